@@ -1,0 +1,170 @@
+// Command bench measures the built program and prints each figure beside its
+// floor: the shortest loop that does the same job with the same codec library,
+// everything already in memory. Both are timed in turn on the same data, and
+// the median of their ratios is the figure; absolute times say little on a
+// machine that others use too.
+//
+//	go run ./bench [--dir DIR] [--only NAME] [--runs N]
+package main
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// bench is where the data lies and what runs on it.
+type bench struct {
+	dir, program string
+	runs         int
+}
+
+// A figure is one measurement; limit is what it must not exceed, in unit.
+type figure struct {
+	name, what string
+	measure    func(*bench) result
+	limit      float64
+	unit       string
+}
+
+// result is the value of a figure and the two medians that it comes from.
+type result struct {
+	value, floor float64
+	ours         time.Duration
+	memory       int64 // peak, in bytes
+}
+
+var figures = []figure{
+	{"many", "200 archives × 100 files of 4 KiB, own layout", manySmall, 2.0, "× hand loop"},
+	{"large", "one archive of 300 MB, mixed files", oneLarge, 1.25, "× hand loop"},
+	{"names", "1,000,000 entries, inspect --as names", millionAs("names"), 2, "s"},
+	{"json", "1,000,000 entries, inspect --as json", millionAs("json"), 2, "s"},
+	{"table", "1,000,000 entries, inspect --as table", millionAs("table"), 4, "s"},
+	{"start", "start to --help", start, 0.020, "s"},
+}
+
+func main() {
+	b := &bench{}
+	only := flag.String("only", "", "measure the figures whose names contain this")
+	flag.StringVar(&b.dir, "dir", memory(), "where the data lies; memory-backed storage gives the steadiest figures")
+	flag.IntVar(&b.runs, "runs", 7, "how many pairs of runs the median is taken of")
+	flag.Parse()
+	if err := b.run(*only); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// memory is a memory-backed folder where the system has one.
+func memory() string {
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		return "/dev/shm"
+	}
+	return os.TempDir()
+}
+
+func (b *bench) run(only string) (err error) {
+	if b.dir, err = os.MkdirTemp(b.dir, "widecrate-bench-"); err != nil {
+		return err
+	}
+	defer os.RemoveAll(b.dir)
+	defer func() { // a measurement that cannot go on panics
+		if r := recover(); r != nil {
+			err = fmt.Errorf("%v", r)
+		}
+	}()
+	b.program = filepath.Join(b.dir, "widecrate")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", b.program, "./cmd/widecrate")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		return err
+	}
+	fmt.Printf("%-6s  %-48s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
+	for _, f := range figures {
+		if !strings.Contains(f.name, only) {
+			continue
+		}
+		r := f.measure(b)
+		mark := ""
+		if r.value > f.limit {
+			mark = "  over"
+		}
+		floor := ""
+		if r.floor > 0 {
+			floor = fmt.Sprintf("%.3f s", r.floor)
+		}
+		fmt.Printf("%-6s  %-48s  %7.3f s  %9s  %4d MiB  %.3f %s (%g)%s\n",
+			f.name, f.what, r.ours.Seconds(), floor, r.memory>>20, r.value, f.unit, f.limit, mark)
+	}
+	return nil
+}
+
+// program runs the built program and returns its wall time and peak memory.
+func (b *bench) time(args ...string) (time.Duration, int64) {
+	cmd := exec.Command(b.program, args...)
+	cmd.Stderr = os.Stderr
+	started := time.Now()
+	out, err := os.Create(filepath.Join(b.dir, "output"))
+	must(err)
+	cmd.Stdout = out
+	must(cmd.Run())
+	took := time.Since(started)
+	must(out.Close())
+	return took, peak(cmd.ProcessState)
+}
+
+// pair times the program and its floor in turn, each from a clean state.
+func (b *bench) pair(clean func(), floor func(), args ...string) result {
+	var r result
+	var ratios, floors []float64
+	var ours []time.Duration
+	for i := -1; i < b.runs; i++ { // the first round warms up
+		clean()
+		started := time.Now()
+		floor()
+		base := time.Since(started)
+		clean()
+		took, memory := b.time(args...)
+		if i < 0 {
+			continue
+		}
+		ratios, floors, ours = append(ratios, took.Seconds()/base.Seconds()), append(floors, base.Seconds()), append(ours, took)
+		r.memory = max(r.memory, memory)
+	}
+	r.value, r.floor, r.ours = median(ratios), median(floors), median(ours)
+	clean()
+	return r
+}
+
+// alone times the program where there is no floor but a limit in seconds.
+func (b *bench) alone(args ...string) result {
+	var r result
+	var ours []time.Duration
+	for i := -1; i < b.runs; i++ {
+		took, memory := b.time(args...)
+		if i >= 0 {
+			ours = append(ours, took)
+			r.memory = max(r.memory, memory)
+		}
+	}
+	r.ours = median(ours)
+	r.value = r.ours.Seconds()
+	return r
+}
+
+func median[T float64 | time.Duration](values []T) T {
+	slices.Sort(values)
+	return values[len(values)/2]
+}
+
+func must(err error) {
+	if err != nil {
+		panic(err)
+	}
+}

@@ -1,0 +1,127 @@
+// Package cli is the command line: commands, options, and what they print. It
+// asks the core to do the work and does none of it itself.
+package cli
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/show"
+	"widecrate/core/fault"
+)
+
+// exitCodes of the kinds of failure; they are part of the interface.
+var exitCodes = map[fault.Kind]int{
+	fault.Other: 1, fault.Usage: 2, fault.Refused: 3, fault.Incomplete: 4, fault.Password: 5,
+	fault.NoMatch: 6, fault.Damaged: 7, fault.Unreadable: 8, fault.Unsafe: 9, fault.Unwritable: 10,
+}
+
+const exitInterrupted = 130
+
+// reported is an error that the command has shown already.
+type reported struct{ error }
+
+func (r reported) Unwrap() error { return r.error }
+
+// Main runs the command line and returns the exit code. The first interrupt
+// lets what is under way clean up; the second one ends the program at once.
+func Main(args []string, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	go func() {
+		<-ctx.Done()
+		stop()
+	}()
+	s := &streams{out: show.NewScreen(stdout), err: show.NewScreen(stderr)}
+	root := newRoot(s)
+	root.SetArgs(args)
+	root.SetOut(s.out)
+	root.SetErr(s.err)
+	err := root.ExecuteContext(ctx)
+	if flushed := s.out.Flush(); err == nil && flushed != nil {
+		err = fault.At("standard output", fault.New(fault.Unwritable, "%w", flushed))
+	}
+	code := exitCode(err)
+	if _, done := errors.AsType[reported](err); err != nil && !done {
+		s.err.Problem(err)
+	}
+	s.err.Flush()
+	return code
+}
+
+func exitCode(err error) int {
+	switch {
+	case err == nil:
+		return 0
+	case errors.Is(err, context.Canceled):
+		return exitInterrupted
+	}
+	return exitCodes[fault.Of(err)]
+}
+
+// streams are what a command prints to.
+type streams struct{ out, err *show.Screen }
+
+func newRoot(s *streams) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "widecrate",
+		Short: "Unpack many archives at once, look inside them, and make them",
+		Long: `widecrate unpacks many archives in one call, each into its own folder or all
+into one, keeping only the entries that are wanted. It looks inside archives
+without unpacking them, and makes new ones.
+
+Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
+3 refused, it would change what is there · 6 nothing matched · 7 damaged
+8 source missing or unreadable · 9 unsafe · 10 cannot write · 130 interrupted`,
+		Example: `  widecrate extract readings --into landing --ext csv
+  widecrate inspect readings/gull-ness-2026-05-01.zip
+  widecrate create hand-over.zip landing --top drop
+  widecrate demo`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
+	root.SetUsageTemplate(usageTemplate)
+	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
+	root.CompletionOptions.HiddenDefaultCmd = false
+	root.AddCommand(newExtract(s), newInspect(s), newCreate(s), newDemo(s), newVersion(s))
+	for _, cmd := range append(root.Commands(), root) {
+		cmd.Flags().BoolP("help", "h", false, "show this help")
+		cmd.Flags().SortFlags = false
+		if check := cmd.Args; check != nil {
+			cmd.Args = func(cmd *cobra.Command, args []string) error { return usage(cmd, check(cmd, args)) }
+		}
+	}
+	return root
+}
+
+// usage makes an error about the command line one of its kind.
+func usage(cmd *cobra.Command, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fault.New(fault.Usage, "%w", err).Advise("see: " + cmd.CommandPath() + " --help")
+}
+
+const usageTemplate = `Use:
+  {{.UseLine}}{{if .HasExample}}
+
+Examples:
+{{.Example}}{{end}}{{if .HasAvailableSubCommands}}
+
+Commands:{{range .Commands}}{{if .IsAvailableCommand}}
+  {{rpad .Name .NamePadding}} {{.Short}}{{end}}{{end}}{{end}}{{if .HasAvailableLocalFlags}}
+
+Options:
+{{.LocalFlags.FlagUsagesWrapped 80 | trimTrailingWhitespaces}}{{end}}{{if .HasAvailableSubCommands}}
+
+More about a command: {{.CommandPath}} COMMAND --help{{end}}
+`

@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/show"
+	"widecrate/core/archive"
+	"widecrate/core/create"
+)
+
+type createCommand struct {
+	*streams
+	selectionOptions
+	outputOptions
+	top   choice[bool] // whether to drop it
+	clash choice[bool] // whether to replace
+}
+
+func newCreate(s *streams) *cobra.Command {
+	c := &createCommand{streams: s,
+		top:   choice[bool]{words: []string{"keep", "drop"}, values: []bool{false, true}},
+		clash: choice[bool]{words: []string{"refuse", "replace"}, values: []bool{false, true}}}
+	cmd := &cobra.Command{
+		Use:   "create ARCHIVE SOURCE…",
+		Short: "Make an archive",
+		Long: `create packs files and folders into one archive, whose format its extension
+tells. It compresses, and says what that saved. All sources are looked for
+before anything is written, and the archive appears when it is complete.
+Patterns are held against the paths that the entries get in the archive.`,
+		Example: `  widecrate create hand-over.zip landing
+  widecrate create hand-over.zip landing --top drop --clash replace
+  widecrate create tables.zip landing notes.txt --ext csv,txt`,
+		Args: cobra.MinimumNArgs(2),
+		RunE: c.run,
+	}
+	c.top.addTo(cmd, "top", "whether the paths start with the name of a source folder")
+	c.clash.addTo(cmd, "clash", "what to do about an archive that exists already")
+	c.selectionOptions.addTo(cmd)
+	c.outputOptions.addTo(cmd, "text")
+	return cmd
+}
+
+// created is the line of JSON about the archive.
+type created struct {
+	Kind    string         `json:"kind"`
+	Archive string         `json:"archive"`
+	Files   int            `json:"files"`
+	Size    int64          `json:"size"`
+	Bytes   int64          `json:"bytes"`
+	LeftOut map[string]int `json:"left_out,omitempty"`
+	Seconds float64        `json:"seconds"`
+}
+
+func (c *createCommand) run(cmd *cobra.Command, args []string) error {
+	selection, err := c.selection()
+	if err != nil {
+		return err
+	}
+	r, err := create.Run(cmd.Context(), create.Options{Archive: args[0], Sources: args[1:],
+		DropTop: c.top.Value(), Replace: c.clash.Value(), Selection: selection})
+	if err != nil {
+		return err
+	}
+	switch c.as.Value() {
+	case asJSON:
+		err = c.out.JSON().Encode(created{"archive", r.Archive, r.Files, r.Size, r.Packed, byRule(r.LeftOut), r.Took.Seconds()})
+	case asNames:
+		c.out.Printf("%s\n", c.out.Name(r.Archive))
+	}
+	if c.verbose {
+		c.list(r)
+	}
+	if !c.quiet {
+		c.summarize(r)
+	}
+	c.warnUnmatched(selection)
+	return err
+}
+
+func (c *createCommand) list(r *create.Result) {
+	s := c.summary(c.streams)
+	for _, e := range r.Entries {
+		if e.Kind == archive.File {
+			s.Printf("  %9s → %9s  %-8s %s\n", show.Size(e.Size), show.Size(e.Packed), e.Method, s.Name(e.Path))
+		}
+	}
+}
+
+func (c *createCommand) summarize(r *create.Result) {
+	s := c.summary(c.streams)
+	s.Printf("%s\n", s.Strong(s.Name(r.Archive)))
+	s.Printf("%s, %s packed into %s", show.Count(r.Files, "file"), show.Size(r.Size), show.Size(r.Packed))
+	if r.Packed < r.Size {
+		s.Printf(": %s saved", s.Good(show.Saved(r.Size, r.Packed)))
+	}
+	s.Printf("; %s; %s\n", leftOut(r.LeftOut), show.Took(r.Took))
+	if r.Itself {
+		s.Printf("The archive lies in a folder that was packed, and was left out of itself.\n")
+	}
+}

@@ -1,0 +1,135 @@
+// Package show is what a person sees: sizes, tables, colours and errors in
+// words, and what a script gets instead: paths and JSON Lines. It knows nothing
+// of commands.
+package show
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/dustin/go-humanize"
+	"github.com/fatih/color"
+	"golang.org/x/term"
+
+	"widecrate/core/fault"
+)
+
+// Screen is one of the standard streams.
+type Screen struct {
+	*bufio.Writer
+	Terminal bool
+	Width    int // columns of the terminal; 0 when it is none
+	colored  bool
+}
+
+// NewScreen makes a screen of a stream. Colours are used on a terminal only,
+// and not where NO_COLOR is set.
+func NewScreen(w io.Writer) *Screen {
+	s := &Screen{Writer: bufio.NewWriterSize(w, 64<<10)}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		s.Terminal = true
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
+			s.Width = width
+		}
+		s.colored = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	}
+	return s
+}
+
+// Printf prints. A write that fails is reported by Flush.
+func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Writer, format, args...) }
+
+func (s *Screen) paint(text string, attributes ...color.Attribute) string {
+	c := color.New(attributes...)
+	if s.colored {
+		c.EnableColor()
+	} else {
+		c.DisableColor()
+	}
+	return c.Sprint(text)
+}
+
+// Bad, Good, Strong and Faint colour a text by what it means.
+func (s *Screen) Bad(text string) string    { return s.paint(text, color.FgRed, color.Bold) }
+func (s *Screen) Good(text string) string   { return s.paint(text, color.FgGreen) }
+func (s *Screen) Strong(text string) string { return s.paint(text, color.Bold) }
+func (s *Screen) Faint(text string) string  { return s.paint(text, color.Faint) }
+
+// Name makes a name from an archive or a disk fit for a person: on a terminal
+// what could move the cursor or hide something is escaped.
+func (s *Screen) Name(name string) string {
+	if s.Terminal {
+		return Plain(name)
+	}
+	return name
+}
+
+// Plain escapes what does not print.
+func Plain(text string) string {
+	bad := func(r rune) bool { return !unicode.IsPrint(r) }
+	if !strings.ContainsFunc(text, bad) {
+		return text
+	}
+	var b strings.Builder
+	for _, r := range text {
+		if bad(r) {
+			b.WriteString(strings.Trim(strconv.QuoteRuneToASCII(r), "'"))
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// Problem prints an error: what and where, why, and what to do.
+func (s *Screen) Problem(err error) {
+	s.Printf("%s %s\n", s.Bad("✗"), Plain(err.Error()))
+	if e, ok := errors.AsType[*fault.Error](err); ok && e.Do != "" {
+		s.Printf("  %s\n", s.Faint("→ "+e.Do))
+	}
+}
+
+// Size is a size for people, in powers of 1024.
+func Size(bytes int64) string { return humanize.IBytes(uint64(max(bytes, 0))) }
+
+// Count is a number with its noun, in the plural where it needs to be.
+func Count(n int, noun string) string {
+	if n != 1 {
+		noun = strings.TrimSuffix(noun, "y") + map[bool]string{true: "ies", false: "s"}[strings.HasSuffix(noun, "y")]
+	}
+	return Number(n) + " " + noun
+}
+
+// Number is a number for people.
+func Number(n int) string { return humanize.Comma(int64(n)) }
+
+// Took is a duration for people.
+func Took(d time.Duration) string {
+	if d < time.Minute {
+		return fmt.Sprintf("%.2f s", d.Seconds())
+	}
+	return d.Round(time.Second).String()
+}
+
+// Saved is what packing saved, in percent of the size.
+func Saved(size, packed int64) string {
+	if size <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("%.0f %%", 100*float64(size-packed)/float64(size))
+}
+
+// JSON returns a writer of JSON Lines to the screen.
+func (s *Screen) JSON() *json.Encoder {
+	enc := json.NewEncoder(s.Writer)
+	enc.SetEscapeHTML(false)
+	return enc
+}

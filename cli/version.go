@@ -1,0 +1,28 @@
+package cli
+
+import (
+	"runtime"
+	"runtime/debug"
+
+	"github.com/spf13/cobra"
+)
+
+// Version is set when a release is built.
+var Version = "development"
+
+func newVersion(s *streams) *cobra.Command {
+	return &cobra.Command{
+		Use:     "version",
+		Short:   "Say which version this is",
+		Example: "  widecrate version",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			s.out.Printf("widecrate %s (%s/%s", Version, runtime.GOOS, runtime.GOARCH)
+			if info, ok := debug.ReadBuildInfo(); ok {
+				s.out.Printf(", %s", info.GoVersion)
+			}
+			s.out.Printf(")\n")
+			return nil
+		},
+	}
+}

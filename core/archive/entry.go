@@ -1,0 +1,49 @@
+// Package archive has the nouns that every format and every command shares: an
+// Entry, the three ways to go through an archive (Reader, Stream, Writer), and
+// a Format that brings them together. It reads and writes nothing itself.
+package archive
+
+import (
+	"io/fs"
+	"time"
+)
+
+// Kind is what an entry is.
+type Kind uint8
+
+// The kinds of entry.
+const (
+	File Kind = iota
+	Folder
+	Symlink
+	Hardlink
+	Device
+	Pipe
+	Other
+)
+
+var kindNames = [...]string{"file", "folder", "link", "hard link", "device", "pipe", "other"}
+
+func (k Kind) String() string { return kindNames[k] }
+
+// Unknown stands for a size that the archive does not tell in advance.
+const Unknown int64 = -1
+
+// An Entry is one member of an archive, as the archive describes it. All of it
+// is a claim: only data read through Reader.Open or Stream has been checked.
+type Entry struct {
+	// Path is the stored name in UTF-8 with '/' between folders. It is not
+	// cleaned: it may be absolute or hold "..". A folder has no trailing '/'.
+	Path      string
+	Link      string      // target of a link, where the header holds it; see LinkTarget
+	Method    string      // name of the compression method
+	Modified  time.Time   // zero when not recorded
+	Size      int64       // bytes of data, or Unknown
+	Packed    int64       // bytes in the archive, or Unknown
+	Mode      fs.FileMode // permission bits only
+	CRC32     uint32      // checksum of the data (IEEE), valid when HasCRC32
+	Kind      Kind
+	HasMode   bool // whether the archive records permissions
+	HasCRC32  bool
+	Encrypted bool
+}

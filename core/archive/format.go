@@ -1,0 +1,92 @@
+package archive
+
+import (
+	"io"
+
+	"widecrate/core/fault"
+)
+
+// A Reader gives access to any entry of an archive at any time.
+type Reader interface {
+	// Entries lists the archive in its own order. The slice belongs to the
+	// Reader and must not be changed.
+	Entries() []Entry
+
+	// Open returns the decoded data of the i-th entry. Size and checksum are
+	// verified while reading: io.EOF means that all of it was right, and data
+	// that differs from the claims gives an error of kind fault.Damaged
+	// instead. Several entries may be open at once, on several goroutines.
+	Open(i int) (io.ReadCloser, error)
+
+	// Close frees what the Reader holds. The underlying io.ReaderAt is the
+	// caller's.
+	Close() error
+}
+
+// A Stream goes through an archive once, in order, as its bytes arrive.
+type Stream interface {
+	// Next moves to the next entry, leaving out what was not read of the one
+	// before. It returns io.EOF after the last.
+	Next() (Entry, error)
+
+	// Read reads the decoded data of the current entry, verified as in
+	// Reader.Open.
+	io.Reader
+
+	io.Closer
+}
+
+// A Writer makes an archive, entry by entry.
+type Writer interface {
+	// Add writes one entry. data is read to its end for a File, and may be nil
+	// for the other kinds. A Size that is known is held against the data. The
+	// entry comes back as it was stored, with sizes, method and checksum.
+	Add(e Entry, data io.Reader) (Entry, error)
+
+	// Close completes the archive; the underlying writer stays open.
+	Close() error
+}
+
+// A Format is one kind of archive.
+type Format struct {
+	Name       string
+	Extensions []string // in lower case, with the dot; the first is the usual one
+
+	// Identify reports whether the content is in this format. It reads little
+	// and never fails: what cannot be read is not in the format.
+	Identify func(r io.ReaderAt, size int64) bool
+
+	// Open reads the directory of an archive of size bytes. An error of kind
+	// fault.Damaged or fault.Unsafe tells what is wrong with it.
+	Open func(r io.ReaderAt, size int64) (Reader, error)
+
+	// NewWriter starts an archive. Where w also is an io.WriterAt, headers
+	// may be completed afterwards; bytes before the start are never touched.
+	NewWriter func(w io.Writer) Writer
+}
+
+// longestLink bounds what is read as the target of a symbolic link: the
+// longest path that the common systems take.
+const longestLink = 4096
+
+// LinkTarget returns where the i-th entry, a link, points to: from its header,
+// or from its data where the format keeps it there.
+func LinkTarget(r Reader, i int) (string, error) {
+	e := r.Entries()[i]
+	if e.Link != "" {
+		return e.Link, nil
+	}
+	data, err := r.Open(i)
+	if err != nil {
+		return "", err
+	}
+	defer data.Close()
+	target, err := io.ReadAll(io.LimitReader(data, longestLink+1))
+	if err != nil {
+		return "", err
+	}
+	if len(target) > longestLink {
+		return "", fault.New(fault.Unsafe, "its target is longer than %d bytes", longestLink)
+	}
+	return string(target), nil
+}

@@ -1,0 +1,106 @@
+// Package fault sorts what can go wrong into kinds, so that every error of the
+// core says what, where, why and what to do, and a caller can tell the kinds
+// apart with errors.Is. It knows no exit codes and no screen.
+package fault
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+)
+
+// A Kind is a class of failure. It is an error itself, so that
+// errors.Is(err, fault.Damaged) holds for every error of that class.
+type Kind uint8
+
+// The kinds. Other is for everything without a class of its own.
+const (
+	Other      Kind = iota
+	Usage           // the request itself is wrong; nothing was touched
+	Refused         // it would change what is there
+	Incomplete      // a set lacks a part or is out of order
+	Password        // a password is missing or wrong
+	NoMatch         // nothing matched the selection
+	Damaged         // damaged, or not a format that is read
+	Unreadable      // a source is missing, unreadable or unreachable
+	Unsafe          // leaves its root, or exceeds a bound
+	Unwritable      // the destination cannot be written
+)
+
+var kindNames = [...]string{"failed", "wrong request", "refused", "incomplete set", "password",
+	"nothing matched", "damaged", "unreadable", "unsafe", "cannot write"}
+
+func (k Kind) Error() string { return kindNames[k] }
+
+// Error is a failure of one kind at one place.
+type Error struct {
+	Kind  Kind
+	Where string // the file, archive or entry concerned, outermost first, joined by " › "; may be empty
+	Err   error  // why
+	Do    string // what the reader can do about it; may be empty
+}
+
+// New makes an error of the given kind; format and args say why, %w included.
+func New(kind Kind, format string, args ...any) *Error {
+	return &Error{Kind: kind, Err: fmt.Errorf(format, args...)}
+}
+
+// Advise returns the error with a hint about what to do.
+func (e *Error) Advise(do string) *Error {
+	e.Do = do
+	return e
+}
+
+func (e *Error) Error() string {
+	if e.Where == "" {
+		return e.Err.Error()
+	}
+	return e.Where + ": " + e.Err.Error()
+}
+
+// Unwrap makes both the kind and the cause visible to errors.Is and errors.As.
+func (e *Error) Unwrap() []error { return []error{e.Kind, e.Err} }
+
+// At says where err happened: an archive around an entry, say. The kind and the
+// hint are kept. It returns nil for a nil error.
+func At(where string, err error) error {
+	if err == nil {
+		return nil
+	}
+	inner, ok := errors.AsType[*Error](err)
+	if !ok {
+		return &Error{Kind: Other, Where: where, Err: err}
+	}
+	if inner.Where != "" {
+		where += " › " + inner.Where
+	}
+	return &Error{Kind: inner.Kind, Where: where, Err: inner.Err, Do: inner.Do}
+}
+
+// Reading wraps an error of the system met while reading path as Unreadable;
+// the path that the system error repeats is left out.
+func Reading(path string, err error) error { return system(Unreadable, path, err) }
+
+// Writing is Reading for the other direction: the error becomes Unwritable.
+func Writing(path string, err error) error { return system(Unwritable, path, err) }
+
+func system(kind Kind, path string, err error) error {
+	if err == nil {
+		return nil
+	}
+	if e, ok := errors.AsType[*Error](err); ok {
+		return e
+	}
+	if pathErr, ok := errors.AsType[*fs.PathError](err); ok {
+		err = pathErr.Err
+	}
+	return &Error{Kind: kind, Where: path, Err: err}
+}
+
+// Of returns the kind of err, Other when it has none.
+func Of(err error) Kind {
+	if e, ok := errors.AsType[*Error](err); ok {
+		return e.Kind
+	}
+	return Other
+}

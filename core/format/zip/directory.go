@@ -1,0 +1,310 @@
+package zip
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"errors"
+	"io"
+	"slices"
+	"strings"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+)
+
+// end is what the records at the end tell about the central directory.
+type end struct {
+	entries uint64 // total number of entries, 4.4.22
+	start   int64  // of the central directory, in the file
+	size    int64  // of the central directory
+	base    int64  // bytes in front of the archive; offsets count from there
+	narrow  bool   // no ZIP64 record: entries is modulo 65,536 where a writer overflowed
+}
+
+var errNoEnd = errors.New("it has no end record: either its end is missing or it is not a ZIP archive")
+
+// How far from the end of the file the end record is looked for, and in what
+// steps: far enough for the longest comment with many bytes behind it.
+const (
+	endSearch     = 1 << 20
+	endSearchStep = 64 << 10
+)
+
+// findEnd finds the end record nearest to the end of the file whose central
+// directory is where it says, behind a comment or trailing bytes.
+func findEnd(r io.ReaderAt, size int64) (end, error) {
+	failure := errNoEnd
+	var signature [4]byte
+	le.PutUint32(signature[:], endSignature)
+	for top := size; top >= endLength && size-top < endSearch; top -= endSearchStep {
+		from := max(0, top-endSearchStep)
+		block := make([]byte, min(size, top+endLength)-from)
+		if _, err := r.ReadAt(block, from); err != nil && err != io.EOF {
+			return end{}, fault.Reading("", err)
+		}
+		for rest := block; ; {
+			i := bytes.LastIndex(rest, signature[:])
+			if i < 0 {
+				break
+			}
+			rest = rest[:i+len(signature)-1]
+			if i+endLength > len(block) {
+				continue
+			}
+			e, err := readEnd(r, size, from+int64(i), block[i:i+endLength])
+			if err == nil {
+				return e, nil
+			}
+			if failure == errNoEnd {
+				failure = err
+			}
+		}
+	}
+	return end{}, fault.New(fault.Damaged, "%w", failure)
+}
+
+// readEnd reads the end record at position at (4.3.16), and the ZIP64 records
+// in front of it (4.3.14, 4.3.15).
+func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
+	f := fields{b: record[4:]}
+	disk, directoryDisk := uint32(f.uint16()), uint32(f.uint16())
+	f.uint16() // entries on this disk
+	entries := uint64(f.uint16())
+	length, offset := uint64(f.uint32()), uint64(f.uint32())
+	if comment := int64(f.uint16()); at+endLength+comment > size {
+		return end{}, errors.New("its comment reaches past the end of the file")
+	}
+	e := end{narrow: true}
+	directoryEnd := at
+	if at64, record := readEnd64(r, at); record != nil {
+		e.narrow = false
+		directoryEnd = at64
+		f := fields{b: record[16:]}
+		wide := func(v *uint32) {
+			if w := f.uint32(); *v == max16 {
+				*v = w
+			}
+		}
+		wide(&disk)
+		wide(&directoryDisk)
+		f.uint64() // entries on this disk
+		for _, v := range []struct {
+			value *uint64
+			full  uint64
+		}{{&entries, max16}, {&length, max32}, {&offset, max32}} {
+			if w := f.uint64(); *v.value == v.full {
+				*v.value = w
+			}
+		}
+	}
+	if disk != 0 || directoryDisk != 0 {
+		return end{}, errors.New("it is one part of an archive split into several")
+	}
+	if length > uint64(directoryEnd) || entries > length/centralLength {
+		return end{}, errors.New("its end record promises a larger directory than there is room for")
+	}
+	e.entries, e.size = entries, int64(length)
+	// The directory usually ends where the end records start. Otherwise, with
+	// something between them, it can only be where its offset says.
+	e.start = directoryEnd - e.size
+	if offset > uint64(e.start) || !hasDirectory(r, e) {
+		e.start = int64(min(offset, uint64(e.start)))
+		if !hasDirectory(r, e) {
+			return end{}, errors.New("its directory is not where its end record says")
+		}
+	}
+	e.base = e.start - int64(offset)
+	return e, nil
+}
+
+func hasDirectory(r io.ReaderAt, e end) bool {
+	if e.entries == 0 {
+		return e.size == 0
+	}
+	var start [4]byte
+	_, err := r.ReadAt(start[:], e.start)
+	return err == nil && le.Uint32(start[:]) == centralSignature
+}
+
+// readEnd64 returns the ZIP64 end record that the locator in front of the end
+// record at position at points to, and its own position; nil if there is none.
+func readEnd64(r io.ReaderAt, at int64) (int64, []byte) {
+	locator := make([]byte, locatorLength)
+	if _, err := r.ReadAt(locator, at-locatorLength); err != nil || le.Uint32(locator) != locatorSignature {
+		return 0, nil
+	}
+	// With bytes in front of the archive the offset is off by their number;
+	// the record then lies right before the locator.
+	for _, position := range []int64{int64(le.Uint64(locator[8:])), at - locatorLength - end64Length} {
+		record := make([]byte, end64Length)
+		if position < 0 || position > at-locatorLength-end64Length {
+			continue
+		}
+		if _, err := r.ReadAt(record, position); err == nil && le.Uint32(record) == end64Signature {
+			return position, record
+		}
+	}
+	return 0, nil
+}
+
+// record is what the reader keeps of an entry beside the archive.Entry.
+type record struct {
+	name   string // as stored, undecoded
+	offset int64  // of the local header, in the file
+	limit  int64  // where the next local header or the directory starts
+	flags  uint16
+	method uint16
+}
+
+// The longest central header: the fixed part and three fields of 16-bit length.
+const centralLongest = centralLength + 3*max16
+
+// readDirectory reads the central directory (4.3.12).
+func readDirectory(r io.ReaderAt, e end) ([]archive.Entry, []record, error) {
+	in := bufio.NewReaderSize(io.NewSectionReader(r, e.start, e.size), 256<<10)
+	entries := make([]archive.Entry, 0, e.entries)
+	records := make([]record, 0, e.entries)
+	for left := e.size; left >= centralLength; {
+		// More than the count says is read too: some writers store it modulo
+		// 65,536. What follows the last header may be a signature (4.3.13).
+		fixed, err := in.Peek(centralLength)
+		if err != nil {
+			return nil, nil, fault.Reading("", err)
+		}
+		if le.Uint32(fixed) != centralSignature {
+			break
+		}
+		length := centralLength + int(le.Uint16(fixed[28:])) + int(le.Uint16(fixed[30:])) + int(le.Uint16(fixed[32:]))
+		if int64(length) > left {
+			break
+		}
+		header, err := in.Peek(length)
+		if err != nil {
+			return nil, nil, fault.Reading("", err)
+		}
+		entry, rec, err := readCentral(header)
+		if err != nil {
+			return nil, nil, fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(entries)+1, e.start+e.size-left, err)
+		}
+		rec.offset += e.base
+		entries, records = append(entries, entry), append(records, rec)
+		left -= int64(length)
+		if _, err := in.Discard(length); err != nil {
+			return nil, nil, fault.Reading("", err)
+		}
+	}
+	count := uint64(len(entries))
+	if e.narrow {
+		count &= max16
+	}
+	if count != e.entries {
+		return nil, nil, fault.New(fault.Damaged, "its end record promises %d entries, its directory holds %d", e.entries, len(entries))
+	}
+	return entries, records, setLimits(entries, records, e.start)
+}
+
+// readCentral decodes one central header.
+func readCentral(header []byte) (archive.Entry, record, error) {
+	f := fields{b: header[4:]}
+	host := f.uint16() >> 8
+	f.uint16() // version needed
+	rec := record{flags: f.uint16(), method: f.uint16()}
+	clock, date := f.uint16(), f.uint16()
+	e := archive.Entry{CRC32: f.uint32(), HasCRC32: true, Encrypted: rec.flags&flagEncrypted != 0}
+	packed, size := uint64(f.uint32()), uint64(f.uint32())
+	nameLength, extraLength := int(f.uint16()), int(f.uint16())
+	f.uint16() // comment length
+	disk := uint32(f.uint16())
+	f.uint16() // internal attributes
+	attributes, offset := f.uint32(), uint64(f.uint32())
+	rec.name = string(f.take(nameLength))
+	extra := f.take(extraLength)
+
+	e.Path = decodeName(rec.name, rec.flags&flagUTF8 != 0, extra)
+	e.Modified = modified(date, clock, extra)
+	wide := newZIP64(extra)
+	wide.widen(&size)
+	wide.widen(&packed)
+	wide.widen(&offset)
+	if disk == max16 {
+		disk = wide.f.uint32()
+	}
+	if wide.f.short {
+		return e, rec, errors.New("its ZIP64 field is missing or too short")
+	}
+	if disk != 0 {
+		return e, rec, errors.New("it lies in another part of a split archive")
+	}
+	const largest = 1<<63 - 1
+	if size > largest || packed > largest || offset > largest {
+		return e, rec, errors.New("a size or offset is beyond any file")
+	}
+	e.Size, e.Packed, rec.offset = int64(size), int64(packed), int64(offset)
+	e.Method = methodName(rec.method)
+	setKind(&e, rec.name, host, attributes)
+	return e, rec, nil
+}
+
+// setKind derives kind and permissions from the external attributes (4.4.15).
+func setKind(e *archive.Entry, name string, host uint16, attributes uint32) {
+	mode := attributes >> 16
+	switch {
+	case host == hostUnix || host == hostDarwin:
+		e.HasMode = mode != 0
+		e.Mode = permissions(mode)
+		switch mode & unixTypeMask {
+		case unixFolder:
+			e.Kind = archive.Folder
+		case unixSymlink:
+			e.Kind = archive.Symlink
+		case unixCharacter, unixBlock:
+			e.Kind = archive.Device
+		case unixPipe:
+			e.Kind = archive.Pipe
+		case unixFile, 0:
+		default:
+			e.Kind = archive.Other
+		}
+	case attributes&dosFolder != 0 && e.Size == 0:
+		e.Kind = archive.Folder
+	case attributes&dosReadOnly != 0:
+		e.HasMode, e.Mode = true, 0o444
+	}
+	if strings.HasSuffix(name, "/") {
+		e.Kind = archive.Folder
+	}
+	if e.Kind == archive.Folder {
+		e.Path = strings.TrimRight(e.Path, "/")
+	}
+}
+
+// setLimits finds where the bytes of each entry must end, and refuses entries
+// that overlap or reach into the directory: the trick of small archives that
+// unpack to enormous ones.
+func setLimits(entries []archive.Entry, records []record, directory int64) error {
+	order := make([]int32, len(records))
+	for i := range order {
+		order[i] = int32(i)
+	}
+	slices.SortFunc(order, func(a, b int32) int {
+		return cmp.Or(cmp.Compare(records[a].offset, records[b].offset), cmp.Compare(a, b))
+	})
+	limit := directory
+	for n := len(order) - 1; n >= 0; n-- {
+		i := order[n]
+		rec := &records[i]
+		rec.limit = limit
+		room := limit - rec.offset - localLength - int64(len(rec.name))
+		if rec.offset < 0 || room < 0 || entries[i].Packed > room {
+			what := "the directory"
+			if n+1 < len(order) {
+				what = "entry " + quote(entries[order[n+1]].Path)
+			}
+			return fault.New(fault.Unsafe, "entry %s at offset %d overlaps %s", quote(entries[i].Path), rec.offset, what).
+				Advise("no honest archive is built like this; do not unpack it")
+		}
+		limit = rec.offset
+	}
+	return nil
+}

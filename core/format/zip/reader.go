@@ -1,0 +1,263 @@
+package zip
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"sync"
+
+	"widecrate/core/archive"
+	"widecrate/core/codec"
+	"widecrate/core/fault"
+)
+
+// Reader reads a ZIP archive at any entry.
+type Reader struct {
+	r       io.ReaderAt
+	entries []archive.Entry
+	records []record
+}
+
+// Open reads the directory of the archive of size bytes in r. What the
+// directory says is held against the file here: a directory that is missing
+// or contradicts itself is of kind fault.Damaged, entries that overlap are of
+// kind fault.Unsafe. Local headers and data are checked by Reader.Open.
+func Open(r io.ReaderAt, size int64) (*Reader, error) {
+	e, err := findEnd(r, size)
+	if err != nil {
+		return nil, err
+	}
+	entries, records, err := readDirectory(r, e)
+	if err != nil {
+		return nil, err
+	}
+	return &Reader{r, entries, records}, nil
+}
+
+// Entries lists the archive in the order of its directory.
+func (z *Reader) Entries() []archive.Entry { return z.entries }
+
+// Close does nothing: a Reader holds no more than memory.
+func (z *Reader) Close() error { return nil }
+
+// An entry whose header and data fit into one piece is read at once, another
+// one through a buffer of that size.
+const piece = 128 << 10
+
+var (
+	pieces  = sync.Pool{New: func() any { return new([piece]byte) }}
+	buffers = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, piece) }}
+)
+
+// Open returns the data of entry i after holding its local header against the
+// directory. See archive.Reader.
+func (z *Reader) Open(i int) (io.ReadCloser, error) {
+	e, rec := &z.entries[i], &z.records[i]
+	if e.Encrypted {
+		return nil, fault.New(fault.Password, "it is locked with a password, and locked entries cannot be read yet")
+	}
+	method, ok := codec.ByName(e.Method)
+	if !ok {
+		return nil, fault.New(fault.Damaged, "compression method %d is not known", rec.method)
+	}
+	if e.Method == codec.Store && e.Size != e.Packed {
+		return nil, fault.New(fault.Damaged, "it is stored, yet its packed size %d differs from its size %d", e.Packed, e.Size)
+	}
+	d := &data{z: z, entry: e, rec: rec, block: pieces.Get().(*[piece]byte)}
+	if err := d.start(method); err != nil {
+		d.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+// data decodes one entry and checks it on the way.
+type data struct {
+	z     *Reader
+	entry *archive.Entry
+	rec   *record
+
+	block    *[piece]byte  // what was read along with the local header
+	stream   *bufio.Reader // the packed data, when it does not fit in block
+	packed   codec.Source  // either
+	position int64         // of the packed data, in the file
+	flags    uint16        // of the local header
+
+	decoder io.ReadCloser
+	sum     uint32
+	size    int64
+	err     error
+}
+
+func (d *data) start(method codec.Method) error {
+	n := min(piece, d.rec.limit-d.rec.offset)
+	block := d.block[:n]
+	if _, err := d.z.r.ReadAt(block, d.rec.offset); err != nil {
+		return fault.Reading("", err)
+	}
+	header, err := d.checkLocal(block)
+	if err != nil {
+		return fault.New(fault.Damaged, "local header at offset %d: %w", d.rec.offset, err)
+	}
+	d.position = d.rec.offset + int64(header)
+	if d.position+d.entry.Packed > d.rec.limit {
+		return fault.New(fault.Unsafe, "its data at offset %d overlaps what follows", d.position)
+	}
+	if whole := int64(header) + d.entry.Packed; whole <= n {
+		d.packed = bytes.NewReader(block[header:whole])
+	} else {
+		d.stream = buffers.Get().(*bufio.Reader)
+		d.stream.Reset(&section{d.z.r, d.position, d.entry.Packed})
+		d.packed = d.stream
+	}
+	d.decoder = method.Decode(d.packed)
+	return nil
+}
+
+// checkLocal holds the local header (4.3.7) at the start of block against the
+// directory and returns its length.
+func (d *data) checkLocal(block []byte) (int, error) {
+	f := fields{b: block}
+	if f.uint32() != localSignature {
+		return 0, errors.New("there is none")
+	}
+	f.uint16() // version needed
+	d.flags = f.uint16()
+	method := f.uint16()
+	f.uint32() // time and date
+	crc, packed, size := f.uint32(), uint64(f.uint32()), uint64(f.uint32())
+	nameLength, extraLength := int(f.uint16()), int(f.uint16())
+	length := localLength + nameLength + extraLength
+	if d.rec.offset+int64(length) > d.rec.limit {
+		return 0, errors.New("it reaches into what follows")
+	}
+	if length > len(block) { // a very long name and extra field
+		block = make([]byte, length)
+		if _, err := d.z.r.ReadAt(block, d.rec.offset); err != nil {
+			return 0, err
+		}
+	}
+	f.b = block[localLength:length]
+	if name := f.take(nameLength); string(name) != d.rec.name {
+		return 0, fmt.Errorf("its name %s is not that of the directory", quote(string(name)))
+	}
+	if method != d.rec.method || d.flags&flagEncrypted != d.rec.flags&flagEncrypted {
+		return 0, errors.New("its method is not that of the directory")
+	}
+	if d.flags&flagDescriptor != 0 {
+		return length, nil // sizes and checksum follow the data
+	}
+	wide := newZIP64(f.b)
+	wide.widen(&size)
+	wide.widen(&packed)
+	if crc != d.entry.CRC32 || packed != uint64(d.entry.Packed) || size != uint64(d.entry.Size) {
+		return 0, errors.New("its sizes or checksum are not those of the directory")
+	}
+	return length, nil
+}
+
+func (d *data) Read(p []byte) (int, error) {
+	if d.err != nil {
+		return 0, d.err
+	}
+	n, err := d.decoder.Read(p)
+	d.sum = crc32.Update(d.sum, crc32.IEEETable, p[:n])
+	d.size += int64(n)
+	switch {
+	case d.size > d.entry.Size:
+		err = fault.New(fault.Damaged, "its data is longer than the %d bytes that the directory says", d.entry.Size)
+	case err == io.EOF:
+		if checked := d.check(); checked != nil {
+			err = checked
+		}
+	case err != nil && fault.Of(err) == fault.Other:
+		err = fault.New(fault.Damaged, "its data breaks after %d bytes: %w", d.size, err)
+	}
+	d.err = err
+	return n, err
+}
+
+// check holds the decoded data against the directory.
+func (d *data) check() error {
+	switch {
+	case d.size < d.entry.Size:
+		return fault.New(fault.Damaged, "its data ends after %d bytes where the directory says %d", d.size, d.entry.Size)
+	case d.sum != d.entry.CRC32:
+		return fault.New(fault.Damaged, "its data has CRC-32 %08x where the directory says %08x", d.sum, d.entry.CRC32)
+	}
+	if _, err := d.packed.ReadByte(); err != io.EOF {
+		return fault.New(fault.Damaged, "its data ends before the %d packed bytes that the directory says", d.entry.Packed)
+	}
+	if d.flags&flagDescriptor != 0 {
+		return d.checkDescriptor()
+	}
+	return nil
+}
+
+// checkDescriptor holds the record behind the data (4.3.9) against the
+// directory: with or without signature, with sizes of 4 or 8 bytes.
+func (d *data) checkDescriptor() error {
+	at := d.position + d.entry.Packed
+	record := make([]byte, min(24, d.rec.limit-at))
+	if _, err := d.z.r.ReadAt(record, at); err != nil {
+		return fault.Reading("", err)
+	}
+	wide := le.AppendUint32(nil, d.entry.CRC32)
+	narrow := bytes.Clone(wide)
+	for _, size := range []int64{d.entry.Packed, d.entry.Size} {
+		wide = le.AppendUint64(wide, uint64(size))
+		narrow = le.AppendUint32(narrow, uint32(size))
+	}
+	unsigned := bytes.TrimPrefix(record, le.AppendUint32(nil, descriptorSignature))
+	for _, r := range [][]byte{record, unsigned} {
+		if bytes.HasPrefix(r, narrow) || bytes.HasPrefix(r, wide) {
+			return nil
+		}
+	}
+	return fault.New(fault.Damaged, "the record behind its data, at offset %d, contradicts the directory", at)
+}
+
+// Close gives the buffers back.
+func (d *data) Close() error {
+	d.err = errors.New("read after close")
+	if d.decoder != nil {
+		d.decoder.Close()
+		d.decoder = nil
+	}
+	if d.stream != nil {
+		d.stream.Reset(nil)
+		buffers.Put(d.stream)
+		d.stream = nil
+	}
+	if d.block != nil {
+		pieces.Put(d.block)
+		d.block = nil
+	}
+	return nil
+}
+
+// section reads the packed bytes of one entry. Unlike the one of package io it
+// tells a failing disk or a file that became shorter from damaged data.
+type section struct {
+	r              io.ReaderAt
+	position, left int64
+}
+
+func (s *section) Read(p []byte) (int, error) {
+	if s.left == 0 {
+		return 0, io.EOF
+	}
+	n, err := s.r.ReadAt(p[:min(int64(len(p)), s.left)], s.position)
+	s.position += int64(n)
+	s.left -= int64(n)
+	switch {
+	case n > 0:
+		return n, nil
+	case err == io.EOF:
+		return 0, fault.New(fault.Unreadable, "the archive became shorter while it was read")
+	}
+	return 0, fault.Reading("", err)
+}

@@ -1,0 +1,66 @@
+//go:build !linux
+
+package stage
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"time"
+)
+
+// handle does by os.Root what has a shorter way on Linux.
+type handle struct {
+	base *os.Root // the destination root
+	rel  string   // of the folder, below base
+	root *os.Root // the folder
+}
+
+func openHandle(base *os.Root, rel string, root *os.Root) (handle, error) {
+	return handle{base, rel, root}, nil
+}
+
+func (h handle) close() {}
+
+// create makes a new file; an existing one is an error.
+func (h handle) create(name string, perm fs.FileMode) (file, error) {
+	f, err := h.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
+	if err != nil {
+		return nil, err
+	}
+	return plainFile{f, h, name}, nil
+}
+
+// move renames name to newName in another folder. Without replace an existing
+// newName is an error that is fs.ErrExist.
+func (h handle) move(name string, to handle, newName string, replace bool) error {
+	if !replace {
+		if _, err := to.root.Lstat(newName); !errors.Is(err, fs.ErrNotExist) {
+			return errors.Join(err, fs.ErrExist)
+		}
+	}
+	return h.base.Rename(path.Join(h.rel, name), path.Join(to.rel, newName))
+}
+
+// setTime sets the time of a file or folder; that of a link stays.
+func (h handle) setTime(name string, t time.Time) error {
+	info, err := h.root.Lstat(name)
+	if err != nil || info.Mode()&fs.ModeSymlink != 0 {
+		return err
+	}
+	return h.root.Chtimes(name, t, t)
+}
+
+type plainFile struct {
+	*os.File
+	dir  handle
+	name string
+}
+
+func (f plainFile) finish(modified time.Time) error {
+	if err := f.Close(); err != nil || modified.IsZero() {
+		return err
+	}
+	return f.dir.setTime(f.name, modified)
+}
