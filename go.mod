@@ -3,22 +3,24 @@ module widecrate
 go 1.26.0
 
 require (
-	github.com/agnivade/levenshtein v1.2.2 // indirect
-	github.com/bmatcuk/doublestar/v4 v4.10.4 // indirect
+	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/dustin/go-humanize v1.1.0
+	github.com/fatih/color v1.19.0
+	github.com/klauspost/compress v1.20.3
+	github.com/maruel/natural v1.3.0
+	github.com/mattn/go-runewidth v0.0.31
+	github.com/spf13/cobra v1.10.2
+	github.com/stretchr/testify v1.12.1
+	golang.org/x/sys v0.49.0
+	golang.org/x/term v0.47.0
+	golang.org/x/text v0.43.0
+)
+
+require (
 	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
-	github.com/dustin/go-humanize v1.1.0 // indirect
-	github.com/fatih/color v1.19.0 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
-	github.com/klauspost/compress v1.20.3 // indirect
-	github.com/maruel/natural v1.3.0 // indirect
 	github.com/mattn/go-colorable v0.1.14 // indirect
 	github.com/mattn/go-isatty v0.0.20 // indirect
-	github.com/mattn/go-runewidth v0.0.31 // indirect
-	github.com/spf13/cobra v1.10.2 // indirect
 	github.com/spf13/pflag v1.0.9 // indirect
-	github.com/stretchr/testify v1.12.1 // indirect
-	golang.org/x/sync v0.24.0 // indirect
-	golang.org/x/sys v0.49.0 // indirect
-	golang.org/x/term v0.47.0 // indirect
-	golang.org/x/text v0.43.0 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
 )

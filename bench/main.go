@@ -105,18 +105,57 @@ func (b *bench) run(only string) (err error) {
 	return nil
 }
 
-// program runs the built program and returns its wall time and peak memory.
-func (b *bench) time(args ...string) (time.Duration, int64) {
-	cmd := exec.Command(b.program, args...)
-	cmd.Stderr = os.Stderr
+// time runs the built program and returns its wall time.
+func (b *bench) time(args ...string) time.Duration {
 	started := time.Now()
+	b.start(args...).finish()
+	return time.Since(started)
+}
+
+// warmUp runs the built program untimed and returns its peak memory.
+func (b *bench) warmUp(args ...string) int64 {
+	p := b.start(args...)
+	done := make(chan int64)
+	go func() { done <- watch(p.cmd.Process.Pid) }()
+	p.finish()
+	return <-done
+}
+
+// process is a run of the built program.
+type process struct {
+	cmd *exec.Cmd
+	out *os.File
+}
+
+func (b *bench) start(args ...string) process {
 	out, err := os.Create(filepath.Join(b.dir, "output"))
 	must(err)
-	cmd.Stdout = out
-	must(cmd.Run())
-	took := time.Since(started)
-	must(out.Close())
-	return took, peak(cmd.ProcessState)
+	cmd := exec.Command(b.program, args...)
+	cmd.Stdout, cmd.Stderr = out, os.Stderr
+	must(cmd.Start())
+	return process{cmd, out}
+}
+
+func (p process) finish() {
+	must(p.cmd.Wait())
+	must(p.out.Close())
+}
+
+// watch reads the peak memory of a process until it ends. What the system
+// accounts to it afterwards would include the process that it was forked from.
+// It is 0 on systems without /proc.
+func watch(pid int) (peak int64) {
+	for {
+		status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+		_, rest, found := strings.Cut(string(status), "VmHWM:")
+		if err != nil || !found {
+			return peak
+		}
+		var kib int64
+		fmt.Sscan(rest, &kib)
+		peak = max(peak, kib<<10)
+		time.Sleep(2 * time.Millisecond)
+	}
 }
 
 // pair times the program and its floor in turn, each from a clean state.
@@ -124,18 +163,16 @@ func (b *bench) pair(clean func(), floor func(), args ...string) result {
 	var r result
 	var ratios, floors []float64
 	var ours []time.Duration
-	for i := -1; i < b.runs; i++ { // the first round warms up
+	clean()
+	r.memory = b.warmUp(args...)
+	for range b.runs {
 		clean()
 		started := time.Now()
 		floor()
 		base := time.Since(started)
 		clean()
-		took, memory := b.time(args...)
-		if i < 0 {
-			continue
-		}
+		took := b.time(args...)
 		ratios, floors, ours = append(ratios, took.Seconds()/base.Seconds()), append(floors, base.Seconds()), append(ours, took)
-		r.memory = max(r.memory, memory)
 	}
 	r.value, r.floor, r.ours = median(ratios), median(floors), median(ours)
 	clean()
@@ -146,12 +183,9 @@ func (b *bench) pair(clean func(), floor func(), args ...string) result {
 func (b *bench) alone(args ...string) result {
 	var r result
 	var ours []time.Duration
-	for i := -1; i < b.runs; i++ {
-		took, memory := b.time(args...)
-		if i >= 0 {
-			ours = append(ours, took)
-			r.memory = max(r.memory, memory)
-		}
+	r.memory = b.warmUp(args...)
+	for range b.runs {
+		ours = append(ours, b.time(args...))
 	}
 	r.ours = median(ours)
 	r.value = r.ours.Seconds()

@@ -49,9 +49,8 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	}
 	code := exitCode(err)
 	if _, done := errors.AsType[reported](err); err != nil && !done {
-		s.err.Problem(err)
+		s.problem(err)
 	}
-	s.err.Flush()
 	return code
 }
 
@@ -68,9 +67,17 @@ func exitCode(err error) int {
 // streams are what a command prints to.
 type streams struct{ out, err *show.Screen }
 
+// problem shows an error behind all that was printed before it. An error
+// stream that cannot be written to leaves the exit code to tell.
+func (s *streams) problem(err error) {
+	s.out.Flush()
+	s.err.Problem(err)
+	s.err.Flush()
+}
+
 func newRoot(s *streams) *cobra.Command {
 	root := &cobra.Command{
-		Use:   "widecrate",
+		Use:   "widecrate COMMAND",
 		Short: "Unpack many archives at once, look inside them, and make them",
 		Long: `widecrate unpacks many archives in one call, each into its own folder or all
 into one, keeping only the entries that are wanted. It looks inside archives
@@ -96,6 +103,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	for _, cmd := range append(root.Commands(), root) {
 		cmd.Flags().BoolP("help", "h", false, "show this help")
 		cmd.Flags().SortFlags = false
+		cmd.DisableFlagsInUseLine = true
 		if check := cmd.Args; check != nil {
 			cmd.Args = func(cmd *cobra.Command, args []string) error { return usage(cmd, check(cmd, args)) }
 		}

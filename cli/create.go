@@ -21,7 +21,7 @@ func newCreate(s *streams) *cobra.Command {
 		top:   choice[bool]{words: []string{"keep", "drop"}, values: []bool{false, true}},
 		clash: choice[bool]{words: []string{"refuse", "replace"}, values: []bool{false, true}}}
 	cmd := &cobra.Command{
-		Use:   "create ARCHIVE SOURCE…",
+		Use:   "create ARCHIVE SOURCE… [OPTION…]",
 		Short: "Make an archive",
 		Long: `create packs files and folders into one archive, whose format its extension
 tells. It compresses, and says what that saved. All sources are looked for

@@ -1,5 +1,106 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
 
-func newDemo(s *streams) *cobra.Command { return &cobra.Command{Use: "demo"} }
+	"github.com/spf13/cobra"
+
+	"widecrate/core/fault"
+	"widecrate/demo"
+)
+
+// step is one command of the full example.
+type step struct {
+	why  string
+	args []string
+	code int // that it ends with
+}
+
+var example = []step{
+	{"What does a daily archive hold?", []string{"inspect", "readings/gull-ness-2026-05-01.zip"}, 0},
+	{"Unpack the tables of all of them, each into its own folder. One archive is damaged: it is named, and the others are unpacked.",
+		[]string{"extract", "readings", "--into", "landing", "--ext", "csv", "--drop", "__MACOSX"}, 7},
+	{"Gather the charts of all in one folder.", []string{"extract", "readings", "--into", "pictures", "--layout", "shared", "--pick", "charts/*.png"}, 0},
+	{"Names with spaces and brackets are literal. What would happen?",
+		[]string{"extract", "corrections/osk bay [v1].zip", "--into", "landing", "--dry-run"}, 0},
+	{"Two archives hold the same file name: nothing is overwritten unless told so.",
+		[]string{"extract", "corrections", "--into", "merged", "--layout", "shared"}, 3},
+	{"The later one is to win.", []string{"extract", "corrections", "--into", "merged", "--layout", "shared", "--clash", "replace"}, 0},
+	{"Pack what was unpacked, without the folder itself.", []string{"create", "hand-over.zip", "landing", "--top", "drop"}, 0},
+}
+
+func newDemo(s *streams) *cobra.Command {
+	return &cobra.Command{
+		Use:   "demo [DIR]",
+		Short: "Make demo data and run a full example on it",
+		Long: `demo makes the archives of Tidewatch, a made-up network of tide gauges, in a
+folder (tidewatch when left out), and runs a full example on them. A folder that
+the demo made before is made again.`,
+		Example: "  widecrate demo\n  widecrate demo /tmp/tidewatch",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			dir := "tidewatch"
+			if len(args) > 0 {
+				dir = args[0]
+			}
+			return s.demo(cmd, dir)
+		},
+	}
+}
+
+func (s *streams) demo(cmd *cobra.Command, dir string) error {
+	if err := demo.Make(dir); err != nil {
+		return err
+	}
+	full, err := filepath.Abs(dir)
+	if err != nil {
+		return fault.Writing(dir, err)
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("this program does not find itself: %w", err)
+	}
+	s.out.Printf("Made the Tidewatch archives in %s\n", full)
+	for _, st := range example {
+		s.out.Printf("\n%s\n%s\n", s.out.Faint("# "+st.why), s.out.Strong("$ widecrate "+quoteArgs(st.args)))
+		if err := s.out.Flush(); err != nil {
+			return err
+		}
+		run := exec.CommandContext(cmd.Context(), program, st.args...)
+		run.Dir, run.Stdout, run.Stderr = full, os.Stdout, os.Stdout
+		err := run.Run()
+		if cmd.Context().Err() != nil {
+			return cmd.Context().Err()
+		}
+		if exit, ok := errors.AsType[*exec.ExitError](err); err != nil && !ok {
+			return err
+		} else if ok && exit.ExitCode() != st.code {
+			return fmt.Errorf("the example ended with exit code %d instead of %d", exit.ExitCode(), st.code)
+		}
+		if st.code != 0 {
+			s.out.Printf("%s\n", s.out.Faint(fmt.Sprintf("(exit code %d)", st.code)))
+		}
+	}
+	s.out.Printf("\nLook around in %s:\n", full)
+	for _, place := range []string{"readings", "landing", "pictures", "merged", "hand-over.zip"} {
+		s.out.Printf("  %s\n", filepath.Join(dir, place))
+	}
+	return nil
+}
+
+// quoteArgs writes arguments the way they are typed.
+func quoteArgs(args []string) string {
+	typed := make([]string, len(args))
+	for i, arg := range args {
+		typed[i] = arg
+		if strings.ContainsAny(arg, " []*") {
+			typed[i] = `"` + arg + `"`
+		}
+	}
+	return strings.Join(typed, " ")
+}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -30,7 +31,7 @@ type extractCommand struct {
 func newExtract(s *streams) *cobra.Command {
 	c := &extractCommand{streams: s}
 	cmd := &cobra.Command{
-		Use:   "extract SOURCE…",
+		Use:   "extract SOURCE… [OPTION…]",
 		Short: "Unpack many archives",
 		Long: `extract unpacks archives: files, and folders for the archives in them. Each gets
 a folder of its own, named after it, beside it or below --into; or all are
@@ -68,7 +69,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	if len(sources) == 0 {
 		if !c.quiet {
-			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(filepath.Join(args...)))
+			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(strings.Join(args, ", ")))
 		}
 		return nil
 	}
@@ -95,7 +96,7 @@ type extractReport struct {
 func (r *extractReport) add(o *extract.Outcome) {
 	r.totals.Add(o)
 	if o.Err != nil {
-		r.err.Problem(o.Err)
+		r.problem(o.Err)
 	}
 	switch r.as.Value() {
 	case asJSON:
@@ -227,8 +228,9 @@ func (r *extractReport) finish(took time.Duration) {
 	}
 	s.Printf("; %s; %s\n", leftOut(t.LeftOut), show.Took(took))
 	if t.Failed > 0 {
-		s.Printf("%s\n", s.Bad(show.Count(t.Failed, "archive")+" failed, told above"))
+		s.Printf("%s, told above\n", s.Bad(show.Count(t.Failed, "archive")+" failed"))
 	}
+	s.Flush()
 }
 
 // tableOfArchives prints what came from each archive and where it went.

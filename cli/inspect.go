@@ -1,7 +1,11 @@
 package cli
 
 import (
+	"encoding/binary"
+	"encoding/hex"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -23,7 +27,7 @@ type inspectCommand struct {
 func newInspect(s *streams) *cobra.Command {
 	c := &inspectCommand{streams: s}
 	cmd := &cobra.Command{
-		Use:   "inspect SOURCE…",
+		Use:   "inspect SOURCE… [OPTION…]",
 		Short: "Look inside many archives without unpacking",
 		Long: `inspect lists what archives hold: files, and folders for the archives in them.
 It reads only the directory of an archive, however large that is.`,
@@ -68,7 +72,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 		}
 		failures.Add(&extract.Outcome{Err: err})
 		if err != nil {
-			c.err.Problem(err)
+			c.problem(err)
 		}
 		totals.files += n.files
 		totals.size += n.size
@@ -80,7 +84,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	case err != nil:
 		return err
 	case failures.Archives == 0 && !c.quiet:
-		c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", args[0])
+		c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", strings.Join(args, ", "))
 	case failures.Archives > 1 && c.as.Value() == asText && !c.quiet:
 		c.out.Printf("\n%s: %s\n", c.out.Strong(show.Count(failures.Archives-failures.Failed, "archive")), totals)
 	}
@@ -154,20 +158,50 @@ func (c *inspectCommand) names(a *inspect.Archive, n *counts) error {
 	return nil
 }
 
-// entryLine is a line of JSON for each entry.
-type entryLine struct {
-	Kind      string `json:"kind"`
-	Archive   string `json:"archive"`
-	Path      string `json:"path"`
-	Type      string `json:"type"`
-	Size      *int64 `json:"size"`
-	Packed    *int64 `json:"packed"`
-	Modified  string `json:"modified,omitempty"`
-	Mode      string `json:"mode,omitempty"`
-	Method    string `json:"method"`
-	CRC32     string `json:"crc32,omitempty"`
-	Encrypted bool   `json:"encrypted"`
-	Link      string `json:"link,omitempty"`
+// appendEntry appends the line of JSON for an entry. It is written out by hand
+// because a listing may have millions of them.
+func appendEntry(b []byte, archivePath string, e *archive.Entry, link string) []byte {
+	b = append(b, `{"kind":"entry","archive":`...)
+	b = show.AppendJSON(b, archivePath)
+	b = append(b, `,"path":`...)
+	b = show.AppendJSON(b, e.Path)
+	b = append(b, `,"type":"`...)
+	b = append(b, e.Kind.String()...)
+	b = append(b, `","size":`...)
+	b = appendSize(b, e.Size)
+	b = append(b, `,"packed":`...)
+	b = appendSize(b, e.Packed)
+	if !e.Modified.IsZero() {
+		b = append(b, `,"modified":"`...)
+		b = e.Modified.AppendFormat(b, time.RFC3339)
+		b = append(b, '"')
+	}
+	if e.HasMode {
+		b = append(b, `,"mode":"0`...)
+		b = append(b, '0'+byte(e.Mode>>6&7), '0'+byte(e.Mode>>3&7), '0'+byte(e.Mode&7), '"')
+	}
+	b = append(b, `,"method":`...)
+	b = show.AppendJSON(b, e.Method)
+	if e.HasCRC32 {
+		b = append(b, `,"crc32":"`...)
+		b = hex.AppendEncode(b, binary.BigEndian.AppendUint32(nil, e.CRC32))
+		b = append(b, '"')
+	}
+	b = append(b, `,"encrypted":`...)
+	b = strconv.AppendBool(b, e.Encrypted)
+	if link != "" {
+		b = append(b, `,"link":`...)
+		b = show.AppendJSON(b, link)
+	}
+	return append(b, "}\n"...)
+}
+
+// appendSize appends a size, null where the archive does not tell it.
+func appendSize(b []byte, size int64) []byte {
+	if size == archive.Unknown {
+		return append(b, "null"...)
+	}
+	return strconv.AppendInt(b, size, 10)
 }
 
 // archiveLine is a line of JSON behind those of an archive's entries.
@@ -182,29 +216,18 @@ type archiveLine struct {
 }
 
 func (c *inspectCommand) json(a *inspect.Archive, n *counts) error {
-	enc := c.out.JSON()
+	var line []byte
 	for i, e := range a.Entries(&n.leftOut) {
 		n.add(e)
-		line := entryLine{Kind: "entry", Archive: a.Source.Path, Path: e.Path, Type: e.Kind.String(),
-			Size: &e.Size, Packed: &e.Packed, Method: e.Method, Encrypted: e.Encrypted}
-		if !e.Modified.IsZero() {
-			line.Modified = e.Modified.Format(time.RFC3339)
-		}
-		if e.HasMode {
-			line.Mode = fmt.Sprintf("%04o", e.Mode)
-		}
-		if e.HasCRC32 {
-			line.CRC32 = fmt.Sprintf("%08x", e.CRC32)
-		}
+		link := ""
 		if e.Kind == archive.Symlink && !e.Encrypted {
 			var err error
-			if line.Link, err = a.Link(i); err != nil {
+			if link, err = a.Link(i); err != nil {
 				return err
 			}
 		}
-		if err := enc.Encode(line); err != nil {
-			return err
-		}
+		line = appendEntry(line[:0], a.Source.Path, e, link)
+		c.out.Write(line)
 	}
-	return enc.Encode(archiveLine{"archive", a.Source.Path, a.Size, n.files, n.size, n.packed, byRule(n.leftOut)})
+	return c.out.JSON().Encode(archiveLine{"archive", a.Source.Path, a.Size, n.files, n.size, n.packed, byRule(n.leftOut)})
 }

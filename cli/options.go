@@ -67,13 +67,17 @@ func leftOut(t choose.Tally) string {
 	if t.LeftOut() == 0 {
 		return "none left out"
 	}
-	var parts []string
+	var rules []string
 	for rule := choose.Kept + 1; int(rule) < len(t); rule++ {
-		if t[rule] > 0 {
-			parts = append(parts, fmt.Sprintf("%s %s", show.Number(t[rule]), rule))
+		switch t[rule] {
+		case 0:
+		case t.LeftOut():
+			rules = append(rules, rule.String())
+		default:
+			rules = append(rules, show.Number(t[rule])+" "+rule.String())
 		}
 	}
-	return fmt.Sprintf("%s left out (%s)", show.Number(t.LeftOut()), strings.Join(parts, ", "))
+	return fmt.Sprintf("%s left out (%s)", show.Number(t.LeftOut()), strings.Join(rules, ", "))
 }
 
 // byRule is the same for JSON.
@@ -81,7 +85,7 @@ func byRule(t choose.Tally) map[string]int {
 	counts := map[string]int{}
 	for rule := choose.Kept + 1; int(rule) < len(t); rule++ {
 		if t[rule] > 0 {
-			counts[rule.String()] = t[rule]
+			counts[strings.ReplaceAll(rule.String(), " ", "_")] = t[rule]
 		}
 	}
 	return counts
@@ -92,6 +96,7 @@ func (s *streams) warnUnmatched(selection *choose.Selection) {
 	for _, rule := range selection.Unmatched() {
 		s.err.Printf("%s nothing matched %s\n", s.err.Strong("!"), show.Plain(rule))
 	}
+	s.err.Flush()
 }
 
 // placementOptions say where entries go.

@@ -89,11 +89,22 @@ func Plain(text string) string {
 	return b.String()
 }
 
+// advice is what to do about a failure that does not say it itself.
+var advice = map[fault.Kind]string{
+	fault.Damaged:    "nothing of it was put into place; get it again from where it came from",
+	fault.Unreadable: "check that it is there and that you may read it",
+	fault.Unwritable: "nothing incomplete was left behind; check space and rights there",
+}
+
 // Problem prints an error: what and where, why, and what to do.
 func (s *Screen) Problem(err error) {
 	s.Printf("%s %s\n", s.Bad("✗"), Plain(err.Error()))
+	do := advice[fault.Of(err)]
 	if e, ok := errors.AsType[*fault.Error](err); ok && e.Do != "" {
-		s.Printf("  %s\n", s.Faint("→ "+e.Do))
+		do = e.Do
+	}
+	if do != "" {
+		s.Printf("  %s\n", s.Faint("→ "+do))
 	}
 }
 
@@ -132,4 +143,17 @@ func (s *Screen) JSON() *json.Encoder {
 	enc := json.NewEncoder(s.Writer)
 	enc.SetEscapeHTML(false)
 	return enc
+}
+
+// AppendJSON appends a text as a JSON string.
+func AppendJSON(b []byte, text string) []byte {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+			quoted, _ := json.Marshal(text) // a string is always possible
+			return append(b, quoted...)
+		}
+	}
+	b = append(b, '"')
+	b = append(b, text...)
+	return append(b, '"')
 }

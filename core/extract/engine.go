@@ -25,6 +25,7 @@ type engine struct {
 	mu       sync.Mutex
 	changed  sync.Cond // a unit was opened or settled
 	next     int       // first unit that nobody took
+	opening  int       // units that were taken and are not open yet
 	active   []*unit   // being staged
 	finished []bool    // staged, or failed: waiting for those before them
 	settled  int       // units before this one are committed and reported
@@ -88,6 +89,7 @@ func (e *engine) take() (u *unit, owned bool) {
 		if e.next < len(e.units) && e.waiting < backlog {
 			u := e.units[e.next]
 			e.next++
+			e.opening++
 			u.pending = 1 // the owner's, until it finds nothing more to claim
 			return u, true
 		}
@@ -97,7 +99,7 @@ func (e *engine) take() (u *unit, owned bool) {
 				return u, false
 			}
 		}
-		if e.next == len(e.units) {
+		if e.next == len(e.units) && e.opening == 0 {
 			return nil, false
 		}
 		e.changed.Wait()
@@ -112,10 +114,11 @@ func (e *engine) open(u *unit) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	u.err = err
+	e.opening--
 	if err == nil {
 		e.active = append(e.active, u)
-		e.changed.Broadcast()
 	}
+	e.changed.Broadcast()
 }
 
 // fill stages entries of a unit until none is left to claim.

@@ -330,7 +330,10 @@ func (u *Unit) equalItems(a, b int) (bool, error) {
 }
 
 func claimEqual(a, b *archive.Entry) bool {
-	return a.Kind == b.Kind && a.Link == b.Link && a.Size == b.Size && a.CRC32 == b.CRC32 && a.HasCRC32 && b.HasCRC32
+	if a.Kind == archive.Symlink {
+		return b.Kind == archive.Symlink && a.Link == b.Link
+	}
+	return a.Kind == b.Kind && a.Size == b.Size && a.CRC32 == b.CRC32 && a.HasCRC32 && b.HasCRC32
 }
 
 func (u *Unit) openStaged(i int) (fs.File, error) {

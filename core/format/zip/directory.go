@@ -19,6 +19,7 @@ type end struct {
 	start   int64  // of the central directory, in the file
 	size    int64  // of the central directory
 	base    int64  // bytes in front of the archive; offsets count from there
+	last    bool   // its comment ends where the file does
 	narrow  bool   // no ZIP64 record: entries is modulo 65,536 where a writer overflowed
 }
 
@@ -31,10 +32,12 @@ const (
 	endSearchStep = 64 << 10
 )
 
-// findEnd finds the end record nearest to the end of the file whose central
-// directory is where it says, behind a comment or trailing bytes.
+// findEnd finds the end record whose central directory is where it says: the
+// one whose comment ends with the file, or else, behind trailing bytes, the one
+// nearest to the end.
 func findEnd(r io.ReaderAt, size int64) (end, error) {
 	failure := errNoEnd
+	var nearest *end
 	var signature [4]byte
 	le.PutUint32(signature[:], endSignature)
 	for top := size; top >= endLength && size-top < endSearch; top -= endSearchStep {
@@ -53,13 +56,21 @@ func findEnd(r io.ReaderAt, size int64) (end, error) {
 				continue
 			}
 			e, err := readEnd(r, size, from+int64(i), block[i:i+endLength])
-			if err == nil {
+			switch {
+			case err == nil && e.last:
 				return e, nil
-			}
-			if failure == errNoEnd {
+			case err == nil && nearest == nil:
+				nearest = &e
+			case failure == errNoEnd:
 				failure = err
 			}
 		}
+		if nearest != nil && size-from > endLength+max16 {
+			break
+		}
+	}
+	if nearest != nil {
+		return *nearest, nil
 	}
 	return end{}, fault.New(fault.Damaged, "%w", failure)
 }
@@ -72,10 +83,11 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
 	f.uint16() // entries on this disk
 	entries := uint64(f.uint16())
 	length, offset := uint64(f.uint32()), uint64(f.uint32())
-	if comment := int64(f.uint16()); at+endLength+comment > size {
+	comment := int64(f.uint16())
+	if at+endLength+comment > size {
 		return end{}, errors.New("its comment reaches past the end of the file")
 	}
-	e := end{narrow: true}
+	e := end{narrow: true, last: at+endLength+comment == size}
 	directoryEnd := at
 	if at64, record := readEnd64(r, at); record != nil {
 		e.narrow = false
@@ -119,8 +131,8 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
 }
 
 func hasDirectory(r io.ReaderAt, e end) bool {
-	if e.entries == 0 {
-		return e.size == 0
+	if e.size == 0 {
+		return e.entries == 0
 	}
 	var start [4]byte
 	_, err := r.ReadAt(start[:], e.start)
@@ -279,9 +291,8 @@ func setKind(e *archive.Entry, name string, host uint16, attributes uint32) {
 	}
 }
 
-// setLimits finds where the bytes of each entry must end, and refuses entries
-// that overlap or reach into the directory: the trick of small archives that
-// unpack to enormous ones.
+// setLimits finds where the bytes of each entry must end. Entries that overlap
+// are refused: the trick of small archives that unpack to enormous ones.
 func setLimits(entries []archive.Entry, records []record, directory int64) error {
 	order := make([]int32, len(records))
 	for i := range order {
@@ -296,13 +307,13 @@ func setLimits(entries []archive.Entry, records []record, directory int64) error
 		rec := &records[i]
 		rec.limit = limit
 		room := limit - rec.offset - localLength - int64(len(rec.name))
-		if rec.offset < 0 || room < 0 || entries[i].Packed > room {
-			what := "the directory"
-			if n+1 < len(order) {
-				what = "entry " + quote(entries[order[n+1]].Path)
-			}
-			return fault.New(fault.Unsafe, "entry %s at offset %d overlaps %s", quote(entries[i].Path), rec.offset, what).
-				Advise("no honest archive is built like this; do not unpack it")
+		switch {
+		case rec.offset >= 0 && room >= 0 && entries[i].Packed <= room:
+		case n+1 == len(order):
+			return fault.New(fault.Damaged, "entry %s at offset %d reaches into the directory", quote(entries[i].Path), rec.offset)
+		default:
+			return fault.New(fault.Unsafe, "entry %s at offset %d overlaps entry %s", quote(entries[i].Path), rec.offset,
+				quote(entries[order[n+1]].Path)).Advise("no honest archive is built like this; do not unpack it")
 		}
 		limit = rec.offset
 	}

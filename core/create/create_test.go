@@ -1,0 +1,112 @@
+package create
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/source"
+
+	"widecrate/core/inspect"
+)
+
+// paths lists what is in an archive.
+func paths(t *testing.T, archive string) []string {
+	t.Helper()
+	var found []string
+	all, _ := choose.New(choose.Rules{})
+	err := inspect.Run(context.Background(), source.Find([]string{archive}), all, func(a *inspect.Archive, err error) error {
+		require.NoError(t, err)
+		for i, e := range a.Entries(new(choose.Tally)) {
+			path := e.Path
+			if target, err := a.Link(i); e.Kind.String() == "link" {
+				require.NoError(t, err)
+				path += " → " + target
+			}
+			found = append(found, path)
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	return found
+}
+
+func TestCreate(t *testing.T) {
+	dir := t.TempDir()
+	t.Chdir(dir)
+	for path, data := range map[string]string{"landing/a.csv": "1", "landing/charts/b.png": "2", "landing/charts/old/c.png": "3", "notes [1].txt": "4", "other/a.csv": "5"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, []byte(data), 0o666))
+	}
+	require.NoError(t, os.Symlink("a.csv", "landing/link"))
+	for name, c := range map[string]struct {
+		sources []string
+		drop    bool
+		rules   choose.Rules
+		want    []string
+		leftOut int
+		kind    fault.Kind
+	}{
+		"folder kept": {sources: []string{"landing"}, want: []string{"landing", "landing/a.csv", "landing/charts", "landing/charts/b.png",
+			"landing/charts/old", "landing/charts/old/c.png", "landing/link → a.csv"}},
+		"folder dropped":       {sources: []string{"landing/"}, drop: true, want: []string{"a.csv", "charts", "charts/b.png", "charts/old", "charts/old/c.png", "link → a.csv"}},
+		"files":                {sources: []string{"notes [1].txt", "landing/a.csv"}, want: []string{"notes [1].txt", "a.csv"}},
+		"this folder":          {sources: []string{"."}, drop: true, rules: choose.Rules{Ext: []string{"txt"}}, want: []string{"notes [1].txt"}, leftOut: 5},
+		"dropped by pattern":   {sources: []string{"landing"}, rules: choose.Rules{Drop: []string{"charts"}}, want: []string{"landing", "landing/a.csv", "landing/link → a.csv"}, leftOut: 2},
+		"missing":              {sources: []string{"landing", "mising"}, kind: fault.Unreadable},
+		"nothing matches":      {sources: []string{"landing"}, rules: choose.Rules{Ext: []string{"tsv"}}, kind: fault.NoMatch},
+		"two with one path":    {sources: []string{"landing", "other"}, drop: true, kind: fault.Usage},
+		"same name apart":      {sources: []string{"landing/a.csv", "other"}, want: []string{"a.csv", "other", "other/a.csv"}},
+		"unknown extension":    {sources: []string{"landing"}, kind: fault.Usage},
+		"no folder to be made": {sources: []string{"landing"}, kind: fault.Unwritable},
+	} {
+		t.Run(name, func(t *testing.T) {
+			selection, err := choose.New(c.rules)
+			require.NoError(t, err)
+			archive := map[string]string{"unknown extension": "x.xyz", "no folder to be made": "missing/x.zip"}[name]
+			if archive == "" {
+				archive = "x.zip"
+			}
+			r, err := Run(context.Background(), Options{Archive: archive, Sources: c.sources, DropTop: c.drop, Selection: selection})
+			if c.kind != fault.Other {
+				require.ErrorIs(t, err, c.kind)
+				assert.NoFileExists(t, archive)
+			} else {
+				require.NoError(t, err)
+				assert.Equal(t, c.want, paths(t, archive))
+				assert.Equal(t, c.leftOut, r.LeftOut.LeftOut())
+				require.NoError(t, os.Remove(archive))
+			}
+			left, err := filepath.Glob(".widecrate-*")
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+}
+
+func TestArchiveInsideItsSource(t *testing.T) {
+	t.Chdir(t.TempDir())
+	require.NoError(t, os.WriteFile("a", []byte("1"), 0o666))
+	require.NoError(t, os.WriteFile("x.zip", []byte("old"), 0o666))
+	selection, _ := choose.New(choose.Rules{})
+	o := Options{Archive: "x.zip", Sources: []string{"."}, DropTop: true, Selection: selection}
+	_, err := Run(context.Background(), o)
+	require.ErrorIs(t, err, fault.Refused)
+	o.Replace = true
+	r, err := Run(context.Background(), o)
+	require.NoError(t, err)
+	assert.True(t, r.Itself)
+	assert.Equal(t, []string{"a"}, paths(t, "x.zip"))
+
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = Run(ctx, o)
+	require.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, []string{"a"}, paths(t, "x.zip"), "the old one stays")
+}

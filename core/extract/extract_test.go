@@ -1,0 +1,180 @@
+package extract
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/format/zip"
+	"widecrate/core/place"
+	"widecrate/core/source"
+	"widecrate/core/stage"
+)
+
+// pack writes an archive of pairs of path and data; "→ " makes a link.
+func pack(t *testing.T, path string, pairs ...string) {
+	t.Helper()
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for i := 0; i < len(pairs); i += 2 {
+		e := archive.Entry{Path: pairs[i], Size: int64(len(pairs[i+1]))}
+		if target, is := strings.CutPrefix(pairs[i+1], "→ "); is {
+			e.Kind, e.Link, e.Mode, e.HasMode = archive.Symlink, target, 0o777, true
+		}
+		_, err := w.Add(e, strings.NewReader(pairs[i+1]))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+	require.NoError(t, os.WriteFile(path, b.Bytes(), 0o666))
+}
+
+func files(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	found := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		rel, _ := filepath.Rel(dir, path)
+		data, err := os.ReadFile(path)
+		found[filepath.ToSlash(rel)] = string(data)
+		return err
+	}))
+	return found
+}
+
+func options(names ...string) Options {
+	selection, _ := choose.New(choose.Rules{})
+	return Options{Sources: source.Find(names), Selection: selection, Workers: 2}
+}
+
+func run(t *testing.T, o Options) []Outcome {
+	t.Helper()
+	var outcomes []Outcome
+	require.NoError(t, Run(context.Background(), o, func(out *Outcome) { outcomes = append(outcomes, *out) }))
+	return outcomes
+}
+
+// Into a shared root the tree, the actions and the order of reports are those
+// of one worker, however many there are, and a dry run foretells them.
+func TestSharedRootIsDeterministic(t *testing.T) {
+	in := t.TempDir()
+	for a := range 24 {
+		var pairs []string
+		for f := range 12 {
+			data := fmt.Sprintf("archive %d, file %d", a, f) + strings.Repeat("x", (a*f*997)%5000)
+			pairs = append(pairs, fmt.Sprintf("d%d/f%d", f%4, (a*7+f)%40), data)
+		}
+		pack(t, filepath.Join(in, fmt.Sprintf("day-%d.zip", a)), pairs...)
+	}
+	for _, clash := range []stage.Clash{stage.Refuse, stage.Skip, stage.Replace} {
+		o := options(in)
+		o.Placement.Layout, o.Clash = place.Shared, clash
+		var first map[string]string
+		var told []string
+		for _, workers := range []int{0, 1, 8, 8} { // 0: the dry run
+			o.Workers, o.DryRun = max(workers, 1), workers == 0
+			o.Placement.Into = filepath.Join(t.TempDir(), "root")
+			var lines []string
+			for _, out := range run(t, o) {
+				for _, p := range out.Placed {
+					lines = append(lines, fmt.Sprint(out.Source.Name(), " ", p.Entry, " ", p.Action))
+				}
+				lines = append(lines, fmt.Sprint(out.Source.Name(), " ", fault.Of(out.Err)))
+			}
+			if o.DryRun {
+				told = lines
+				assert.NoDirExists(t, o.Placement.Into)
+				continue
+			}
+			tree := files(t, o.Placement.Into)
+			if first == nil {
+				first = tree
+			}
+			require.Equal(t, first, tree, "%d workers", workers)
+			require.Equal(t, told, lines, "%d workers", workers)
+			assert.Equal(t, "day-2.zip", source.Find([]string{in})[2].Name(), "natural order")
+		}
+	}
+}
+
+func TestOneFailureOfMany(t *testing.T) {
+	dir := t.TempDir()
+	in := filepath.Join(dir, "in")
+	pack(t, filepath.Join(in, "a.zip"), "x", "1")
+	pack(t, filepath.Join(in, "b.zip"), "x", "2", "../../escaped", "3")
+	pack(t, filepath.Join(in, "c.zip"), "x", "4", "out", "→ ../../x")
+	pack(t, filepath.Join(in, "d.zip"), "x", "5", "l", "→ x")
+	require.NoError(t, os.WriteFile(filepath.Join(in, "e.zip"), []byte("text"), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(in, "f.zip"), nil, 0o666))
+	pack(t, filepath.Join(in, "sub", "a.zip"), "x", "6")
+	o := options(in, filepath.Join(in, "missing.zip"))
+	o.Placement.Into = filepath.Join(dir, "out")
+	outcomes := run(t, o)
+	var kinds []fault.Kind
+	var totals Totals
+	for i := range outcomes {
+		kinds = append(kinds, fault.Of(outcomes[i].Err))
+		totals.Add(&outcomes[i])
+	}
+	assert.Equal(t, []fault.Kind{0, fault.Unsafe, fault.Unsafe, 0, fault.Damaged, fault.Damaged, fault.Unreadable}, kinds)
+	assert.Equal(t, map[string]string{"a/x": "1", "d/x": "5", "d/l": "5"}, files(t, o.Placement.Into))
+	assert.Equal(t, fault.Other, fault.Of(totals.Err()))
+	assert.Contains(t, outcomes[1].Err.Error(), "b.zip › ../../escaped: its path leads out")
+
+	same := options(filepath.Join(in, "a.zip"), filepath.Join(in, "sub", "a.zip"))
+	same.Placement.Into = filepath.Join(dir, "same")
+	for _, out := range run(t, same) {
+		assert.ErrorIs(t, out.Err, fault.Refused, "one folder for two archives")
+	}
+	assert.NoDirExists(t, same.Placement.Into)
+}
+
+func TestSelectionAndNothingKept(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "a.zip"), "x.csv", "1", "y.log", "2")
+	pack(t, filepath.Join(dir, "b.zip"), "y.log", "2")
+	o := options(dir)
+	o.Selection, _ = choose.New(choose.Rules{Ext: []string{"csv"}})
+	outcomes := run(t, o)
+	assert.Equal(t, "1", files(t, filepath.Join(dir, "a"))["x.csv"])
+	assert.Equal(t, 1, outcomes[0].LeftOut.LeftOut())
+	assert.NoDirExists(t, filepath.Join(dir, "b"))
+}
+
+// A cancelled run leaves nothing of what was not committed.
+func TestCancel(t *testing.T) {
+	dir := t.TempDir()
+	in, out := filepath.Join(dir, "in"), filepath.Join(dir, "out")
+	for a := range 50 {
+		pack(t, filepath.Join(in, fmt.Sprintf("%d.zip", a)), "x", strings.Repeat("1", 10_000), "y", "2")
+	}
+	o := options(in)
+	o.Placement.Into = out
+	ctx, cancel := context.WithCancel(context.Background())
+	reported := 0
+	err := Run(ctx, o, func(*Outcome) {
+		if reported++; reported == 5 {
+			cancel()
+		}
+	})
+	require.ErrorIs(t, err, context.Canceled)
+	require.Less(t, reported, 50)
+	found := files(t, out)
+	assert.Zero(t, len(found)%2, "each archive is there whole or not at all")
+	for path := range found {
+		assert.False(t, strings.HasPrefix(path, "."), "staging is left: %s", path)
+	}
+}

@@ -1,0 +1,274 @@
+package stage
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+)
+
+var when = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+
+// tree reads a folder: content by path, "→ target" for links.
+func tree(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	found := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		rel, _ := filepath.Rel(dir, path)
+		switch {
+		case err != nil:
+			return err
+		case d.Type()&fs.ModeSymlink != 0:
+			target, err := os.Readlink(path)
+			found[rel] = "→ " + target
+			return err
+		case !d.IsDir():
+			data, err := os.ReadFile(path)
+			found[rel] = string(data)
+			return err
+		}
+		return nil
+	}))
+	return found
+}
+
+func plant(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
+	for path, data := range files {
+		path = filepath.Join(dir, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, []byte(data), 0o666))
+	}
+}
+
+// thing is an item with its data; a path that ends in '/' is a folder, data
+// that starts with "→ " makes a link.
+type thing struct{ path, data string }
+
+func begin(root *Root, folder string, clash Clash, things []thing) (*Unit, error) {
+	items := make([]Item, len(things))
+	for i, it := range things {
+		e := archive.Entry{Path: it.path, Modified: when, Size: int64(len(it.data))}
+		if dir, is := strings.CutSuffix(it.path, "/"); is {
+			e.Kind, e.Path = archive.Folder, dir
+		}
+		if target, is := strings.CutPrefix(it.data, "→ "); is {
+			e.Kind, e.Link = archive.Symlink, target
+		}
+		items[i] = Item{e, it.path}
+	}
+	u, err := root.Begin(folder, items, clash)
+	if err != nil {
+		return nil, err
+	}
+	hand := u.Hand()
+	defer hand.Close()
+	for i, it := range things {
+		if u.Wanted(i) {
+			err := hand.Write(i, func(w io.Writer) error {
+				_, err := io.WriteString(w, it.data)
+				return err
+			})
+			if err != nil {
+				return nil, err
+			}
+		}
+	}
+	return u, nil
+}
+
+func TestCommit(t *testing.T) {
+	for name, c := range map[string]struct {
+		there  map[string]string
+		folder string
+		clash  Clash
+		things []thing
+		want   map[string]string // nil: as there
+		result []Action
+		kind   fault.Kind // of the error; Other: none
+	}{
+		"new folder": {nil, "own", Refuse, []thing{{"a", "1"}, {"d/b", "2"}, {"d/l", "→ b"}, {"e/", ""}},
+			map[string]string{"own/a": "1", "own/d/b": "2", "own/d/l": "→ b"}, []Action{Added, Added, Added, Added}, 0},
+		"merge": {map[string]string{"own/a": "1", "own/d/x": "x"}, "own", Refuse, []thing{{"a", "1"}, {"d/b", "2"}, {"e/f/g", "3"}},
+			map[string]string{"own/a": "1", "own/d/x": "x", "own/d/b": "2", "own/e/f/g": "3"}, []Action{Same, Added, Added}, 0},
+		"into the root": {map[string]string{"x": "x"}, "", Refuse, []thing{{"a", "1"}},
+			map[string]string{"a": "1", "x": "x"}, []Action{Added}, 0},
+		"refuse a change":               {map[string]string{"own/b": "old"}, "own", Refuse, []thing{{"a", "1"}, {"b", "new"}}, nil, nil, fault.Refused},
+		"skip":                          {map[string]string{"own/b": "old"}, "own", Skip, []thing{{"a", "1"}, {"b", "new"}}, map[string]string{"own/a": "1", "own/b": "old"}, []Action{Added, Skipped}, 0},
+		"replace":                       {map[string]string{"own/b": "old"}, "own", Replace, []thing{{"a", "1"}, {"b", "new"}}, map[string]string{"own/a": "1", "own/b": "new"}, []Action{Added, Replaced}, 0},
+		"file where a folder is needed": {map[string]string{"own/d": "file"}, "own", Replace, []thing{{"a", "1"}, {"d/b", "new"}}, nil, nil, fault.Refused},
+		"folder where a file goes":      {map[string]string{"own/d/x": "x"}, "own", Replace, []thing{{"a", "1"}, {"d", "new"}}, nil, nil, fault.Refused},
+		"own folder is a file":          {map[string]string{"own": "file"}, "own", Replace, []thing{{"a", "1"}}, nil, nil, fault.Refused},
+		"folder entry over a file":      {map[string]string{"own/d": "file"}, "own", Skip, []thing{{"a", "1"}, {"d/", ""}}, map[string]string{"own/a": "1", "own/d": "file"}, []Action{Added, Skipped}, 0},
+		"twice, refused":                {nil, "own", Refuse, []thing{{"a", "1"}, {"a", "2"}}, nil, nil, fault.Refused},
+		"twice, equal":                  {nil, "own", Refuse, []thing{{"a", "1"}, {"a", "1"}}, map[string]string{"own/a": "1"}, []Action{Added, Same}, 0},
+		"twice, the first stays":        {nil, "own", Skip, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "1"}, []Action{Added, Skipped}, 0},
+		"twice, the last wins":          {nil, "own", Replace, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "2"}, []Action{Skipped, Added}, 0},
+		"file and folder in one":        {nil, "own", Replace, []thing{{"a", "1"}, {"a/b", "2"}}, nil, nil, fault.Refused},
+		"equal links":                   {map[string]string{"own/x": "x"}, "own", Refuse, []thing{{"l", "→ x"}, {"l", "→ x"}}, map[string]string{"own/x": "x", "own/l": "→ x"}, []Action{Added, Same}, 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			plant(t, dir, c.there)
+			root, err := Open(dir)
+			require.NoError(t, err)
+			u, err := begin(root, c.folder, c.clash, c.things)
+			var result []Action
+			if err == nil {
+				result, err = u.Commit()
+			}
+			want := c.want
+			if c.kind != fault.Other {
+				require.ErrorIs(t, err, c.kind)
+				want = c.there
+			} else {
+				require.NoError(t, err)
+			}
+			assert.Equal(t, c.result, result)
+			require.NoError(t, root.Close())
+			if want == nil {
+				want = map[string]string{}
+			}
+			assert.Equal(t, want, tree(t, dir))
+		})
+	}
+}
+
+// A preview says the same as a commit then does, and changes nothing.
+func TestPreview(t *testing.T) {
+	dir := t.TempDir()
+	root, err := Preview(filepath.Join(dir, "missing"))
+	require.NoError(t, err)
+	u, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a"}}}, Refuse)
+	require.NoError(t, err)
+	actions, err := u.Preview()
+	require.NoError(t, err)
+	assert.Equal(t, []Action{Added}, actions)
+	again, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a", Size: 5}}}, Refuse)
+	require.NoError(t, err)
+	_, err = again.Preview()
+	assert.ErrorIs(t, err, fault.Refused, "it meets what the first would have put there")
+	require.NoError(t, root.Close())
+	assert.Empty(t, tree(t, dir))
+}
+
+func TestModesAndTimes(t *testing.T) {
+	dir := t.TempDir()
+	for _, folder := range []string{"new", "merged"} {
+		plant(t, dir, map[string]string{"merged/x": "x"})
+		root, err := Open(dir)
+		require.NoError(t, err)
+		u, err := root.Begin(folder, []Item{
+			{Entry: archive.Entry{Path: "d", Kind: archive.Folder, Mode: 0o500, HasMode: true, Modified: when}},
+			{Entry: archive.Entry{Path: "d/f", Mode: 0o400, HasMode: true, Modified: when}},
+			{Entry: archive.Entry{Path: "d/g"}}}, Refuse)
+		require.NoError(t, err)
+		hand := u.Hand()
+		for _, i := range []int{1, 2} {
+			require.NoError(t, hand.Write(i, func(io.Writer) error { return nil }))
+		}
+		hand.Close()
+		_, err = u.Commit()
+		require.NoError(t, err)
+		require.NoError(t, root.Close())
+		for path, mode := range map[string]fs.FileMode{"d": 0o500 | fs.ModeDir, "d/f": 0o400} {
+			info, err := os.Stat(filepath.Join(dir, folder, path))
+			require.NoError(t, err)
+			assert.Equal(t, mode, info.Mode(), path)
+			assert.True(t, when.Equal(info.ModTime()), path)
+		}
+		require.NoError(t, os.Chmod(filepath.Join(dir, folder, "d"), 0o700))
+	}
+}
+
+// A merge that fails half-way takes back what it did.
+func TestMergeTakesBack(t *testing.T) {
+	dir := t.TempDir()
+	there := map[string]string{"own/b": "old", "own/z": "z"}
+	plant(t, dir, there)
+	root, err := Open(dir)
+	require.NoError(t, err)
+	u, err := begin(root, "own", Replace, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"y", "4"}})
+	require.NoError(t, err)
+	// The last staged file vanishes: its move fails after the others.
+	_, name := u.stagedAt(2)
+	require.NoError(t, root.staging.Remove(name))
+	_, err = u.Commit()
+	require.ErrorIs(t, err, fs.ErrNotExist)
+	require.NoError(t, u.Discard())
+	require.NoError(t, root.Close())
+	assert.Equal(t, there, tree(t, dir))
+}
+
+// A folder that appears while the unit is staged is merged with, not replaced.
+func TestFolderAppearsMeanwhile(t *testing.T) {
+	dir := t.TempDir()
+	root, err := Open(dir)
+	require.NoError(t, err)
+	u, err := begin(root, "own", Refuse, []thing{{"a", "1"}, {"d/b", "2"}})
+	require.NoError(t, err)
+	plant(t, dir, map[string]string{"own/d/x": "x"})
+	_, err = u.Commit()
+	require.NoError(t, err)
+	require.NoError(t, root.Close())
+	assert.Equal(t, map[string]string{"own/a": "1", "own/d/b": "2", "own/d/x": "x"}, tree(t, dir))
+}
+
+func TestNothingOutsideTheRoot(t *testing.T) {
+	dir := t.TempDir()
+	plant(t, dir, map[string]string{"root/own/x": "x", "outside/y": "y"})
+	require.NoError(t, os.Symlink("../../outside", filepath.Join(dir, "root/own/out")))
+	before := tree(t, dir)
+	root, err := Open(filepath.Join(dir, "root"))
+	require.NoError(t, err)
+	u, err := begin(root, "own", Replace, []thing{{"out/y", "changed"}})
+	if err == nil {
+		_, err = u.Commit()
+	}
+	assert.ErrorIs(t, err, fault.Unwritable)
+	require.NoError(t, root.Close())
+	assert.Equal(t, before, tree(t, dir))
+}
+
+func TestCreate(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.zip")
+	make := func(replace bool, data string) error {
+		f, err := Create(path, replace)
+		if err != nil {
+			return err
+		}
+		_, err = io.WriteString(f, data)
+		require.NoError(t, err)
+		if data == "" {
+			return f.Discard()
+		}
+		return f.Commit(replace)
+	}
+	require.NoError(t, make(false, ""))
+	assert.Empty(t, tree(t, dir))
+	require.NoError(t, make(false, "one"))
+	assert.ErrorIs(t, make(false, "two"), fault.Refused)
+	assert.Equal(t, map[string]string{"a.zip": "one"}, tree(t, dir))
+	require.NoError(t, make(true, "three"))
+	assert.Equal(t, map[string]string{"a.zip": "three"}, tree(t, dir))
+
+	late, err := Create(filepath.Join(dir, "b.zip"), false)
+	require.NoError(t, err)
+	plant(t, dir, map[string]string{"b.zip": "somebody else's"})
+	assert.ErrorIs(t, late.Commit(false), fault.Refused)
+	assert.Equal(t, "somebody else's", tree(t, dir)["b.zip"])
+
+	_, err = Create(filepath.Join(dir, "missing", "a.zip"), false)
+	assert.True(t, errors.Is(err, fault.Unwritable) && errors.Is(err, fs.ErrNotExist))
+}

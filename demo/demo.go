@@ -1,0 +1,119 @@
+// Package demo makes the demo data by code: the archives of Tidewatch, a
+// made-up network of tide gauges. The same bytes come out every time.
+package demo
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+	"widecrate/core/format/zip"
+)
+
+// Stations of the network.
+var Stations = []string{"Harrow Sound", "Pell Point", "Osk Bay", "Merrin Deep", "Gull Ness"}
+
+// Days is how many days of May 2026 each station has sent.
+const Days = 12
+
+// Damaged is the archive that is broken.
+const Damaged = "readings/merrin-deep-2026-05-07.zip"
+
+// marker tells that a folder is of our making, and may be made again.
+const marker = "tidewatch.txt"
+
+const about = `Tidewatch is a made-up network of tide gauges; this is its demo data.
+readings     one archive for each station and day; one of them is damaged
+corrections  two archives that share entry names
+The demo command makes this folder again from scratch.
+`
+
+// made is what the demo makes, or its example does, below its folder.
+var made = []string{"readings", "corrections", "landing", "merged", "pictures", "hand-over.zip", marker}
+
+// Make makes the demo data in a folder: a new one, an empty one, or one that it
+// made before. Any other is of kind fault.Refused.
+func Make(dir string) error {
+	children, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fault.Writing(dir, err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, marker)); len(children) > 0 && err != nil {
+		return fault.At(dir, fault.New(fault.Refused, "there are files in it that are not of the demo").
+			Advise("name a folder that does not exist yet"))
+	}
+	for _, name := range made {
+		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
+			return fault.Writing(dir, err)
+		}
+	}
+	for _, sub := range []string{"readings", "corrections"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o777); err != nil {
+			return fault.Writing(dir, err)
+		}
+	}
+	for path, data := range Files() {
+		if err := os.WriteFile(filepath.Join(dir, filepath.FromSlash(path)), data, 0o666); err != nil {
+			return fault.Writing(path, err)
+		}
+	}
+	return nil
+}
+
+// Files returns the demo data: content by path.
+func Files() map[string][]byte {
+	files := map[string][]byte{marker: []byte(about)}
+	for n := range Stations {
+		for day := 1; day <= Days; day++ {
+			r := newReadings(n, day)
+			files["readings/"+r.name()+".zip"] = r.archive()
+		}
+	}
+	files[Damaged] = damage(files[Damaged])
+	for version, name := range []string{"osk bay [v1].zip", "osk bay [v2].zip"} {
+		r := newReadings(2, 3)
+		r.raise(10 * version)
+		files["corrections/"+name] = pack(r.day, []file{
+			{"levels.csv", r.csv()},
+			{"notes [draft].txt", []byte("The gauge was cleaned on the third of May.\n")},
+		})
+	}
+	return files
+}
+
+// damage turns one byte of the first entry's data.
+func damage(archive []byte) []byte {
+	archive[len("local header")+2000] ^= 0x55
+	return archive
+}
+
+// file is an entry of an archive that is being made.
+type file struct {
+	path string
+	data []byte
+}
+
+// pack makes an archive in memory. A path that ends in '/' is a folder.
+func pack(when time.Time, files []file) []byte {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, f := range files {
+		e := archive.Entry{Path: f.path, Modified: when, HasMode: true, Mode: 0o644, Size: int64(len(f.data))}
+		if folder, is := strings.CutSuffix(f.path, "/"); is {
+			e.Path, e.Kind, e.Mode = folder, archive.Folder, 0o755
+		}
+		if _, err := w.Add(e, bytes.NewReader(f.data)); err != nil {
+			panic(err) // memory does not fail
+		}
+	}
+	if err := w.Close(); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
+}
