@@ -29,7 +29,7 @@ before anything is written, and the archive appears when it is complete.
 Patterns are held against the paths that the entries get in the archive.`,
 		Example: `  widecrate create hand-over.zip landing
   widecrate create hand-over.zip landing --top drop --clash replace
-  widecrate create tables.zip landing notes.txt --ext csv,txt`,
+  widecrate create tables.zip readings corrections --pick "osk*"`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: c.run,
 	}

@@ -38,8 +38,8 @@ a folder of its own, named after it, beside it or below --into; or all are
 merged into one. An archive is put into place whole or not at all, and one that
 fails does not stop the others.`,
 		Example: `  widecrate extract readings --into landing --ext csv
-  widecrate extract "readings/osk bay [v1].zip" --into landing --dry-run
-  widecrate extract readings --into charts --layout shared --pick 'chart-*'`,
+  widecrate extract "corrections/osk bay [v1].zip" --into landing --dry-run
+  widecrate extract readings --into pictures --layout shared --ext png`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: c.run,
 	}
@@ -221,10 +221,10 @@ func (r *extractReport) finish(took time.Duration) {
 	s.Printf("%s %s: %s, %s %s", s.Strong(show.Count(t.Archives-t.Failed, "archive")), done,
 		show.Count(t.Placed, "file"), show.Size(t.Bytes), wrote)
 	if t.Same > 0 {
-		s.Printf(", %d were there already", t.Same)
+		s.Printf(", %s already there", show.Number(t.Same))
 	}
 	if t.Skipped > 0 {
-		s.Printf(", %d skipped", t.Skipped)
+		s.Printf(", %s skipped", show.Number(t.Skipped))
 	}
 	s.Printf("; %s; %s\n", leftOut(t.LeftOut), show.Took(took))
 	if t.Failed > 0 {

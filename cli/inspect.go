@@ -22,6 +22,7 @@ type inspectCommand struct {
 	*streams
 	selectionOptions
 	outputOptions
+	listed int // archives, in tables
 }
 
 func newInspect(s *streams) *cobra.Command {
@@ -116,6 +117,10 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 	for _, e := range a.Entries(&ignored) {
 		path.Width = max(path.Width, show.Width(c.pathOf(e)))
 	}
+	if c.listed > 0 {
+		c.out.Printf("\n")
+	}
+	c.listed++
 	c.out.Printf("%s  %s\n", c.out.Strong(c.out.Name(a.Source.Path)), c.out.Faint(show.Size(a.Size)))
 	columns := []show.Column{path, {Title: "size", Width: 9, Right: true}, {Title: "packed", Width: 9, Right: true},
 		{Title: "saved", Width: 5, Right: true}, {Title: "modified", Width: len(minute)}}

@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 
 	"widecrate/core/archive"
@@ -36,7 +35,6 @@ type Root struct {
 	units   atomic.Int64
 
 	preview bool
-	mu      sync.Mutex
 	planned map[string]archive.Entry // what a preview would have put there
 }
 
@@ -80,7 +78,7 @@ func (r *Root) makeRoot(path string) error {
 	if err == nil && !info.IsDir() {
 		return fault.At(path, fault.New(fault.Unwritable, "it is a file, and a folder is needed there"))
 	}
-	if !errors.Is(err, fs.ErrNotExist) {
+	if err == nil || filepath.Dir(path) == path {
 		return err
 	}
 	if err := r.makeRoot(filepath.Dir(path)); err != nil {

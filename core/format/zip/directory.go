@@ -169,11 +169,10 @@ type record struct {
 	method uint16
 }
 
-// The longest central header: the fixed part and three fields of 16-bit length.
-const centralLongest = centralLength + 3*max16
-
 // readDirectory reads the central directory (4.3.12).
 func readDirectory(r io.ReaderAt, e end) ([]archive.Entry, []record, error) {
+	// The buffer holds the longest header: the fixed part and three fields of
+	// 16-bit length.
 	in := bufio.NewReaderSize(io.NewSectionReader(r, e.start, e.size), 256<<10)
 	entries := make([]archive.Entry, 0, e.entries)
 	records := make([]record, 0, e.entries)

@@ -46,6 +46,10 @@ func NewWriter(w io.Writer) *Writer {
 // before it is written. Of longer data this much decides whether deflate pays.
 const wholeInMemory = 1 << 20
 
+// shortestDeflated is the least data that deflate can make smaller: its own
+// block costs ten bits, a match another twelve.
+const shortestDeflated = 5
+
 // header has the values of a local header that go into the directory as well.
 type header struct {
 	entry  archive.Entry
@@ -97,14 +101,16 @@ func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) 
 func (w *Writer) addWhole(h *header, content []byte) error {
 	e := &h.entry
 	e.CRC32, e.HasCRC32, e.Size = crc32.ChecksumIEEE(content), true, int64(len(content))
-	w.packed.Reset()
-	if err := pack(&w.packed, codec.Deflate, bytes.NewReader(content)); err != nil {
-		return err
-	}
-	packed := w.packed.Bytes()
-	e.Method = codec.Deflate
-	if len(packed) >= len(content) {
-		e.Method, packed = codec.Store, content
+	packed := content
+	e.Method = codec.Store
+	if len(content) >= shortestDeflated {
+		w.packed.Reset()
+		if err := pack(&w.packed, codec.Deflate, bytes.NewReader(content)); err != nil {
+			return err
+		}
+		if w.packed.Len() < len(content) {
+			e.Method, packed = codec.Deflate, w.packed.Bytes()
+		}
 	}
 	h.method = methodNumber(e.Method)
 	e.Packed = int64(len(packed))

@@ -1,0 +1,101 @@
+package e2e
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func noise(n int) string {
+	b := make([]byte, n)
+	r := rand.NewChaCha8([32]byte{})
+	r.Read(b)
+	return string(b)
+}
+
+// The Go toolchain unpacked the ZIPs of the module cache: we must come to the
+// same files.
+func TestModuleCache(t *testing.T) {
+	out, err := exec.Command("go", "env", "GOMODCACHE").Output()
+	require.NoError(t, err)
+	cache := strings.TrimSpace(string(out))
+	download := filepath.Join(cache, "cache", "download")
+	var archives []string
+	require.NoError(t, filepath.Walk(download, func(path string, info os.FileInfo, err error) error {
+		if err == nil && filepath.Ext(path) == ".zip" && info.Size() < 8<<20 {
+			archives = append(archives, path)
+		}
+		return nil
+	}))
+	compared := 0
+	for _, path := range archives {
+		rel, err := filepath.Rel(download, path)
+		require.NoError(t, err)
+		module, version, _ := strings.Cut(strings.TrimSuffix(filepath.ToSlash(rel), ".zip"), "/@v/")
+		unpacked := filepath.Join(cache, filepath.FromSlash(module+"@"+version))
+		if _, err := os.Stat(unpacked); err != nil {
+			continue // downloaded, and never unpacked
+		}
+		into := t.TempDir()
+		_, stderr, code := run(t, into, "extract", path, "--into", into, "--layout", "shared")
+		require.Equal(t, 0, code, stderr)
+		// A capital letter is written as '!' and the small one in the cache.
+		plain := regexp.MustCompile(`![a-z]`).ReplaceAllStringFunc(module, func(s string) string { return strings.ToUpper(s[1:]) })
+		require.Equal(t, tree(t, unpacked), tree(t, filepath.Join(into, filepath.FromSlash(plain+"@"+version))), path)
+		compared++
+	}
+	if compared == 0 {
+		t.Skip("the module cache holds no ZIP with its unpacked folder")
+	}
+	t.Logf("%d modules compared", compared)
+}
+
+// The Go toolchain builds with a module from a ZIP of ours.
+func TestGoModuleFromOurZIP(t *testing.T) {
+	dir := t.TempDir()
+	module := filepath.Join(dir, "tidewatch.example", "gauge@v1.0.0")
+	put(t, filepath.Join(module, "go.mod"), "module tidewatch.example/gauge\n")
+	put(t, filepath.Join(module, "gauge.go"), "package gauge\n\nconst Name = \"Harrow Sound\"\n")
+	versions := filepath.Join(dir, "proxy", "tidewatch.example", "gauge", "@v")
+	put(t, filepath.Join(versions, "v1.0.0.info"), `{"Version":"v1.0.0"}`)
+	put(t, filepath.Join(versions, "v1.0.0.mod"), "module tidewatch.example/gauge\n")
+	_, stderr, code := run(t, dir, "create", filepath.Join(versions, "v1.0.0.zip"), "tidewatch.example", "--pick", "gauge@v1.0.0")
+	require.Equal(t, 0, code, stderr)
+	put(t, filepath.Join(dir, "app", "go.mod"), "module app\n\nrequire tidewatch.example/gauge v1.0.0\n")
+	put(t, filepath.Join(dir, "app", "main.go"), "package main\n\nimport \"tidewatch.example/gauge\"\n\nfunc main() { print(gauge.Name) }\n")
+	cmd := exec.Command("go", "run", "-mod=mod", "-modcacherw", ".")
+	cmd.Dir = filepath.Join(dir, "app")
+	cmd.Env = append(os.Environ(), "GOPROXY=file://"+filepath.ToSlash(filepath.Join(dir, "proxy")), "GONOSUMDB=*", "GONOSUMCHECK=1", "GOFLAGS=", "GOSUMDB=off",
+		"GOMODCACHE="+filepath.Join(dir, "cache"))
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "Harrow Sound")
+}
+
+// Python imports from a ZIP of ours.
+func TestPythonImportsFromOurZIP(t *testing.T) {
+	python, err := exec.LookPath("python3")
+	if err != nil {
+		t.Skip("there is no Python here")
+	}
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "src", "gauge", "__init__.py"), "from .names import NAME\n")
+	put(t, filepath.Join(dir, "src", "gauge", "names.py"), "NAME = 'Pell Point'\n"+strings.Repeat("# padding that deflates\n", 100))
+	_, stderr, code := run(t, dir, "create", "gauge.zip", "src", "--top", "drop")
+	require.Equal(t, 0, code, stderr)
+	cmd := exec.Command(python, "-c", "import gauge; print(gauge.NAME, gauge.__file__)")
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), "PYTHONPATH=gauge.zip")
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	require.NoError(t, cmd.Run(), out.String())
+	assert.Contains(t, out.String(), "Pell Point")
+	assert.Contains(t, out.String(), filepath.Join("gauge.zip", "gauge"))
+}

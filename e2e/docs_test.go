@@ -1,0 +1,71 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// examples finds the commands in a text: lines that start with the program.
+func examples(text string) [][]string {
+	var found [][]string
+	for line := range strings.Lines(text) {
+		rest, is := strings.CutPrefix(strings.TrimSpace(line), "widecrate ")
+		if !is {
+			continue
+		}
+		rest, _, _ = strings.Cut(rest, "  #")
+		var args []string
+		for i, part := range strings.Split(strings.ReplaceAll(rest, "'", `"`), `"`) {
+			if i%2 == 1 {
+				args = append(args, part)
+			} else {
+				args = append(args, strings.Fields(part)...)
+			}
+		}
+		found = append(found, args)
+	}
+	return found
+}
+
+// Every example in the guide and in the help texts runs on the demo data. Code
+// 7 comes from its damaged archive, and 3 where the guide announces it.
+func TestExamples(t *testing.T) {
+	readme, err := os.ReadFile("../README.md")
+	require.NoError(t, err)
+	texts := map[string]string{"README": string(readme)}
+	for _, command := range []string{"", "extract", "inspect", "create", "demo", "version"} {
+		args := append(strings.Fields(command), "--help")
+		stdout, _, code := run(t, ".", args...)
+		require.Equal(t, 0, code)
+		for line := range strings.Lines(stdout) {
+			assert.LessOrEqual(t, len([]rune(strings.TrimRight(line, "\n"))), 80, "%s: %s", command, line)
+		}
+		_, after, found := strings.Cut(stdout, "Examples:")
+		require.True(t, found, command)
+		texts[command+" --help"], _, _ = strings.Cut(after, "\n\n")
+	}
+	for name, text := range texts {
+		t.Run(name, func(t *testing.T) {
+			dir := tidewatch(t)
+			_, _, code := run(t, dir, "extract", "readings", "--into", "landing", "--pick", "calibration.json")
+			require.Equal(t, 0, code)
+			found := examples(text)
+			assert.NotEmpty(t, found)
+			for _, args := range found {
+				if args[0] == "demo" {
+					args = []string{"demo", t.TempDir()}
+				}
+				_, stderr, code := run(t, dir, args...)
+				if strings.Contains(text, strings.Join(args, " ")+"  # exit code 3") {
+					assert.Equal(t, 3, code, args)
+				} else {
+					assert.Contains(t, []int{0, 7}, code, "%q: %s", args, stderr)
+				}
+			}
+		})
+	}
+}
