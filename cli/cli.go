@@ -75,6 +75,13 @@ func (s *streams) problem(err error) {
 	s.err.Flush()
 }
 
+// warn shows something that is no failure.
+func (s *streams) warn(text string) {
+	s.out.Flush()
+	s.err.Printf("%s %s\n", s.err.Strong("!"), show.Plain(text))
+	s.err.Flush()
+}
+
 func newRoot(s *streams) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "widecrate COMMAND",
@@ -96,6 +103,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
+	cobra.AddTemplateFunc("optionHelp", optionHelp)
 	root.SetUsageTemplate(usageTemplate)
 	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
 	root.CompletionOptions.HiddenDefaultCmd = false
@@ -127,9 +135,7 @@ Examples:
 
 Commands:{{range .Commands}}{{if .IsAvailableCommand}}
   {{rpad .Name .NamePadding}} {{.Short}}{{end}}{{end}}{{end}}{{if .HasAvailableLocalFlags}}
-
-Options:
-{{.LocalFlags.FlagUsagesWrapped 80 | trimTrailingWhitespaces}}{{end}}{{if .HasAvailableSubCommands}}
+{{optionHelp .}}{{end}}{{if .HasAvailableSubCommands}}
 
 More about a command: {{.CommandPath}} COMMAND --help{{end}}
 `

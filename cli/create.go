@@ -33,10 +33,14 @@ Patterns are held against the paths that the entries get in the archive.`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: c.run,
 	}
-	c.top.addTo(cmd, "top", "whether the paths start with the name of a source folder")
-	c.clash.addTo(cmd, "clash", "what to do about an archive that exists already")
-	c.selectionOptions.addTo(cmd)
-	c.outputOptions.addTo(cmd, "text")
+	group(cmd, "The archive", func() {
+		c.top.addTo(cmd, "top", "whether the paths start with the name of a source folder")
+		c.clash.addTo(cmd, "clash", "what to do about an archive that exists already")
+	})
+	group(cmd, "Which files", func() { c.selectionOptions.addTo(cmd) })
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the archive's path", "text")
+	})
 	return cmd
 }
 
@@ -52,7 +56,8 @@ type created struct {
 }
 
 func (c *createCommand) run(cmd *cobra.Command, args []string) error {
-	selection, err := c.selection()
+	c.apply(c.streams)
+	selection, err := c.selection(cmd)
 	if err != nil {
 		return err
 	}
@@ -65,7 +70,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	case asJSON:
 		err = c.out.JSON().Encode(created{"archive", r.Archive, r.Files, r.Size, r.Packed, byRule(r.LeftOut), r.Took.Seconds()})
 	case asNames:
-		c.out.Printf("%s\n", c.out.Name(r.Archive))
+		c.name(c.out, r.Archive)
 	}
 	if c.verbose {
 		c.list(r)
@@ -73,8 +78,10 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	if !c.quiet {
 		c.summarize(r)
 	}
-	c.warnUnmatched(selection)
-	return err
+	if err != nil {
+		return err
+	}
+	return c.checkMatches(selection, r.Files, r.LeftOut, c.quiet)
 }
 
 func (c *createCommand) list(r *create.Result) {

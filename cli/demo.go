@@ -24,13 +24,16 @@ type step struct {
 var example = []step{
 	{"What does a daily archive hold?", []string{"inspect", "readings/gull-ness-2026-05-01.zip"}, 0},
 	{"Unpack the tables of all of them, each into its own folder. One archive is damaged: it is named, and the others are unpacked.",
-		[]string{"extract", "readings", "--into", "landing", "--ext", "csv", "--drop", "__MACOSX"}, 7},
-	{"Gather the charts of all in one folder.", []string{"extract", "readings", "--into", "pictures", "--layout", "shared", "--pick", "charts/*.png"}, 0},
+		[]string{"extract", "readings", "--into", "landing", "--ext", "csv", "--no-clutter"}, 7},
+	{"A bundle holds the archives of many days. Unpack through it.",
+		[]string{"extract", "bundles", "--into", "may", "--nested", "--ext", "csv,json", "--no-clutter"}, 0},
+	{"Gather the charts of all in one folder, numbered.",
+		[]string{"extract", "readings", "--into", "pictures", "--layout", "shared", "--flatten", "--ext", "png", "--rename", "chart-{nnn}{ext}"}, 0},
 	{"Names with spaces and brackets are literal. What would happen?",
 		[]string{"extract", "corrections/osk bay [v1].zip", "--into", "landing", "--dry-run"}, 0},
 	{"Two archives hold the same file name: nothing is overwritten unless told so.",
 		[]string{"extract", "corrections", "--into", "merged", "--layout", "shared"}, 3},
-	{"The later one is to win.", []string{"extract", "corrections", "--into", "merged", "--layout", "shared", "--clash", "replace"}, 0},
+	{"Keep both.", []string{"extract", "corrections", "--into", "merged", "--layout", "shared", "--clash", "number", "-v"}, 0},
 	{"Pack what was unpacked, without the folder itself.", []string{"create", "hand-over.zip", "landing", "--top", "drop"}, 0},
 }
 
@@ -87,7 +90,7 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 		}
 	}
 	s.out.Printf("\nLook around in %s:\n", full)
-	for _, place := range []string{"readings", "landing", "pictures", "merged", "hand-over.zip"} {
+	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "hand-over.zip"} {
 		s.out.Printf("  %s\n", filepath.Join(dir, place))
 	}
 	return nil

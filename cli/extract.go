@@ -1,19 +1,18 @@
 package cli
 
 import (
-	"encoding/json"
 	"errors"
-	"path/filepath"
+	"fmt"
+	"io"
+	"os"
 	"runtime"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/show"
-	"widecrate/core/archive"
+	"widecrate/core/choose"
 	"widecrate/core/extract"
-	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/source"
 	"widecrate/core/stage"
@@ -21,11 +20,18 @@ import (
 
 type extractCommand struct {
 	*streams
+	sourceOptions
 	selectionOptions
 	placementOptions
+	limitOptions
 	outputOptions
+	pairs   string
+	after   extract.After
 	dryRun  bool
 	workers int
+	halt    bool
+
+	streaming bool // standard output holds the data itself
 }
 
 func newExtract(s *streams) *cobra.Command {
@@ -37,244 +43,134 @@ func newExtract(s *streams) *cobra.Command {
 a folder of its own, named after it, beside it or below --into; or all are
 merged into one. An archive is put into place whole or not at all, and one that
 fails does not stop the others.`,
-		Example: `  widecrate extract readings --into landing --ext csv
+		Example: `  widecrate extract readings --into landing --ext csv --no-clutter
   widecrate extract "corrections/osk bay [v1].zip" --into landing --dry-run
-  widecrate extract readings --into pictures --layout shared --ext png`,
-		Args: cobra.MinimumNArgs(1),
+  widecrate extract readings --into pictures --layout shared --ext png
+  widecrate extract bundles --into year --nested --ext csv --no-clutter
+  widecrate extract readings --into charts --ext png --flatten --rename "{archive}-{nn}{ext}"
+  widecrate extract corrections --into - --entry levels.csv`,
 		RunE: c.run,
 	}
-	c.placementOptions.addTo(cmd)
-	c.selectionOptions.addTo(cmd)
-	cmd.Flags().BoolVar(&c.dryRun, "dry-run", false, "say what would be done, to the last path; write nothing")
-	cmd.Flags().IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
-	c.outputOptions.addTo(cmd, "text")
+	f := cmd.Flags()
+	group(cmd, "Which archives", func() {
+		c.sourceOptions.addTo(cmd)
+		f.StringVar(&c.pairs, "pairs", "", "lines of a source, a tab, and a destination root of its own: a `FILE`")
+	})
+	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
+	group(cmd, "Where they go", func() { c.placementOptions.addTo(cmd) })
+	group(cmd, "How it runs", func() {
+		f.BoolVar(&c.dryRun, "dry-run", false, "say what would be done, to the last path; write nothing")
+		f.Var(disposition{&c.after}, "after", "what becomes of an archive of which everything was delivered, clutter aside")
+		f.BoolVar(&c.after.EvenIfPartial, "even-if-partial", false, "with --after, also where something was left out")
+		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+		f.BoolVar(&c.halt, "halt", false, "take no further archive after one that fails")
+		c.limitOptions.addTo(cmd)
+	})
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the written paths", "text")
+	})
 	return cmd
 }
 
-func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
-	if c.workers < 1 {
-		return usage(cmd, errors.New("--workers must be at least 1"))
+// check finds options that do not go together.
+func (c *extractCommand) check() error {
+	switch {
+	case c.workers < 1:
+		return errors.New("--workers must be at least 1")
+	case c.Peel < 0:
+		return errors.New("--peel must be at least 0")
+	case c.fresh && c.layout.Value() == place.Shared:
+		return errors.New("--fresh swaps own folders; there are none with --layout shared")
+	case c.fresh && c.nested:
+		return errors.New("--fresh and --nested do not go together: inner archives go into the folder of the outer one")
+	case c.Into == "-" && (c.as.Value() != asText || c.dryRun || c.after.Disposition != extract.Keep):
+		return errors.New("--into - writes data to standard output; --as, --dry-run and --after do not go with it")
 	}
-	selection, err := c.selection()
+	return nil
+}
+
+func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
+	if err := c.check(); err != nil {
+		return usage(cmd, err)
+	}
+	c.apply(c.streams)
+	selection, err := c.selection(cmd)
 	if err != nil {
 		return err
 	}
-	started := time.Now()
-	sources := source.Find(args)
-	o := extract.Options{Sources: sources, Selection: selection, Placement: c.placement(),
-		Clash: c.clash.Value(), Workers: c.workers, DryRun: c.dryRun}
-	report := &extractReport{extractCommand: c, json: c.out.JSON()}
-	if err := extract.Run(cmd.Context(), o, report.add); err != nil {
+	if c.pairs != "" {
+		err := readFile(cmd, c.pairs, func(r io.Reader) (err error) {
+			c.request.Pairs, err = source.ReadPairs(r)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	sources, err := c.sources(cmd, args)
+	if err != nil {
 		return err
 	}
 	if len(sources) == 0 {
 		if !c.quiet {
-			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(strings.Join(args, ", ")))
+			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
 		}
 		return nil
 	}
-	report.finish(time.Since(started))
-	t := &report.totals
-	switch {
-	case t.Failed > 0:
-		return reported{t.Err()}
-	case t.Kept == 0 && !selection.All():
-		return noMatch(t.LeftOut)
-	}
-	c.warnUnmatched(selection)
-	return nil
+	return c.extract(cmd, sources, selection)
 }
 
-// extractReport prints outcomes, and in the end what they come to.
-type extractReport struct {
-	*extractCommand
-	json     *json.Encoder
-	totals   extract.Totals
-	archives []extract.Outcome // those that did not fail, without what they placed
+func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, selection *choose.Selection) error {
+	c.Layout, c.Today = c.layout.Value(), time.Now()
+	o := extract.Options{Sources: sources, Selection: selection, Placement: &c.Placement,
+		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
+		Archives: c.request.Archives, Limits: c.limits(), After: c.after, Staging: c.staging, Workers: c.workers,
+		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}}
+	report := &extractReport{extractCommand: c, json: c.out.JSON(), started: time.Now()}
+	observe := extract.Observer{Archive: report.archive, Source: report.source, Notice: c.notice}
+	stop := c.startProgress(sources, o.Progress)
+	var err error
+	if c.Into == "-" {
+		c.streaming = true
+		err = extract.Stream(cmd.Context(), o, c.out, observe)
+	} else {
+		err = extract.Run(cmd.Context(), o, observe)
+	}
+	stop()
+	if err != nil {
+		return err
+	}
+	report.finish()
+	if err := report.failures.Err(); err != nil {
+		return reported{err}
+	}
+	return c.checkMatches(selection, report.totals.Kept, report.totals.LeftOut, c.quiet)
 }
 
-func (r *extractReport) add(o *extract.Outcome) {
-	r.totals.Add(o)
-	if o.Err != nil {
-		r.problem(o.Err)
-	}
-	switch r.as.Value() {
-	case asJSON:
-		r.addJSON(o)
-	case asNames:
-		for _, p := range o.Placed {
-			if p.Kind != archive.Folder && p.Action != stage.Skipped {
-				r.out.Printf("%s\n", r.out.Name(p.Path))
-			}
-		}
-	case asText:
-		if o.Err == nil && (r.dryRun || r.verbose) && !r.quiet {
-			r.listPlaced(o)
-		}
-	}
-	short := *o
-	short.Placed = nil
-	if o.Err == nil {
-		r.archives = append(r.archives, short)
+func (c *extractCommand) notice(text string) {
+	if !c.quiet {
+		c.warn(text)
 	}
 }
 
-// written is a line of JSON for each file and link that was kept.
-type written struct {
-	Kind    string `json:"kind"`
-	Archive string `json:"archive"`
-	Entry   string `json:"entry"`
-	Path    string `json:"path"`
-	Type    string `json:"type"`
-	Size    int64  `json:"size"`
-	Action  string `json:"action"`
-}
-
-// unpacked is a line of JSON for each archive.
-type unpacked struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Into    string         `json:"into"`
-	Entries int            `json:"entries"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-	Bytes   int64          `json:"bytes"`
-	Seconds float64        `json:"seconds"`
-	DryRun  bool           `json:"dry_run,omitempty"`
-	Failure *failure       `json:"failure,omitempty"`
-}
-
-// failure is the JSON of an error.
-type failure struct {
-	Kind  string `json:"kind"`
-	Code  int    `json:"code"`
-	Where string `json:"where"`
-	Why   string `json:"why"`
-	Do    string `json:"do,omitempty"`
-}
-
-func failureOf(err error) *failure {
-	if err == nil {
-		return nil
+// startProgress draws a line about how far the run is, until the function that
+// it returns is called.
+func (c *extractCommand) startProgress(sources []source.Source, done *extract.Progress) (stop func()) {
+	if when := c.progress.Value(); c.quiet || when == never || when == auto && !c.err.Terminal {
+		return func() {}
 	}
-	f := &failure{Kind: fault.Of(err).Error(), Code: exitCode(err), Why: err.Error()}
-	if e, ok := errors.AsType[*fault.Error](err); ok {
-		f.Where, f.Why, f.Do = e.Where, e.Err.Error(), e.Do
-	}
-	return f
-}
-
-func (r *extractReport) addJSON(o *extract.Outcome) {
-	for _, p := range o.Placed {
-		if p.Kind != archive.Folder {
-			r.line(written{"written", o.Source.Path, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String()})
+	var all int64
+	for _, s := range sources {
+		if info, err := os.Stat(s.Path); err == nil {
+			all += info.Size()
 		}
 	}
-	line := unpacked{Kind: "archive", Archive: o.Source.Path, Into: o.Target, Entries: o.Entries,
-		LeftOut: byRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: r.dryRun, Failure: failureOf(o.Err)}
-	r.line(line)
-}
-
-// line prints a line of JSON. What it cannot write, the flush at the end tells.
-func (r *extractReport) line(v any) { _ = r.json.Encode(v) }
-
-// listPlaced prints every path of an archive and what becomes of it.
-func (r *extractReport) listPlaced(o *extract.Outcome) {
-	r.out.Printf("%s → %s\n", r.out.Strong(r.out.Name(o.Source.Path)), r.out.Name(o.Target))
-	for _, p := range o.Placed {
-		size := ""
-		if p.Kind == archive.File {
-			size = show.Size(p.Size)
-		}
-		if p.Kind != archive.Folder {
-			r.out.Printf("  %-8s %9s  %s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path))
-		}
+	started := time.Now()
+	text := func() string {
+		bytes := done.Bytes.Load()
+		return show.Rate(time.Since(started), bytes, done.Read.Load(), all,
+			fmt.Sprintf("%s of %s archives", show.Number(int(done.Archives.Load())), show.Number(len(sources))),
+			show.Count(int(done.Entries.Load()), "file"), show.Size(bytes))
 	}
-}
-
-// verb says what becomes, or became, of an entry.
-func verb(a stage.Action, dryRun bool) string {
-	if dryRun {
-		return map[stage.Action]string{stage.Added: "add", stage.Same: "same", stage.Skipped: "skip", stage.Replaced: "replace"}[a]
-	}
-	return a.String()
-}
-
-// A summary lists this many archives; more go into one line for each root.
-const listedArchives = 12
-
-func (r *extractReport) finish(took time.Duration) {
-	if r.quiet {
-		return
-	}
-	s, t := r.summary(r.streams), &r.totals
-	if r.as.Value() == asText && !r.verbose && !r.dryRun {
-		if len(r.archives) <= listedArchives {
-			r.tableOfArchives(s)
-		} else {
-			r.linesOfRoots(s)
-		}
-	}
-	done, wrote := "unpacked", "written"
-	if r.dryRun {
-		done, wrote = "would be unpacked", "would be written"
-	}
-	s.Printf("%s %s: %s, %s %s", s.Strong(show.Count(t.Archives-t.Failed, "archive")), done,
-		show.Count(t.Placed, "file"), show.Size(t.Bytes), wrote)
-	if t.Same > 0 {
-		s.Printf(", %s already there", show.Number(t.Same))
-	}
-	if t.Skipped > 0 {
-		s.Printf(", %s skipped", show.Number(t.Skipped))
-	}
-	s.Printf("; %s; %s\n", leftOut(t.LeftOut), show.Took(took))
-	if t.Failed > 0 {
-		s.Printf("%s, told above\n", s.Bad(show.Count(t.Failed, "archive")+" failed"))
-	}
-	s.Flush()
-}
-
-// tableOfArchives prints what came from each archive and where it went.
-func (r *extractReport) tableOfArchives(s *show.Screen) {
-	if len(r.archives) == 0 {
-		return
-	}
-	name := show.Column{Title: "archive", Short: true}
-	into := show.Column{Title: "went to", Short: true}
-	for i := range r.archives {
-		o := &r.archives[i]
-		name.Width = max(name.Width, show.Width(s.Name(o.Source.Name())))
-		into.Width = max(into.Width, show.Width(s.Name(o.Target)))
-	}
-	t := show.NewTable(s, name, into, show.Column{Title: "files", Width: 7, Right: true},
-		show.Column{Title: "written", Width: 9, Right: true}, show.Column{Title: "left out", Right: true})
-	for i := range r.archives {
-		o := &r.archives[i]
-		t.Row(s.Name(o.Source.Name()), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
-	}
-}
-
-// linesOfRoots prints where many archives went.
-func (r *extractReport) linesOfRoots(s *show.Screen) {
-	counts := map[string]int{}
-	var roots []string
-	for i := range r.archives {
-		root := r.archives[i].Target
-		if r.layout.Value() == place.Own {
-			root = filepath.Dir(root)
-		}
-		if counts[root] == 0 {
-			roots = append(roots, root)
-		}
-		counts[root]++
-	}
-	for _, root := range roots[:min(len(roots), listedArchives)] {
-		how := ""
-		if r.layout.Value() == place.Own {
-			how = ", each in its own folder"
-		}
-		s.Printf("%s → %s%s\n", show.Count(counts[root], "archive"), s.Name(root), how)
-	}
-	if more := len(roots) - listedArchives; more > 0 {
-		s.Printf("… and %s more; -v lists every path\n", show.Count(more, "folder"))
-	}
+	return show.StartProgress(c.err, text, c.out).Stop
 }

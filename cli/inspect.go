@@ -1,12 +1,8 @@
 package cli
 
 import (
-	"encoding/binary"
-	"encoding/hex"
 	"fmt"
-	"strconv"
-	"strings"
-	"time"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -20,9 +16,13 @@ import (
 
 type inspectCommand struct {
 	*streams
+	sourceOptions
 	selectionOptions
+	limitOptions
 	outputOptions
-	listed int // archives, in tables
+	sort   choice[order]
+	totals bool
+	listed int // archives, in forms for people
 }
 
 func newInspect(s *streams) *cobra.Command {
@@ -34,12 +34,23 @@ func newInspect(s *streams) *cobra.Command {
 It reads only the directory of an archive, however large that is.`,
 		Example: `  widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate inspect readings --ext csv --as names
-  widecrate inspect readings --as json`,
-		Args: cobra.MinimumNArgs(1),
+  widecrate inspect bundles --nested --as tree
+  widecrate inspect readings --totals --min-size 1k
+  widecrate inspect corrections --as csv --sort size`,
 		RunE: c.run,
 	}
-	c.selectionOptions.addTo(cmd)
-	c.outputOptions.addTo(cmd, "table")
+	group(cmd, "Which archives", func() {
+		c.sourceOptions.addTo(cmd)
+		c.limitOptions.addTo(cmd)
+	})
+	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
+	group(cmd, "What is printed", func() {
+		c.sort = choice[order]{words: []string{"archive", "path", "size", "packed", "saved", "modified"},
+			values: []order{nil, byPath, bySize, byPacked, bySaved, byModified}}
+		c.sort.addTo(cmd, "sort", "the order: that of the archive, by path, or the largest or latest first")
+		cmd.Flags().BoolVar(&c.totals, "totals", false, "only the totals of each archive")
+		c.outputOptions.addTo(cmd, "what standard output holds: a table or a tree for people, JSON Lines, paths, or CSV", "table", "tree", "csv")
+	})
 	return cmd
 }
 
@@ -58,47 +69,6 @@ func (n *counts) add(e *archive.Entry) {
 	}
 }
 
-func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
-	selection, err := c.selection()
-	if err != nil {
-		return err
-	}
-	list := map[form]func(*inspect.Archive, *counts) error{asText: c.table, asJSON: c.json, asNames: c.names}[c.as.Value()]
-	var totals counts
-	var failures extract.Totals
-	err = inspect.Run(cmd.Context(), source.Find(args), selection, func(a *inspect.Archive, err error) error {
-		var n counts
-		if err == nil {
-			err = list(a, &n)
-		}
-		failures.Add(&extract.Outcome{Err: err})
-		if err != nil {
-			c.problem(err)
-		}
-		totals.files += n.files
-		totals.size += n.size
-		totals.packed += n.packed
-		totals.leftOut.Add(n.leftOut)
-		return nil
-	})
-	switch {
-	case err != nil:
-		return err
-	case failures.Archives == 0 && !c.quiet:
-		c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", strings.Join(args, ", "))
-	case failures.Archives > 1 && c.as.Value() == asText && !c.quiet:
-		c.out.Printf("\n%s: %s\n", c.out.Strong(show.Count(failures.Archives-failures.Failed, "archive")), totals)
-	}
-	switch {
-	case failures.Failed > 0:
-		return reported{failures.Err()}
-	case totals.files == 0 && totals.leftOut.LeftOut() > 0:
-		return noMatch(totals.leftOut)
-	}
-	c.warnUnmatched(selection)
-	return nil
-}
-
 func (n counts) String() string {
 	text := fmt.Sprintf("%s, %s, packed %s", show.Count(n.files, "file"), show.Size(n.size), show.Size(n.packed))
 	if saved := show.Saved(n.size, n.packed); saved != "" {
@@ -107,132 +77,85 @@ func (n counts) String() string {
 	return text + "; " + leftOut(n.leftOut)
 }
 
-// table lists an archive for people.
-func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
-	if c.quiet {
+func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	selection, err := c.selection(cmd)
+	if err != nil {
+		return err
+	}
+	sources, err := c.sources(cmd, args)
+	if err != nil {
+		return err
+	}
+	list := map[form]func(*inspect.Archive, *counts) error{
+		asText: c.table, asTree: c.tree, asJSON: c.json, asNames: c.names, asCSV: c.csv}[c.as.Value()]
+	var sum counts
+	var failures extract.Failures
+	good := 0
+	o := inspect.Options{Sources: sources, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits()}
+	if c.as.Value() == asCSV {
+		c.csvTitles()
+	}
+	err = inspect.Run(cmd.Context(), o, func(a *inspect.Archive, err error) error {
+		var n counts
+		if err == nil {
+			err = list(a, &n)
+		}
+		if err != nil {
+			failures.Add(err)
+			c.problem(err)
+			return nil
+		}
+		good++
+		sum.files += n.files
+		sum.size += n.size
+		sum.packed += n.packed
+		sum.leftOut.Add(n.leftOut)
 		return nil
+	})
+	if err != nil {
+		return err
 	}
-	var ignored choose.Tally
-	path := show.Column{Title: "path", Short: true}
-	for _, e := range a.Entries(&ignored) {
-		path.Width = max(path.Width, show.Width(c.pathOf(e)))
+	c.summarize(sources, good, sum)
+	if err := failures.Err(); err != nil {
+		return reported{err}
 	}
-	if c.listed > 0 {
-		c.out.Printf("\n")
+	return c.checkMatches(selection, sum.files, sum.leftOut, c.quiet)
+}
+
+func (c *inspectCommand) summarize(sources []source.Source, good int, sum counts) {
+	people := c.as.Value() == asText || c.as.Value() == asTree
+	switch {
+	case c.quiet:
+	case len(sources) == 0:
+		c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
+	case good > 1 && people:
+		c.out.Printf("\n%s: %s\n", c.out.Strong(show.Count(good, "archive")), sum)
 	}
-	c.listed++
-	c.out.Printf("%s  %s\n", c.out.Strong(c.out.Name(a.Source.Path)), c.out.Faint(show.Size(a.Size)))
-	columns := []show.Column{path, {Title: "size", Width: 9, Right: true}, {Title: "packed", Width: 9, Right: true},
-		{Title: "saved", Width: 5, Right: true}, {Title: "modified", Width: len(minute)}}
-	if c.verbose {
-		columns = append(columns, show.Column{Title: "method"})
+}
+
+// item is an entry of a listing.
+type item struct {
+	index int // in the archive
+	*archive.Entry
+}
+
+// entries goes through what the selection keeps, in the order asked for.
+func (c *inspectCommand) entries(a *inspect.Archive, leftOut *choose.Tally) func(yield func(int, *archive.Entry) bool) {
+	less := c.sort.Value()
+	if less == nil {
+		return a.Entries(leftOut)
 	}
-	t := show.NewTable(c.out, columns...)
-	for _, e := range a.Entries(&n.leftOut) {
-		n.add(e)
-		row := [6]string{c.pathOf(e)}
-		if e.Kind == archive.File {
-			row[1], row[2], row[3] = show.Size(e.Size), show.Size(e.Packed), show.Saved(e.Size, e.Packed)
+	return func(yield func(int, *archive.Entry) bool) {
+		var items []item
+		for i, e := range a.Entries(leftOut) {
+			items = append(items, item{i, e})
 		}
-		if !e.Modified.IsZero() {
-			row[4] = e.Modified.Local().Format(minute)
-		}
-		row[5] = e.Method
-		t.Row(row[:len(columns)]...)
-	}
-	c.out.Printf("%s\n", n)
-	return nil
-}
-
-const minute = "2006-01-02 15:04"
-
-func (c *inspectCommand) pathOf(e *archive.Entry) string {
-	if e.Kind == archive.Folder {
-		return c.out.Name(e.Path) + "/"
-	}
-	return c.out.Name(e.Path)
-}
-
-// names lists the paths of an archive.
-func (c *inspectCommand) names(a *inspect.Archive, n *counts) error {
-	for _, e := range a.Entries(&n.leftOut) {
-		n.add(e)
-		c.out.WriteString(c.pathOf(e))
-		c.out.WriteByte('\n')
-	}
-	return nil
-}
-
-// appendEntry appends the line of JSON for an entry. It is written out by hand
-// because a listing may have millions of them.
-func appendEntry(b []byte, archivePath string, e *archive.Entry, link string) []byte {
-	b = append(b, `{"kind":"entry","archive":`...)
-	b = show.AppendJSON(b, archivePath)
-	b = append(b, `,"path":`...)
-	b = show.AppendJSON(b, e.Path)
-	b = append(b, `,"type":"`...)
-	b = append(b, e.Kind.String()...)
-	b = append(b, `","size":`...)
-	b = appendSize(b, e.Size)
-	b = append(b, `,"packed":`...)
-	b = appendSize(b, e.Packed)
-	if !e.Modified.IsZero() {
-		b = append(b, `,"modified":"`...)
-		b = e.Modified.AppendFormat(b, time.RFC3339)
-		b = append(b, '"')
-	}
-	if e.HasMode {
-		b = append(b, `,"mode":"0`...)
-		b = append(b, '0'+byte(e.Mode>>6&7), '0'+byte(e.Mode>>3&7), '0'+byte(e.Mode&7), '"')
-	}
-	b = append(b, `,"method":`...)
-	b = show.AppendJSON(b, e.Method)
-	if e.HasCRC32 {
-		b = append(b, `,"crc32":"`...)
-		b = hex.AppendEncode(b, binary.BigEndian.AppendUint32(nil, e.CRC32))
-		b = append(b, '"')
-	}
-	b = append(b, `,"encrypted":`...)
-	b = strconv.AppendBool(b, e.Encrypted)
-	if link != "" {
-		b = append(b, `,"link":`...)
-		b = show.AppendJSON(b, link)
-	}
-	return append(b, "}\n"...)
-}
-
-// appendSize appends a size, null where the archive does not tell it.
-func appendSize(b []byte, size int64) []byte {
-	if size == archive.Unknown {
-		return append(b, "null"...)
-	}
-	return strconv.AppendInt(b, size, 10)
-}
-
-// archiveLine is a line of JSON behind those of an archive's entries.
-type archiveLine struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Bytes   int64          `json:"bytes"`
-	Files   int            `json:"files"`
-	Size    int64          `json:"size"`
-	Packed  int64          `json:"packed"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-}
-
-func (c *inspectCommand) json(a *inspect.Archive, n *counts) error {
-	var line []byte
-	for i, e := range a.Entries(&n.leftOut) {
-		n.add(e)
-		link := ""
-		if e.Kind == archive.Symlink && !e.Encrypted {
-			var err error
-			if link, err = a.Link(i); err != nil {
-				return err
+		slices.SortStableFunc(items, func(x, y item) int { return less(x.Entry, y.Entry) })
+		for _, it := range items {
+			if !yield(it.index, it.Entry) {
+				return
 			}
 		}
-		line = appendEntry(line[:0], a.Source.Path, e, link)
-		c.out.Write(line)
 	}
-	return c.out.JSON().Encode(archiveLine{"archive", a.Source.Path, a.Size, n.files, n.size, n.packed, byRule(n.leftOut)})
 }

@@ -2,64 +2,156 @@ package cli
 
 import (
 	"fmt"
-	"slices"
+	"io"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/show"
+	"widecrate/core/bound"
 	"widecrate/core/choose"
+	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/source"
 	"widecrate/core/stage"
 )
 
 // Every option that more than one command has is declared here, once.
 
-// choice is an option whose value is one of a few words.
-type choice[T any] struct {
-	words  []string
-	values []T
-	at     int
+// sourceOptions find archives.
+type sourceOptions struct {
+	request source.Request
+	list    string
+	nullIn  bool
+	nested  bool
+	depth   int
 }
 
-func (c *choice[T]) String() string { return c.words[c.at] }
-func (c *choice[T]) Type() string   { return strings.Join(c.words, "|") }
-func (c *choice[T]) Value() T       { return c.values[c.at] }
+func (o *sourceOptions) addTo(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.BoolVar(&o.request.Recursive, "recursive", false, "look in the folders below too; own folders then mirror them below the destination")
+	f.StringArrayVar(&o.request.Archives, "archives", nil, "in a folder, or nested, take what matches this `PATTERN`, whatever its extension (repeatable)")
+	f.StringVar(&o.list, "source-list", "", "more sources, one a line of this `FILE` (-: standard input)")
+	f.BoolVar(&o.nullIn, "null-in", false, "in the source list, a NUL ends each name")
+	f.BoolVar(&o.nested, "nested", false, "also open the archives found inside; the selection is then on what they hold")
+	f.IntVar(&o.depth, "nested-depth", 3, "how deep, a `NUMBER`")
+}
 
-func (c *choice[T]) Set(word string) error {
-	at := slices.Index(c.words, word)
-	if at < 0 {
-		return fault.New(fault.Usage, "it must be one of %s", strings.Join(c.words, ", "))
+// sources finds the archives of a command line.
+func (o *sourceOptions) sources(cmd *cobra.Command, args []string) ([]source.Source, error) {
+	if len(args) == 0 && o.list == "" && len(o.request.Pairs) == 0 {
+		return nil, usage(cmd, fmt.Errorf("no source is named"))
 	}
-	c.at = at
-	return nil
+	if o.depth < 1 {
+		return nil, usage(cmd, fmt.Errorf("--nested-depth must be at least 1"))
+	}
+	o.request.Names = args
+	if o.list != "" {
+		err := readFile(cmd, o.list, func(r io.Reader) error {
+			names, err := source.ReadList(r, o.nullIn)
+			o.request.Names = append(o.request.Names, names...)
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return source.Find(o.request)
 }
 
-// addTo declares the option; the first word is what it is when left out.
-func (c *choice[T]) addTo(cmd *cobra.Command, name, help string) {
-	cmd.Flags().Var(c, name, help)
-	// It fails only for an option that does not exist.
-	_ = cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(c.words, cobra.ShellCompDirectiveNoFileComp))
+// nestedDepth is 0 without --nested.
+func (o *sourceOptions) nestedDepth() int {
+	if o.nested {
+		return o.depth
+	}
+	return 0
+}
+
+// named is what was given, for people.
+func (o *sourceOptions) named() string {
+	if len(o.request.Names) == 0 {
+		return "the list"
+	}
+	return strings.Join(o.request.Names, ", ")
+}
+
+// readFile reads a file of names; "-" is standard input.
+func readFile(cmd *cobra.Command, path string, read func(io.Reader) error) error {
+	if path == "-" {
+		return fault.At("standard input", read(cmd.InOrStdin()))
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return fault.Reading(path, err)
+	}
+	defer f.Close()
+	return fault.At(path, read(f))
 }
 
 // selectionOptions choose entries.
-type selectionOptions struct{ rules choose.Rules }
+type selectionOptions struct {
+	rules        choose.Rules
+	list         string
+	min, max     size
+	since, until moment
+}
 
 func (o *selectionOptions) addTo(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringArrayVar(&o.rules.Entry, "entry", nil, "keep the entry with this `PATH`, to the letter (repeatable)")
+	f.StringVar(&o.list, "entry-list", "", "the same for each line of this `FILE` (-: standard input)")
 	f.StringArrayVar(&o.rules.Pick, "pick", nil, "keep entries that match this `PATTERN`, such as 'chart*' or 'charts/**' (repeatable: any of them)")
 	f.StringArrayVar(&o.rules.Drop, "drop", nil, "leave out entries that match this `PATTERN`; stronger than the rest (repeatable)")
 	f.StringSliceVar(&o.rules.Ext, "ext", nil, "keep only these extensions, a `LIST` such as csv,tsv; letter case is ignored")
+	f.BoolVar(&o.rules.NoClutter, "no-clutter", false, "leave out what desktop systems add: hidden twins, thumbnails, folder settings")
+	f.Var(&o.min, "min-size", "keep only files of at least this `SIZE`: 500, 10k, 2.5M, 1G")
+	f.Var(&o.max, "max-size", "keep only files of at most this `SIZE`")
+	f.Var(&o.since, "since", "keep only what was modified since a date, a date and time, or an age such as 36h or 7d")
+	o.until.end = true
+	f.Var(&o.until, "until", "keep only what was modified until then; a date counts to its end")
+	f.BoolVar(&o.rules.IgnoreCase, "ignore-case", false, "for entry, pick and drop, letter case does not count")
 }
 
-func (o *selectionOptions) selection() (*choose.Selection, error) { return choose.New(o.rules) }
+func (o *selectionOptions) selection(cmd *cobra.Command) (*choose.Selection, error) {
+	if o.list != "" {
+		err := readFile(cmd, o.list, func(r io.Reader) error {
+			names, err := source.ReadList(r, false)
+			o.rules.Entry = append(o.rules.Entry, names...)
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	o.rules.MinSize, o.rules.MaxSize = int64(o.min), int64(o.max)
+	o.rules.Since, o.rules.Until = o.since.Time, o.until.Time
+	return choose.New(o.rules)
+}
 
-// noMatch is the error for a selection that kept nothing anywhere.
-func noMatch(leftOut choose.Tally) error {
-	return fault.New(fault.NoMatch, "nothing matched the selection: all %s were left out", show.Count(leftOut.LeftOut(), "entry")).
-		Advise("widecrate inspect shows what is inside")
+// checkMatches looks at what the rules did: nothing matched anywhere, or an
+// entry asked for by its path that is nowhere, is an error of kind
+// fault.NoMatch; a pattern that matched nothing beside others is a warning.
+func (s *streams) checkMatches(selection *choose.Selection, kept int, leftOut choose.Tally, quiet bool) error {
+	var missing error
+	for _, rule := range selection.Unmatched() {
+		switch {
+		case rule.Entry && missing == nil:
+			e := fault.New(fault.NoMatch, "no entry has the path %q", rule.Text)
+			if rule.Nearest != "" {
+				_ = e.Advise(fmt.Sprintf("the nearest is %q", rule.Nearest))
+			}
+			missing = e
+		case !rule.Entry && kept > 0 && !quiet:
+			s.warn("nothing matched " + rule.Text)
+		}
+	}
+	if missing == nil && kept == 0 && leftOut.LeftOut() > 0 {
+		return fault.New(fault.NoMatch, "nothing matched the selection: all %s were left out", show.Count(leftOut.LeftOut(), "entry")).
+			Advise("widecrate inspect shows what is inside")
+	}
+	return missing
 }
 
 // leftOut says how many entries were left out, and by which rules.
@@ -91,55 +183,107 @@ func byRule(t choose.Tally) map[string]int {
 	return counts
 }
 
-// warnUnmatched names the rules that matched nothing while others did.
-func (s *streams) warnUnmatched(selection *choose.Selection) {
-	for _, rule := range selection.Unmatched() {
-		s.err.Printf("%s nothing matched %s\n", s.err.Strong("!"), show.Plain(rule))
-	}
-	s.err.Flush()
-}
-
 // placementOptions say where entries go.
 type placementOptions struct {
-	into   string
-	layout choice[place.Layout]
-	clash  choice[stage.Clash]
+	place.Placement
+	layout  choice[place.Layout]
+	clash   choice[stage.Clash]
+	links   choice[extract.Links]
+	fresh   bool
+	staging string
 }
 
 func (o *placementOptions) addTo(cmd *cobra.Command) {
-	o.layout = choice[place.Layout]{words: []string{"own", "shared"}, values: []place.Layout{place.Own, place.Shared}}
-	o.clash = choice[stage.Clash]{words: []string{"refuse", "skip", "replace"}, values: []stage.Clash{stage.Refuse, stage.Skip, stage.Replace}}
-	cmd.Flags().StringVar(&o.into, "into", "", "destination root `DIR`, made if missing (left out: the folder that each archive lies in)")
-	o.layout.addTo(cmd, "layout", "own: a folder for each archive, named after it; shared: all into the root, merged in order")
-	o.clash.addTo(cmd, "clash", "where a file differs from one that is there. refuse: nothing of that archive is unpacked; skip: keep what is there; replace: take the archive's")
+	o.layout = choice[place.Layout]{words: []string{"own", "shared", "auto"}, values: []place.Layout{place.Own, place.Shared, place.Auto}}
+	o.clash = choice[stage.Clash]{words: []string{"refuse", "skip", "replace", "newer", "number"},
+		values: []stage.Clash{stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number}}
+	o.links = choice[extract.Links]{words: []string{"keep", "skip", "refuse"}, values: []extract.Links{extract.KeepLinks, extract.SkipLinks, extract.RefuseLinks}}
+	f := cmd.Flags()
+	f.StringVar(&o.Into, "into", "", "destination root `DIR`, made if missing, or the folder that each archive lies in when left out; -: the data itself goes to standard output")
+	o.layout.addTo(cmd, "layout", "own: a folder for each archive, named after it; shared: all into the root, merged in order; auto: as own, but a single top folder is not wrapped again")
+	f.Var(&template{to: &o.OwnName, allowed: []string{"stem", "name", "parent", "today"}}, "own-name", "the own folder's name, such as '{parent}-{stem}'")
+	f.BoolVar(&o.Flatten, "flatten", false, "drop the folders inside")
+	f.IntVar(&o.Peel, "peel", 0, "drop the first `NUMBER` folders of each path; what has no more than that is left out")
+	f.Var(&template{to: &o.Rename, allowed: []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}}, "rename",
+		"new last names, such as 'chart-{nnn}{ext}': {name} {stem} {ext} {archive} {parent} {n} {nnn} {modified} {today}")
+	o.clash.addTo(cmd, "clash", "where a file differs from one that is there. refuse: nothing of that archive is unpacked; skip: keep what is there; replace: take the archive's; newer: the later one; number: keep both, name-2.ext")
+	f.BoolVar(&o.fresh, "fresh", false, "swap the whole own folder for the new one: nothing of an earlier run stays")
+	o.links.addTo(cmd, "links", "symbolic and hard links inside archives: made, left out, or a reason to refuse the archive")
+	f.StringVar(&o.staging, "staging", "", "`DIR` for unfinished work, on the same file system; a hidden folder in the root when left out")
 }
 
-func (o *placementOptions) placement() place.Placement {
-	return place.Placement{Into: o.into, Layout: o.layout.Value()}
+// limitOptions hold against hostile archives.
+type limitOptions struct {
+	total          size
+	ratio, entries int64
+}
+
+func (o *limitOptions) addTo(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.Var(&o.total, "max-total", "refuse an archive that unpacks to more than this `SIZE`; what is free on the disk when left out")
+	f.Int64Var(&o.ratio, "max-ratio", 0, fmt.Sprintf("refuse an archive that unpacks to more than this `NUMBER` of times its size, and to more than 1G; %d when left out", bound.DefaultRatio))
+	f.Int64Var(&o.entries, "max-entries", 0, fmt.Sprintf("refuse an archive with more entries than this `NUMBER`; %s when left out", show.Number(bound.DefaultEntries)))
+}
+
+func (o *limitOptions) limits() bound.Limits {
+	return bound.Limits{Total: int64(o.total), Ratio: o.ratio, Entries: o.entries}
 }
 
 // form is what standard output holds.
 type form uint8
 
 const (
-	asText form = iota
+	asText form = iota // a table, or what people read
 	asJSON
 	asNames
+	asTree
+	asCSV
+)
+
+// when is for things that depend on whether there is a terminal.
+type when uint8
+
+const (
+	auto when = iota
+	always
+	never
 )
 
 // outputOptions shape what is printed.
 type outputOptions struct {
-	as      choice[form]
-	quiet   bool
-	verbose bool
+	as              choice[form]
+	nullOut         bool
+	progress, color choice[when]
+	quiet           bool
+	verbose         bool
 }
 
-func (o *outputOptions) addTo(cmd *cobra.Command, text string) {
-	o.as = choice[form]{words: []string{text, "json", "names"}, values: []form{asText, asJSON, asNames}}
-	o.as.addTo(cmd, "as", "what standard output holds: "+text+" for people, JSON Lines, or paths, one a line")
-	cmd.Flags().BoolVarP(&o.quiet, "quiet", "q", false, "print errors only")
-	cmd.Flags().BoolVarP(&o.verbose, "verbose", "v", false, "print more")
+// addTo declares them; forms are the words of --as in addition to json and
+// names, the first of them the one when it is left out.
+func (o *outputOptions) addTo(cmd *cobra.Command, help string, first string, more ...string) {
+	values := map[string]form{"tree": asTree, "csv": asCSV}
+	o.as = choice[form]{words: []string{first, "json", "names"}, values: []form{asText, asJSON, asNames}}
+	for _, word := range more {
+		o.as.words, o.as.values = append(o.as.words, word), append(o.as.values, values[word])
+	}
+	terminal := choice[when]{words: []string{"auto", "always", "never"}, values: []when{auto, always, never}}
+	o.progress, o.color = terminal, terminal
+	f := cmd.Flags()
+	o.as.addTo(cmd, "as", help)
+	f.BoolVar(&o.nullOut, "null-out", false, "with names, a NUL after each instead of a line end")
+	o.progress.addTo(cmd, "progress", "a line of progress on standard error; auto: on a terminal")
+	o.color.addTo(cmd, "color", "colours; auto: on a terminal, unless NO_COLOR is set")
+	f.BoolVarP(&o.quiet, "quiet", "q", false, "print errors only")
+	f.BoolVarP(&o.verbose, "verbose", "v", false, "print more")
 	cmd.MarkFlagsMutuallyExclusive("quiet", "verbose")
+}
+
+// apply makes the streams what the options ask for.
+func (o *outputOptions) apply(s *streams) {
+	if c := o.color.Value(); c != auto {
+		s.out.SetColor(c == always)
+		s.err.SetColor(c == always)
+	}
 }
 
 // summary is where what people read goes: not among the data.
@@ -148,4 +292,15 @@ func (o *outputOptions) summary(s *streams) *show.Screen {
 		return s.out
 	}
 	return s.err
+}
+
+// name prints a path in a list of them.
+func (o *outputOptions) name(s *show.Screen, path string) {
+	if o.nullOut {
+		s.WriteString(path)
+		s.WriteByte(0)
+		return
+	}
+	s.WriteString(s.Name(path))
+	s.WriteByte('\n')
 }

@@ -17,7 +17,7 @@ import (
 // stands in a line below its own.
 var layers = [][]string{
 	{"extract", "create", "inspect"},
-	{"choose", "place", "source", "stage"},
+	{"bound", "choose", "place", "source", "stage"},
 	{"format"},
 	{"format/zip"},
 	{"archive", "codec"},

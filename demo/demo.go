@@ -30,12 +30,13 @@ const marker = "tidewatch.txt"
 
 const about = `Tidewatch is a made-up network of tide gauges; this is its demo data.
 readings     one archive for each station and day; one of them is damaged
+bundles      one archive for each station, with the archives of all its days inside
 corrections  two archives that share entry names
 The demo command makes this folder again from scratch.
 `
 
 // made is what the demo makes, or its example does, below its folder.
-var made = []string{"readings", "corrections", "landing", "merged", "pictures", "hand-over.zip", marker}
+var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", marker}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -53,7 +54,7 @@ func Make(dir string) error {
 			return fault.Writing(dir, err)
 		}
 	}
-	for _, sub := range []string{"readings", "corrections"} {
+	for _, sub := range []string{"readings", "bundles", "corrections"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o777); err != nil {
 			return fault.Writing(dir, err)
 		}
@@ -69,11 +70,17 @@ func Make(dir string) error {
 // Files returns the demo data: content by path.
 func Files() map[string][]byte {
 	files := map[string][]byte{marker: []byte(about)}
-	for n := range Stations {
+	for n, station := range Stations {
+		bundle := []file{{"may/", nil}}
+		var last time.Time
 		for day := 1; day <= Days; day++ {
 			r := newReadings(n, day)
-			files["readings/"+r.name()+".zip"] = r.archive()
+			daily := r.archive()
+			files["readings/"+r.name()+".zip"] = daily
+			bundle = append(bundle, file{"may/" + r.name() + ".zip", bytes.Clone(daily)})
+			last = r.day
 		}
+		files["bundles/"+fileName(station)+".zip"] = pack(last.AddDate(0, 0, 1), bundle)
 	}
 	files[Damaged] = damage(files[Damaged])
 	for version, name := range []string{"osk bay [v1].zip", "osk bay [v2].zip"} {

@@ -37,9 +37,9 @@ func newReadings(station, day int) *readings {
 }
 
 // name is that of the station and the day, fit for a file.
-func (r *readings) name() string {
-	return strings.ReplaceAll(strings.ToLower(r.station), " ", "-") + r.day.Format("-2006-01-02")
-}
+func (r *readings) name() string { return fileName(r.station) + r.day.Format("-2006-01-02") }
+
+func fileName(station string) string { return strings.ReplaceAll(strings.ToLower(station), " ", "-") }
 
 func (r *readings) raise(millimetres int) {
 	for i := range r.levels {

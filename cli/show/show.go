@@ -28,12 +28,27 @@ type Screen struct {
 	Terminal bool
 	Width    int // columns of the terminal; 0 when it is none
 	colored  bool
+	gate     *gate
+}
+
+// gate lets a line of progress step aside before something else is printed.
+type gate struct {
+	w      io.Writer
+	before func()
+}
+
+func (g *gate) Write(p []byte) (int, error) {
+	if g.before != nil {
+		g.before()
+	}
+	return g.w.Write(p)
 }
 
 // NewScreen makes a screen of a stream. Colours are used on a terminal only,
 // and not where NO_COLOR is set.
 func NewScreen(w io.Writer) *Screen {
-	s := &Screen{Writer: bufio.NewWriterSize(w, 64<<10)}
+	s := &Screen{gate: &gate{w: w}}
+	s.Writer = bufio.NewWriterSize(s.gate, 64<<10)
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		s.Terminal = true
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
@@ -43,6 +58,9 @@ func NewScreen(w io.Writer) *Screen {
 	}
 	return s
 }
+
+// SetColor turns colours on or off.
+func (s *Screen) SetColor(on bool) { s.colored = on }
 
 // Printf prints. A write that fails is reported by Flush.
 func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Writer, format, args...) }

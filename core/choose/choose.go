@@ -4,9 +4,13 @@ package choose
 
 import (
 	"path"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
+	"time"
 
+	"github.com/agnivade/levenshtein"
 	"github.com/bmatcuk/doublestar/v4"
 
 	"widecrate/core/archive"
@@ -15,31 +19,45 @@ import (
 
 // Rules is what a user asks for. The zero value keeps everything.
 //
-// Several of Entry and Pick mean "any of them"; Ext then narrows; Drop is
-// stronger than all. A pattern is shell-style with "**". One without a slash
-// is held against each name of the path, one with a slash against the whole
-// path; one that matches a folder takes everything below it.
+// Several of Entry and Pick mean "any of them"; Ext, sizes and times then
+// narrow; Drop is stronger than all. A pattern is shell-style with "**". One
+// without a slash is held against each name of the path, one with a slash
+// against the whole path; one that matches a folder takes everything below it.
 type Rules struct {
-	Entry []string // paths, to the letter
-	Pick  []string // patterns
-	Drop  []string // patterns
-	Ext   []string // extensions, with or without their dot; letter case ignored
+	Entry      []string // paths, to the letter
+	Pick       []string // patterns
+	Drop       []string // patterns
+	Ext        []string // extensions, with or without their dot; letter case ignored
+	NoClutter  bool     // leave out what desktop systems add
+	MinSize    int64    // bytes
+	MaxSize    int64    // bytes; 0: no bound
+	Since      time.Time
+	Until      time.Time
+	IgnoreCase bool // for Entry, Pick and Drop
 }
 
 // A Rule is the reason why an entry is left out.
 type Rule uint8
 
-// Kept is the verdict on an entry that no rule leaves out.
+// Kept is the verdict on an entry that no rule leaves out. The rules up to
+// OtherTime are those of a Selection; the others are for its users, who count
+// in the same Tally.
 const (
 	Kept        Rule = iota
 	NotNamed         // there are Entry or Pick rules, and none of them matches
 	OtherSuffix      // its extension is none of Ext
 	Dropped          // it matches Drop
+	Clutter          // a desktop system added it
+	OtherSize        // it is smaller or larger than asked for
+	OtherTime        // it is older or newer than asked for, or has no time
 	Special          // it is a device or another thing that is never unpacked
+	Link             // it is a link, and links are not wanted
+	Pathless         // nothing is left of its path
 	ruleCount
 )
 
-var ruleNames = [ruleCount]string{"kept", "not picked", "other extension", "dropped", "special file"}
+var ruleNames = [ruleCount]string{"kept", "not picked", "other extension", "dropped", "clutter", "other size",
+	"other time", "special file", "link", "no path left"}
 
 func (r Rule) String() string { return ruleNames[r] }
 
@@ -65,6 +83,7 @@ func (t *Tally) Add(other Tally) {
 // A Selection is a compiled set of rules. It remembers which of them matched,
 // and may be used by several goroutines at once.
 type Selection struct {
+	rules          Rules
 	named, dropped []*matcher
 	extensions     []string
 }
@@ -74,27 +93,39 @@ type matcher struct {
 	text    string
 	literal bool
 	whole   bool // held against the whole path
+	given   string
 	matched atomic.Bool
+
+	mu      sync.Mutex
+	nearest string // the path most like a literal one that was not found
+	apart   int    // letters that it differs in
 }
 
 // New compiles rules. A malformed pattern is of kind fault.Usage.
 func New(r Rules) (*Selection, error) {
-	s := &Selection{}
-	for _, text := range r.Entry {
-		s.named = append(s.named, &matcher{text: strings.TrimSuffix(text, "/"), literal: true, whole: true})
-	}
-	for _, list := range []struct {
-		from []string
-		to   *[]*matcher
-	}{{r.Pick, &s.named}, {r.Drop, &s.dropped}} {
-		for _, text := range list.from {
-			if !doublestar.ValidatePattern(text) {
-				return nil, fault.New(fault.Usage, "the pattern %q is malformed", text).
-					Advise(`a '[' needs its ']', a '{' its '}'; --entry takes a path to the letter`)
-			}
-			trimmed := strings.TrimSuffix(text, "/")
-			*list.to = append(*list.to, &matcher{text: trimmed, whole: strings.Contains(trimmed, "/")})
+	s := &Selection{rules: r}
+	add := func(list *[]*matcher, text string, literal bool) {
+		m := &matcher{text: strings.TrimSuffix(text, "/"), given: text, literal: literal}
+		m.whole = literal || strings.Contains(m.text, "/")
+		if r.IgnoreCase {
+			m.text = strings.ToLower(m.text)
 		}
+		*list = append(*list, m)
+	}
+	for _, text := range append(slices.Clone(r.Pick), r.Drop...) {
+		if !doublestar.ValidatePattern(text) {
+			return nil, fault.New(fault.Usage, "the pattern %q is malformed", text).
+				Advise(`a '[' needs its ']', a '{' its '}'; --entry takes a path to the letter`)
+		}
+	}
+	for _, text := range r.Entry {
+		add(&s.named, text, true)
+	}
+	for _, text := range r.Pick {
+		add(&s.named, text, false)
+	}
+	for _, text := range r.Drop {
+		add(&s.dropped, text, false)
 	}
 	for _, ext := range r.Ext {
 		s.extensions = append(s.extensions, "."+strings.ToLower(strings.TrimPrefix(ext, ".")))
@@ -104,24 +135,42 @@ func New(r Rules) (*Selection, error) {
 
 // All reports whether the selection keeps everything.
 func (s *Selection) All() bool {
-	return len(s.named) == 0 && len(s.dropped) == 0 && len(s.extensions) == 0
+	r := &s.rules
+	return len(s.named) == 0 && len(s.dropped) == 0 && !s.narrows() && !r.NoClutter
+}
+
+// narrows reports whether there are rules that only files can pass.
+func (s *Selection) narrows() bool {
+	r := &s.rules
+	return len(s.extensions) > 0 || r.MinSize > 0 || r.MaxSize > 0 || !r.Since.IsZero() || !r.Until.IsZero()
 }
 
 // Judge says whether an entry is kept, or which rule leaves it out. A folder is
-// kept as an entry of its own only where rules match it by name: files bring
+// kept as an entry of its own only where no rule narrows to files: files bring
 // the folders that they need with them.
 func (s *Selection) Judge(e *archive.Entry) Rule {
 	if s.All() {
 		return Kept
 	}
-	if anyMatches(s.dropped, e.Path) {
+	path := e.Path
+	if s.rules.IgnoreCase {
+		path = strings.ToLower(path)
+	}
+	switch {
+	case anyMatches(s.dropped, path):
 		return Dropped
-	}
-	if len(s.named) > 0 && !anyMatches(s.named, e.Path) {
+	case s.rules.NoClutter && IsClutter(e.Path):
+		return Clutter
+	case len(s.named) > 0 && !anyMatches(s.named, path):
 		return NotNamed
-	}
-	if len(s.extensions) > 0 && !s.hasExtension(e) {
+	case len(s.extensions) > 0 && !s.hasExtension(e):
 		return OtherSuffix
+	case s.narrows() && e.Kind == archive.Folder:
+		return OtherSuffix
+	case !s.inSize(e.Size):
+		return OtherSize
+	case !s.inTime(e.Modified):
+		return OtherTime
 	}
 	return Kept
 }
@@ -139,15 +188,63 @@ func (s *Selection) hasExtension(e *archive.Entry) bool {
 	return false
 }
 
-// Unmatched lists the entry and pick rules, as given, that matched nothing so far.
-func (s *Selection) Unmatched() []string {
-	var texts []string
-	for _, m := range s.named {
+// inSize passes a size that the archive does not tell: it is not known to be
+// wrong.
+func (s *Selection) inSize(size int64) bool {
+	return size == archive.Unknown || size >= s.rules.MinSize && (s.rules.MaxSize == 0 || size <= s.rules.MaxSize)
+}
+
+// tolerance is how coarse the times of some archives are.
+const tolerance = 2 * time.Second
+
+func (s *Selection) inTime(t time.Time) bool {
+	since, until := s.rules.Since, s.rules.Until
+	if since.IsZero() && until.IsZero() {
+		return true
+	}
+	return !t.IsZero() && !t.Before(since.Add(-tolerance)) && (until.IsZero() || !t.After(until.Add(tolerance)))
+}
+
+// Unmatched is a rule that matched nothing.
+type Unmatched struct {
+	Text    string // as it was given
+	Entry   bool   // it is a path to the letter, not a pattern
+	Nearest string // for such a one, the path that is most like it; may be empty
+}
+
+// Unmatched lists the rules that matched nothing so far.
+func (s *Selection) Unmatched() []Unmatched {
+	var list []Unmatched
+	for _, m := range append(slices.Clone(s.named), s.dropped...) {
 		if !m.matched.Load() {
-			texts = append(texts, m.text)
+			list = append(list, Unmatched{m.given, m.literal, m.nearest})
 		}
 	}
-	return texts
+	return list
+}
+
+// considered bounds how many paths of an archive are compared with an entry
+// that was not found in it.
+const considered = 20_000
+
+// Consider looks for the paths most like those that were asked for to the
+// letter and not found yet. Call it once for each archive, after judging.
+func (s *Selection) Consider(entries []archive.Entry) {
+	for _, m := range s.named {
+		if !m.literal || m.matched.Load() {
+			continue
+		}
+		m.mu.Lock()
+		for i := range entries[:min(considered, len(entries))] {
+			candidate := entries[i].Path
+			// The last name alone is what people remember of a path.
+			apart := min(levenshtein.ComputeDistance(m.text, candidate), levenshtein.ComputeDistance(m.text, path.Base(candidate))+1)
+			if apart <= max(3, len(m.text)/2) && (m.nearest == "" || apart < m.apart) {
+				m.nearest, m.apart = candidate, apart
+			}
+		}
+		m.mu.Unlock()
+	}
 }
 
 // anyMatches holds every matcher against the path, so that each learns whether

@@ -2,6 +2,7 @@ package choose
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,13 +31,18 @@ func TestJudge(t *testing.T) {
 		"extension of a dot file":  {Rules{Ext: []string{"csv"}}, []string{"levels.csv", "old/levels.csv"}},
 		"drop is stronger":         {Rules{Pick: []string{"charts"}, Drop: []string{"old"}}, []string{"charts/", "charts/a.png"}},
 		"extensions narrow a pick": {Rules{Pick: []string{"old"}, Ext: []string{"csv"}}, []string{"old/levels.csv"}},
+		"letter case":              {Rules{Entry: []string{"LEVELS.csv"}, Pick: []string{"A.P*"}, IgnoreCase: true}, []string{"levels.csv", "charts/a.png"}},
+		"smallest size":            {Rules{MinSize: 12}, []string{"notes [draft].txt", "charts/a.png", "charts/old/b.PNG", "old/levels.csv"}},
+		"largest size":             {Rules{MaxSize: 12}, []string{"levels.csv", "charts/a.png", ".csv"}},
+		"since":                    {Rules{Since: may(5)}, []string{"charts/old/b.PNG", "old/levels.csv", ".csv"}},
+		"until, with tolerance":    {Rules{Until: may(2).Add(-2 * time.Second)}, []string{"levels.csv", "notes [draft].txt"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, err := New(c.rules)
 			require.NoError(t, err)
 			var kept []string
-			for _, p := range paths {
-				e := archive.Entry{Path: p}
+			for i, p := range paths {
+				e := archive.Entry{Path: p, Size: int64(len(p)), Modified: may(i + 1)}
 				if p[len(p)-1] == '/' {
 					e.Path, e.Kind = p[:len(p)-1], archive.Folder
 				}
@@ -49,13 +55,26 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+func may(day int) time.Time { return time.Date(2026, 5, day, 0, 0, 0, 0, time.UTC) }
+
 func TestRulesThatMatchNothing(t *testing.T) {
-	s, err := New(Rules{Entry: []string{"a", "b"}, Pick: []string{"*.csv", "*.tsv"}, Drop: []string{"x"}})
+	s, err := New(Rules{Entry: []string{"a", "charts/b.png", "zzzzzzzz"}, Pick: []string{"*.csv", "*.tsv"}, Drop: []string{"x"}})
 	require.NoError(t, err)
-	for _, path := range []string{"a", "c.csv"} {
-		assert.Equal(t, Kept, s.Judge(&archive.Entry{Path: path}))
+	entries := []archive.Entry{{Path: "a"}, {Path: "c.csv"}, {Path: "charts/a.png"}, {Path: "2026/charts/old.png"}}
+	for i := range entries {
+		s.Judge(&entries[i])
 	}
-	assert.Equal(t, []string{"b", "*.tsv"}, s.Unmatched())
+	s.Consider(entries)
+	assert.Equal(t, []Unmatched{{"charts/b.png", true, "charts/a.png"}, {"zzzzzzzz", true, ""}, {"*.tsv", false, ""}, {"x", false, ""}}, s.Unmatched())
+}
+
+func TestClutter(t *testing.T) {
+	s, err := New(Rules{NoClutter: true})
+	require.NoError(t, err)
+	for path, want := range map[string]Rule{"a.csv": Kept, "charts/._a.png": Clutter, "__MACOSX/a": Clutter, ".DS_Store": Clutter, "x/Thumbs.db": Clutter,
+		"DESKTOP.INI": Clutter, ".profile": Kept, "_": Kept} {
+		assert.Equal(t, want, s.Judge(&archive.Entry{Path: path}), path)
+	}
 }
 
 func TestMalformedPattern(t *testing.T) {

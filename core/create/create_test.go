@@ -11,9 +11,8 @@ import (
 
 	"widecrate/core/choose"
 	"widecrate/core/fault"
-	"widecrate/core/source"
-
 	"widecrate/core/inspect"
+	"widecrate/core/source"
 )
 
 // paths lists what is in an archive.
@@ -21,7 +20,9 @@ func paths(t *testing.T, archive string) []string {
 	t.Helper()
 	var found []string
 	all, _ := choose.New(choose.Rules{})
-	err := inspect.Run(context.Background(), source.Find([]string{archive}), all, func(a *inspect.Archive, err error) error {
+	sources, err := source.Find(source.Request{Names: []string{archive}})
+	require.NoError(t, err)
+	err = inspect.Run(context.Background(), inspect.Options{Sources: sources, Selection: all}, func(a *inspect.Archive, err error) error {
 		require.NoError(t, err)
 		for i, e := range a.Entries(new(choose.Tally)) {
 			path := e.Path

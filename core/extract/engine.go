@@ -2,6 +2,8 @@ package extract
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"sync"
 
 	"widecrate/core/fault"
@@ -10,26 +12,33 @@ import (
 )
 
 // backlog bounds the bytes that are staged and wait for their turn to be
-// committed into a shared root.
+// committed.
 const backlog = 1 << 30
 
 // engine shares the work out. A worker takes archives of its own as long as
 // there are any, and then helps with the entries of those of others: small
 // archives never meet in one folder, and a large one is not left to one worker.
+//
+// The units form a list in the order of the sources; archives found inside
+// another come right behind it. Units are taken in that order, reported in it,
+// and, where they share a folder, committed in it.
 type engine struct {
 	Options
-	ctx    context.Context
-	report func(*Outcome)
-	units  []*unit
+	Observer
+	ctx     context.Context
+	ordered bool    // commits are in order too
+	sources []*unit // those of the sources themselves
+	first   *unit
 
 	mu       sync.Mutex
-	changed  sync.Cond // a unit was opened or settled
-	next     int       // first unit that nobody took
-	opening  int       // units that were taken and are not open yet
-	active   []*unit   // being staged
-	finished []bool    // staged, or failed: waiting for those before them
-	settled  int       // units before this one are committed and reported
+	changed  sync.Cond
+	queue    []*unit // those that nobody took, the next one last
+	opening  int     // units that were taken and are not open yet
+	active   []*unit // being staged
+	head     *unit   // the first that is not committed and reported
+	planned  *unit   // the first that has not found its places
 	settling bool
+	halted   bool
 	waiting  int64 // bytes of units that are finished and not settled
 	roots    map[string]*openRoot
 }
@@ -42,20 +51,35 @@ type openRoot struct {
 	users int
 }
 
-func newEngine(ctx context.Context, o Options, report func(*Outcome)) *engine {
-	e := &engine{Options: o, ctx: ctx, report: report, roots: map[string]*openRoot{}, finished: make([]bool, len(o.Sources))}
+func newEngine(ctx context.Context, o Options, observe Observer) *engine {
+	e := &engine{Options: o, Observer: observe, ctx: ctx, roots: map[string]*openRoot{},
+		ordered: o.Placement.Layout != place.Own || o.Nested > 0}
 	e.changed.L = &e.mu
-	for i, s := range o.Sources {
-		u := &unit{index: i, target: o.Placement.Target(s.Path)}
-		u.outcome = Outcome{Source: s, Target: absolute(u.target.Path())}
-		root := absolute(u.target.Root)
-		if e.roots[root] == nil {
-			e.roots[root] = &openRoot{}
-		}
-		u.root = e.roots[root]
-		u.root.users++
-		e.units = append(e.units, u)
+	if e.Progress == nil {
+		e.Progress = &Progress{}
 	}
+	var last *unit
+	for _, s := range o.Sources {
+		u := &unit{outcome: Outcome{Archive: s.Path, Source: s}}
+		u.top = u
+		var err error
+		u.target, err = o.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: s.Name()})
+		if err != nil && s.Err == nil {
+			u.outcome.Source.Err = err
+		}
+		u.outcome.Target = absolute(u.target.Path())
+		e.needRoot(u)
+		e.sources = append(e.sources, u)
+		if last != nil {
+			last.next = u
+		} else {
+			e.first = u
+		}
+		last = u
+	}
+	e.queue = slices.Clone(e.sources)
+	slices.Reverse(e.queue)
+	e.head, e.planned = e.first, e.first
 	return e
 }
 
@@ -72,11 +96,15 @@ func (e *engine) run() {
 		})
 	}
 	workers.Wait()
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	for _, u := range e.units[e.settled:] { // only after a cancellation
-		u.outcome.Err = e.ctx.Err()
+	// After a cancellation or a halt, units are left that nobody took.
+	left := 0
+	for u := e.head; u != nil; u = u.next {
+		u.top.untaken = true
+		left++
 		e.letGo(u)
+	}
+	if e.halted && left > 0 {
+		e.Notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", left))
 	}
 }
 
@@ -86,9 +114,11 @@ func (e *engine) take() (u *unit, owned bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	for e.ctx.Err() == nil {
-		if e.next < len(e.units) && e.waiting < backlog {
-			u := e.units[e.next]
-			e.next++
+		n := len(e.queue)
+		// The unit that the others wait for is never held back.
+		if n > 0 && !e.halted && (e.waiting < backlog || e.queue[n-1] == e.head) {
+			u := e.queue[n-1]
+			e.queue = e.queue[:n-1]
 			e.opening++
 			u.pending = 1 // the owner's, until it finds nothing more to claim
 			return u, true
@@ -99,7 +129,7 @@ func (e *engine) take() (u *unit, owned bool) {
 				return u, false
 			}
 		}
-		if e.next == len(e.units) && e.opening == 0 {
+		if (n == 0 || e.halted) && e.opening == 0 {
 			return nil, false
 		}
 		e.changed.Wait()
@@ -116,9 +146,45 @@ func (e *engine) open(u *unit) {
 	u.err = err
 	e.opening--
 	if err == nil {
+		e.insert(u)
 		e.active = append(e.active, u)
 	}
+	if !u.isPlanned {
+		e.plannedLocked(u)
+	}
 	e.changed.Broadcast()
+}
+
+// insert puts the archives inside a unit behind it.
+func (e *engine) insert(u *unit) {
+	behind := u.next
+	for _, inner := range slices.Backward(u.inner) {
+		inner.next = behind
+		behind = inner
+		e.queue = append(e.queue, inner)
+	}
+	u.next = behind
+}
+
+// awaitTurn waits until all units before this one have found their places:
+// names that count depend on it.
+func (e *engine) awaitTurn(u *unit) {
+	if e.Placement.Rename == nil || !e.Placement.Rename.Counts() || !e.ordered || e.DryRun {
+		return
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for e.planned != u && e.ctx.Err() == nil {
+		e.changed.Wait()
+	}
+}
+
+// plannedLocked notes that a unit, and its inner ones, are in the list.
+func (e *engine) plannedLocked(u *unit) {
+	u.isPlanned = true
+	for e.planned != nil && e.planned.isPlanned {
+		e.planned = e.planned.next
+	}
 }
 
 // fill stages entries of a unit until none is left to claim.
@@ -130,7 +196,7 @@ func (e *engine) fill(u *unit) {
 		if from == to {
 			break
 		}
-		at, err := u.write(e.ctx, from, to)
+		at, err := u.write(e, from, to)
 		if err != nil {
 			e.mu.Lock()
 			// Entries are claimed in order, so that the first one that fails
@@ -145,12 +211,7 @@ func (e *engine) fill(u *unit) {
 	u.pending--
 	last := u.pending == 0
 	if last {
-		for i, other := range e.active {
-			if other == u {
-				e.active = append(e.active[:i], e.active[i+1:]...)
-				break
-			}
-		}
+		e.active = slices.DeleteFunc(e.active, func(other *unit) bool { return other == u })
 	}
 	e.mu.Unlock()
 	if last {
@@ -159,47 +220,66 @@ func (e *engine) fill(u *unit) {
 }
 
 // finish commits a unit that is staged, or has failed. Own folders do not wait
-// for each other; into a shared root units go in their order. Reports always do.
+// for each other; units that share one go in their order. Reports always do.
 func (e *engine) finish(u *unit) {
-	if e.Placement.Layout == place.Own {
+	if !e.ordered {
 		u.settle(e)
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	e.finished[u.index] = true
+	u.finished = true
 	e.waiting += u.bytes
+	e.halted = e.halted || e.Halt && (u.err != nil || u.outcome.Err != nil)
 	if e.settling {
 		return
 	}
 	e.settling = true
-	for e.settled < len(e.units) && e.finished[e.settled] {
-		u := e.units[e.settled]
+	for e.head != nil && e.head.finished {
+		u := e.head
 		e.mu.Unlock()
-		if e.Placement.Layout == place.Shared {
+		if e.ordered {
 			u.settle(e)
 		}
 		if e.ctx.Err() == nil || u.outcome.Err == nil {
-			e.report(&u.outcome)
+			e.Archive(&u.outcome)
 		}
+		u.outcome.Placed = nil
 		e.mu.Lock()
+		e.halted = e.halted || e.Halt && u.outcome.Err != nil
 		e.waiting -= u.bytes
-		e.units[e.settled] = nil
-		e.settled++
+		e.head = u.next
 		e.changed.Broadcast()
 	}
 	e.settling = false
+	e.changed.Broadcast()
 }
 
 // preview finds out what run would do, one archive after the other.
 func (e *engine) preview() {
-	for _, u := range e.units {
-		if e.ctx.Err() != nil {
+	for u := e.first; u != nil && e.ctx.Err() == nil; u = u.next {
+		u.err = u.open(e)
+		if u.err == nil {
+			e.insert(u)
+		}
+		u.settle(e)
+		e.Archive(&u.outcome)
+		u.outcome.Placed = nil
+		if e.Halt && u.outcome.Err != nil {
 			return
 		}
-		u.err = u.open(e)
-		u.settle(e)
-		e.report(&u.outcome)
 	}
+}
+
+// needRoot notes that a unit needs its root.
+func (e *engine) needRoot(u *unit) {
+	key := absolute(u.target.Root)
+	if e.roots[key] == nil {
+		e.roots[key] = &openRoot{}
+	}
+	u.root = e.roots[key]
+	u.root.mu.Lock()
+	u.root.users++
+	u.root.mu.Unlock()
 }
 
 // useRoot opens the root of a unit when the first of its units needs it.
@@ -207,12 +287,20 @@ func (e *engine) useRoot(u *unit) (*stage.Root, error) {
 	r := u.root
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.stage == nil && r.err == nil {
-		open := stage.Open
-		if e.DryRun {
-			open = stage.Preview
-		}
-		r.stage, r.err = open(absolute(u.target.Root))
+	if r.stage != nil || r.err != nil {
+		return r.stage, r.err
+	}
+	path := absolute(u.target.Root)
+	if e.DryRun {
+		r.stage, r.err = stage.Preview(path)
+		return r.stage, r.err
+	}
+	r.stage, r.err = stage.Open(path, e.Staging)
+	if r.err == nil && r.stage.Reclaimed.Cleared > 0 {
+		e.mu.Lock()
+		e.Notice(fmt.Sprintf("%s: cleared away what a run that was killed had left; %d archives that it was putting into place are complete now",
+			path, r.stage.Reclaimed.Finished))
+		e.mu.Unlock()
 	}
 	return r.stage, r.err
 }
@@ -227,7 +315,7 @@ func (e *engine) letGo(u *unit) {
 		return
 	}
 	if err := r.stage.Close(); u.outcome.Err == nil && err != nil {
-		u.outcome.Err = fault.At(u.outcome.Source.Path, err)
+		u.outcome.Err = fault.At(u.outcome.Archive, err)
 	}
 	r.stage = nil
 }

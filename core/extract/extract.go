@@ -6,12 +6,15 @@ package extract
 
 import (
 	"context"
+	"io"
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/place"
@@ -19,22 +22,54 @@ import (
 	"widecrate/core/stage"
 )
 
+// Links says what happens to symbolic and hard links.
+type Links uint8
+
+// The rules for links.
+const (
+	KeepLinks   Links = iota // made, where they stay inside the archive's folder
+	SkipLinks                // left out and counted
+	RefuseLinks              // an archive with one is refused
+)
+
 // Options is a request to extract.
 type Options struct {
 	Sources   []source.Source
 	Selection *choose.Selection
-	Placement place.Placement
-	Clash     stage.Clash
-	Workers   int  // at least 1
-	DryRun    bool // find out what would be done, and write nothing
+	Placement *place.Placement
+	Rules     stage.Rules
+	Links     Links
+	Nested    int      // how deep archives inside archives are opened; 0: not
+	Archives  []string // inside an archive, what matches one is an archive too
+	Limits    bound.Limits
+	After     After
+	Staging   string // folder for unfinished work; empty: in the destination root
+	Workers   int    // at least 1
+	Halt      bool   // take no further archive after one that fails
+	DryRun    bool   // find out what would be done, and write nothing
+	Progress  *Progress
 }
 
-// An Outcome is what became of one source.
+// Observer is told what happens, never by two goroutines at a time.
+type Observer struct {
+	Archive func(*Outcome)  // once for each archive, in order
+	Source  func(*Disposal) // once for each source that was to be removed or moved, in order, in the end
+	Notice  func(text string)
+}
+
+// Progress counts what was done so far. It may be read at any time.
+type Progress struct {
+	Archives, Entries, Bytes atomic.Int64 // settled archives; staged entries and bytes
+	Read                     atomic.Int64 // bytes of the sources that were dealt with
+}
+
+// An Outcome is what became of one archive.
 type Outcome struct {
-	Source  source.Source
-	Target  string   // where it went, or was to go: an absolute path
-	Placed  []Placed // what was kept, in the order of the archive; nil with Err
-	Entries int      // files and links in the archive
+	Archive string        // its path, "outer.zip › inner.zip" for one inside another
+	Source  source.Source // the outermost archive
+	Target  string        // where it went, or was to go: an absolute path
+	Placed  []Placed      // what was kept, in the order of the archive; nil with Err
+	Entries int           // files and links in the archive, other archives that were opened aside
 	LeftOut choose.Tally
 	Bytes   int64 // bytes of the files that were written
 	Took    time.Duration
@@ -50,17 +85,19 @@ type Placed struct {
 	Action stage.Action
 }
 
-// Run unpacks the sources. report is called once for each, in their order,
-// never twice at a time. A source that fails does not stop the others; Run
+// Run unpacks the sources. A source that fails does not stop the others; Run
 // itself fails only when ctx is cancelled, and then everything not yet
 // committed has been removed.
-func Run(ctx context.Context, o Options, report func(*Outcome)) error {
-	e := newEngine(ctx, o, report)
+func Run(ctx context.Context, o Options, observe Observer) error {
+	e := newEngine(ctx, o, observe)
 	e.refuseSharedFolders()
 	if o.DryRun {
 		e.preview()
 	} else {
 		e.run()
+	}
+	if ctx.Err() == nil {
+		e.dispose()
 	}
 	return ctx.Err()
 }
@@ -71,16 +108,18 @@ func (e *engine) refuseSharedFolders() {
 	if e.Placement.Layout != place.Own {
 		return
 	}
-	byFolder := map[string][]*unit{}
-	for _, u := range e.units {
-		key := u.outcome.Target
+	key := func(u *unit) string {
 		if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
-			key = strings.ToLower(key)
+			return strings.ToLower(u.outcome.Target)
 		}
-		byFolder[key] = append(byFolder[key], u)
+		return u.outcome.Target
 	}
-	for _, u := range e.units {
-		same := byFolder[u.outcome.Target]
+	byFolder := map[string][]*unit{}
+	for _, u := range e.sources {
+		byFolder[key(u)] = append(byFolder[key(u)], u)
+	}
+	for _, u := range e.sources {
+		same := byFolder[key(u)]
 		if len(same) < 2 || u.outcome.Source.Err != nil {
 			continue
 		}
@@ -90,19 +129,43 @@ func (e *engine) refuseSharedFolders() {
 		}
 		u.outcome.Source.Err = fault.At(u.outcome.Source.Path,
 			fault.New(fault.Refused, "its folder %s would also be that of %s", u.outcome.Target, other.outcome.Source.Path).
-				Advise("unpack them in separate calls with different --into folders, or together with --layout shared"))
+				Advise(`name the folders with --own-name, "{parent}-{stem}" for example, or merge them with --layout shared`))
 	}
+}
+
+// Stream writes the data of the selected files to w, in the order of the
+// sources and of their entries, instead of unpacking them. Data goes out as it
+// is decoded: an error may come after part of a file.
+func Stream(ctx context.Context, o Options, w io.Writer, observe Observer) error {
+	o.DryRun = true // nothing goes to a disk
+	e := newEngine(ctx, o, observe)
+	for u := e.first; u != nil && ctx.Err() == nil; u = u.next {
+		u.err = u.stream(e, output{w})
+		u.settle(e)
+		observe.Archive(&u.outcome)
+		if u.err != nil && (o.Halt || fault.Of(u.err) == fault.Unwritable) {
+			break
+		}
+	}
+	return ctx.Err()
+}
+
+// output tells errors of the receiver from those of the archives.
+type output struct{ w io.Writer }
+
+func (o output) Write(p []byte) (int, error) {
+	n, err := o.w.Write(p)
+	return n, fault.Writing("output", err)
 }
 
 // Totals sums up outcomes.
 type Totals struct {
-	Archives, Failed             int
-	Entries, Kept                int // files and links in the archives that did not fail, and of them
-	Added, Same, Skipped, Placed int // Placed: added or replaced
-	Bytes                        int64
-	LeftOut                      choose.Tally
-	kinds                        map[fault.Kind]bool
-	only                         error
+	Archives, Failed      int
+	Entries, Kept         int // files and links in the archives that did not fail, and of them
+	Same, Skipped, Placed int // Placed: added or replaced
+	Bytes                 int64
+	LeftOut               choose.Tally
+	Failures
 }
 
 // Add takes one outcome into account.
@@ -110,11 +173,7 @@ func (t *Totals) Add(o *Outcome) {
 	t.Archives++
 	if o.Err != nil {
 		t.Failed++
-		if t.kinds == nil {
-			t.kinds = map[fault.Kind]bool{}
-		}
-		t.kinds[fault.Of(o.Err)] = true
-		t.only = o.Err
+		t.Failures.Add(o.Err)
 		return
 	}
 	t.Entries += o.Entries
@@ -136,17 +195,29 @@ func (t *Totals) Add(o *Outcome) {
 	}
 }
 
+// Failures finds out what errors have in common.
+type Failures struct {
+	count int
+	kind  fault.Kind
+}
+
+// Add takes one error into account.
+func (f *Failures) Add(err error) {
+	kind := fault.Of(err)
+	if f.count > 0 && f.kind != kind {
+		kind = fault.Other
+	}
+	f.kind = kind
+	f.count++
+}
+
 // Err is nil when nothing failed. Failures of one kind make an error of that
 // kind, others one of kind fault.Other.
-func (t *Totals) Err() error {
-	if t.Failed == 0 {
+func (f *Failures) Err() error {
+	if f.count == 0 {
 		return nil
 	}
-	kind := fault.Other
-	if len(t.kinds) == 1 {
-		kind = fault.Of(t.only)
-	}
-	return fault.New(kind, "%d of %d archives failed", t.Failed, t.Archives)
+	return fault.New(f.kind, "%d failures", f.count)
 }
 
 func absolute(path string) string {

@@ -57,14 +57,18 @@ func files(t *testing.T, dir string) map[string]string {
 
 func options(names ...string) Options {
 	selection, _ := choose.New(choose.Rules{})
-	return Options{Sources: source.Find(names), Selection: selection, Workers: 2}
+	sources, _ := source.Find(source.Request{Names: names})
+	return Options{Sources: sources, Selection: selection, Placement: &place.Placement{}, Workers: 2}
 }
 
-func run(t *testing.T, o Options) []Outcome {
+func run(t *testing.T, o Options) (outcomes []Outcome, disposals []Disposal, notices []string) {
 	t.Helper()
-	var outcomes []Outcome
-	require.NoError(t, Run(context.Background(), o, func(out *Outcome) { outcomes = append(outcomes, *out) }))
-	return outcomes
+	require.NoError(t, Run(context.Background(), o, Observer{
+		Archive: func(out *Outcome) { outcomes = append(outcomes, *out) },
+		Source:  func(d *Disposal) { disposals = append(disposals, *d) },
+		Notice:  func(text string) { notices = append(notices, text) },
+	}))
+	return outcomes, disposals, notices
 }
 
 // Into a shared root the tree, the actions and the order of reports are those
@@ -79,16 +83,17 @@ func TestSharedRootIsDeterministic(t *testing.T) {
 		}
 		pack(t, filepath.Join(in, fmt.Sprintf("day-%d.zip", a)), pairs...)
 	}
-	for _, clash := range []stage.Clash{stage.Refuse, stage.Skip, stage.Replace} {
+	for _, clash := range []stage.Clash{stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number} {
 		o := options(in)
-		o.Placement.Layout, o.Clash = place.Shared, clash
+		o.Placement.Layout, o.Rules.Clash = place.Shared, clash
 		var first map[string]string
 		var told []string
 		for _, workers := range []int{0, 1, 8, 8} { // 0: the dry run
 			o.Workers, o.DryRun = max(workers, 1), workers == 0
 			o.Placement.Into = filepath.Join(t.TempDir(), "root")
 			var lines []string
-			for _, out := range run(t, o) {
+			outcomes, _, _ := run(t, o)
+			for _, out := range outcomes {
 				for _, p := range out.Placed {
 					lines = append(lines, fmt.Sprint(out.Source.Name(), " ", p.Entry, " ", p.Action))
 				}
@@ -105,7 +110,7 @@ func TestSharedRootIsDeterministic(t *testing.T) {
 			}
 			require.Equal(t, first, tree, "%d workers", workers)
 			require.Equal(t, told, lines, "%d workers", workers)
-			assert.Equal(t, "day-2.zip", source.Find([]string{in})[2].Name(), "natural order")
+			assert.Equal(t, "day-2.zip", o.Sources[2].Name(), "natural order")
 		}
 	}
 }
@@ -122,7 +127,7 @@ func TestOneFailureOfMany(t *testing.T) {
 	pack(t, filepath.Join(in, "sub", "a.zip"), "x", "6")
 	o := options(in, filepath.Join(in, "missing.zip"))
 	o.Placement.Into = filepath.Join(dir, "out")
-	outcomes := run(t, o)
+	outcomes, _, _ := run(t, o)
 	var kinds []fault.Kind
 	var totals Totals
 	for i := range outcomes {
@@ -136,7 +141,8 @@ func TestOneFailureOfMany(t *testing.T) {
 
 	same := options(filepath.Join(in, "a.zip"), filepath.Join(in, "sub", "a.zip"))
 	same.Placement.Into = filepath.Join(dir, "same")
-	for _, out := range run(t, same) {
+	outcomes, _, _ = run(t, same)
+	for _, out := range outcomes {
 		assert.ErrorIs(t, out.Err, fault.Refused, "one folder for two archives")
 	}
 	assert.NoDirExists(t, same.Placement.Into)
@@ -148,7 +154,7 @@ func TestSelectionAndNothingKept(t *testing.T) {
 	pack(t, filepath.Join(dir, "b.zip"), "y.log", "2")
 	o := options(dir)
 	o.Selection, _ = choose.New(choose.Rules{Ext: []string{"csv"}})
-	outcomes := run(t, o)
+	outcomes, _, _ := run(t, o)
 	assert.Equal(t, "1", files(t, filepath.Join(dir, "a"))["x.csv"])
 	assert.Equal(t, 1, outcomes[0].LeftOut.LeftOut())
 	assert.NoDirExists(t, filepath.Join(dir, "b"))
@@ -165,11 +171,11 @@ func TestCancel(t *testing.T) {
 	o.Placement.Into = out
 	ctx, cancel := context.WithCancel(context.Background())
 	reported := 0
-	err := Run(ctx, o, func(*Outcome) {
+	err := Run(ctx, o, Observer{Archive: func(*Outcome) {
 		if reported++; reported == 5 {
 			cancel()
 		}
-	})
+	}})
 	require.ErrorIs(t, err, context.Canceled)
 	require.Less(t, reported, 50)
 	found := files(t, out)

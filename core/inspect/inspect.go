@@ -3,65 +3,119 @@ package inspect
 
 import (
 	"context"
+	"io"
 	"iter"
+	"os"
+	"path"
 
 	"widecrate/core/archive"
+	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
-	"widecrate/core/format"
 	"widecrate/core/source"
 )
 
-// Archive is one source that was looked into. It is valid only during the call
-// of visit that it is passed to.
-type Archive struct {
-	Source    source.Source
-	Size      int64 // of the archive itself
-	reader    archive.Reader
-	selection *choose.Selection
+// Options is a request to look inside.
+type Options struct {
+	Sources   []source.Source
+	Selection *choose.Selection
+	Nested    int      // how deep archives inside archives are opened; 0: not
+	Archives  []string // inside an archive, what matches one is an archive too
+	Limits    bound.Limits
 }
 
-// Run opens the sources one after the other and calls visit for each, with the
-// error where one cannot be opened. It stops when ctx is cancelled or visit
-// fails.
-func Run(ctx context.Context, sources []source.Source, selection *choose.Selection, visit func(*Archive, error) error) error {
-	for _, s := range sources {
+// Archive is one archive that was looked into. It is valid only during the call
+// of visit that it is passed to.
+type Archive struct {
+	Path    string // "outer.zip › inner.zip" for one inside another
+	Size    int64  // of the archive itself
+	open    *source.Archive
+	options *Options
+	depth   int
+}
+
+// Run opens the sources one after the other, each followed by the archives
+// inside it, and calls visit for each, with the error where one cannot be
+// opened. It stops when ctx is cancelled or visit fails.
+func Run(ctx context.Context, o Options, visit func(*Archive, error) error) error {
+	for _, s := range o.Sources {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if err := open(s, selection, visit); err != nil {
+		a := &Archive{Path: s.Path, options: &o}
+		opened, err := s.Open()
+		if err != nil {
+			if err != s.Err {
+				err = fault.At(s.Path, err)
+			}
+			if err := visit(a, err); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := a.look(ctx, opened, o.Limits.Budget(opened.Size), visit); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func open(s source.Source, selection *choose.Selection, visit func(*Archive, error) error) error {
-	a := &Archive{Source: s, selection: selection}
-	if s.Err != nil {
-		return visit(a, s.Err)
+// look visits an open archive and those inside it, and closes it.
+func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
+	defer opened.Close()
+	a.open, a.Size = opened, opened.Size
+	entries := opened.Entries()
+	err := visit(a, fault.At(a.Path, budget.Count(len(entries))))
+	a.options.Selection.Consider(entries)
+	for i := 0; i < len(entries) && err == nil; i++ {
+		if a.isInner(&entries[i]) {
+			err = a.lookInto(ctx, i, budget, visit)
+		}
 	}
-	f, err := s.Open()
+	return err
+}
+
+func (a *Archive) lookInto(ctx context.Context, i int, budget *bound.Budget, visit func(*Archive, error) error) error {
+	inner := &Archive{Path: a.Path + " › " + a.open.Entries()[i].Path, options: a.options, depth: a.depth + 1}
+	var spooled string
+	defer func() {
+		if spooled != "" {
+			os.Remove(spooled)
+		}
+	}()
+	through := func(r io.Reader) io.Reader { return budget.Reader(ctx, r) }
+	opened, err := a.open.Inner(i, through, func() (*os.File, error) {
+		f, err := os.CreateTemp("", "widecrate-")
+		if err == nil {
+			spooled = f.Name()
+		}
+		return f, fault.Writing(os.TempDir(), err)
+	})
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	if err != nil {
-		return visit(a, fault.At(s.Path, err))
+		return visit(inner, fault.At(inner.Path, err))
 	}
-	defer f.Close()
-	a.Size = f.Size
-	if a.reader, err = format.Open(f, f.Size); err != nil {
-		return visit(a, fault.At(s.Path, err))
-	}
-	defer a.reader.Close()
-	return visit(a, nil)
+	return inner.look(ctx, opened, budget, visit)
+}
+
+func (a *Archive) isInner(e *archive.Entry) bool {
+	return a.depth < a.options.Nested && e.Kind == archive.File && source.IsArchiveName(path.Base(e.Path), a.options.Archives)
 }
 
 // Entries goes through the entries that the selection keeps, in the order of
-// the archive, and counts the others in leftOut.
+// the archive, and counts the others in leftOut. Archives that are opened
+// themselves are neither.
 func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] {
 	return func(yield func(int, *archive.Entry) bool) {
-		entries := a.reader.Entries()
+		entries := a.open.Entries()
 		for i := range entries {
 			e := &entries[i]
-			verdict := a.selection.Judge(e)
+			if a.isInner(e) {
+				continue
+			}
+			verdict := a.options.Selection.Judge(e)
 			if verdict == choose.Kept {
 				if !yield(i, e) {
 					return
@@ -75,6 +129,6 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 
 // Link returns where the i-th entry, a link, points to.
 func (a *Archive) Link(i int) (string, error) {
-	target, err := archive.LinkTarget(a.reader, i)
-	return target, fault.At(a.Source.Path, fault.At(a.reader.Entries()[i].Path, err))
+	target, err := archive.LinkTarget(a.open, i)
+	return target, fault.At(a.Path, fault.At(a.open.Entries()[i].Path, err))
 }

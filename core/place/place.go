@@ -3,10 +3,17 @@
 package place
 
 import (
+	"path"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
+	"sync"
+	"time"
 
+	"github.com/maruel/natural"
+
+	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 )
@@ -18,119 +25,179 @@ type Layout uint8
 const (
 	Own    Layout = iota // each archive in a folder named after it
 	Shared               // all archives in the root, merged in order
+	Auto                 // as Own, but a single top folder in the archive is the own folder
 )
 
 // A Placement says where the entries of every archive of a batch go.
 type Placement struct {
-	Into   string // destination root; empty: the folder that each archive lies in
-	Layout Layout
+	Into    string // destination root; empty: the folder that each archive lies in
+	Layout  Layout
+	OwnName *Template // of the own folder; nil: the archive's stem
+	Flatten bool      // drop the folders inside
+	Peel    int       // drop this many folders of each path
+	Rename  *Template // of the last name of files and links; nil: as it is
+	Today   time.Time
+
+	mu     sync.Mutex
+	counts map[string]int // files kept so far, by destination folder, for the counter of Rename
 }
 
 // A Target is the destination of one archive.
 type Target struct {
 	Root   string // destination root
-	Folder string // the archive's folder below Root; empty: Root itself
+	Folder string // the archive's folder below Root, separated by slashes; empty: Root itself
 }
 
 // Path is where the entries of the archive go.
-func (t Target) Path() string { return filepath.Join(t.Root, t.Folder) }
+func (t Target) Path() string { return filepath.Join(t.Root, filepath.FromSlash(t.Folder)) }
 
-// Target returns the destination of the archive at the given path.
-func (p Placement) Target(archive string) Target {
-	t := Target{Root: p.Into}
+// Archive is what a target depends on.
+type Archive struct {
+	Path string // of the archive, or of the outermost one for one inside another
+	Into string // a destination root of its own; empty: that of the placement
+	Sub  string // folders below the root that own folders mirror, separated by slashes
+	Name string // last name, the own folder is named after
+}
+
+// Target returns the destination of an archive. An own name that leads out of
+// the root is of kind fault.Usage.
+func (p *Placement) Target(a Archive) (Target, error) {
+	t := Target{Root: a.Into}
 	if t.Root == "" {
-		t.Root = filepath.Dir(archive)
+		t.Root = p.Into
 	}
-	if p.Layout == Own {
-		t.Folder = format.Stem(filepath.Base(archive))
+	sub := a.Sub
+	if t.Root == "" {
+		t.Root, sub = filepath.Dir(a.Path), ""
 	}
-	return t
+	if p.Layout == Shared {
+		return t, nil
+	}
+	stem := format.Stem(a.Name)
+	if p.OwnName != nil {
+		above := filepath.Base(filepath.Dir(a.Path))
+		cleaned, err := Clean(p.OwnName.Expand(Values{Name: a.Name, Archive: stem, Parent: above, Today: p.Today}))
+		if err != nil || cleaned == "." {
+			return t, fault.New(fault.Usage, "--own-name makes no folder name for %s", a.Path)
+		}
+		stem = cleaned
+	} else if runtime.GOOS == "windows" {
+		stem = WindowsName(stem)
+	}
+	t.Folder = path.Join(sub, stem)
+	return t, nil
 }
 
-// longestPath bounds an entry path in bytes; no common system takes more.
-const longestPath = 4096
-
-// Clean turns the stored path of an entry into a relative one that stays below
-// its folder: names separated by single slashes, "." for the folder itself. A
-// path that leads elsewhere on any common system is of kind fault.Unsafe.
-func Clean(stored string) (string, error) {
-	unsafe := func(why string) (string, error) {
-		return "", fault.New(fault.Unsafe, "its path %s", why).
-			Advise("this archive may be hostile; nothing of it was unpacked. To take the rest, leave this entry out with --drop")
+// Inner returns the destination of an archive inside another: t is that of the
+// outer one, at the path that the inner one gets below it, Peeled if none.
+func (p *Placement) Inner(t Target, at, name string) (Target, error) {
+	if p.Layout == Shared {
+		return t, nil
 	}
-	switch {
-	case stored == "":
-		return unsafe("is empty")
-	case len(stored) > longestPath:
-		return unsafe("is too long")
-	case strings.ContainsRune(stored, 0):
-		return unsafe("holds a NUL byte")
-	case stored[0] == '/' || stored[0] == '\\':
-		return unsafe("is absolute")
-	case hasDrive(stored):
-		return unsafe("starts with a drive letter")
-	}
-	var names []string
-	for name := range strings.SplitSeq(stored, "/") {
-		switch name {
-		case "", ".":
-			continue
-		}
-		// A backslash separates names on some systems and is part of a name on
-		// others: what it would lead to counts on all of them.
-		for part := range strings.SplitSeq(name, `\`) {
-			if part == ".." {
-				return unsafe("leads out of its folder with '..'")
-			}
-		}
-		names = append(names, name)
-	}
-	if len(names) == 0 {
-		return ".", nil
-	}
-	cleaned := strings.Join(names, "/")
-	if runtime.GOOS == "windows" && !filepath.IsLocal(filepath.FromSlash(cleaned)) {
-		return unsafe("is one that this system gives a meaning of its own")
-	}
-	return cleaned, nil
+	dir := path.Join(t.Folder, path.Dir(at))
+	inner, err := p.Target(Archive{Path: filepath.Join(t.Root, filepath.FromSlash(dir), name), Into: t.Root, Name: name})
+	inner.Folder = path.Join(dir, inner.Folder)
+	return inner, err
 }
 
-func hasDrive(path string) bool {
-	return len(path) >= 2 && path[1] == ':' && (len(path) == 2 || path[2] == '/' || path[2] == '\\') &&
-		('a' <= path[0]|0x20 && path[0]|0x20 <= 'z')
+// Peeled is the answer of Paths for an entry that has no path left.
+const Peeled = ""
+
+// Paths returns, for the entries of one archive, the paths that they get below
+// the archive's folder, in the same order; Peeled for those without one. stem
+// is the archive's name without its extension, folder the absolute destination.
+// Stored paths that are unsafe are of kind fault.Unsafe.
+//
+// Where Rename counts, calls must come in the order of the archives.
+func (p *Placement) Paths(entries []*archive.Entry, stem, folder string) ([]string, error) {
+	cleaned, paths := make([]string, len(entries)), make([]string, len(entries))
+	for i, e := range entries {
+		var err error
+		if cleaned[i], err = Clean(e.Path); err != nil {
+			return nil, fault.At(e.Path, err)
+		}
+		paths[i] = p.shape(cleaned[i], e.Kind)
+	}
+	if p.Rename == nil {
+		return paths, nil
+	}
+	return paths, p.rename(entries, cleaned, paths, stem, folder)
 }
 
-// CheckLink makes sure that a symbolic link at the cleaned path at leads to
-// something below the same root. ".." may only stand at the start of a target:
-// behind a name it would depend on whether that name is a link itself.
-func CheckLink(at, target string) error {
-	unsafe := func(why string) error {
-		return fault.New(fault.Unsafe, "it is a link to %q, which %s", target, why).
-			Advise("this archive may be hostile; nothing of it was unpacked. To take the rest, leave this entry out with --drop")
+// shape drops the folders that are not wanted.
+func (p *Placement) shape(cleaned string, kind archive.Kind) string {
+	if cleaned == "." {
+		return Peeled
 	}
-	slashed := strings.ReplaceAll(target, `\`, "/")
-	switch {
-	case target == "":
-		return unsafe("is empty")
-	case strings.ContainsRune(target, 0):
-		return unsafe("holds a NUL byte")
-	case slashed[0] == '/' || hasDrive(slashed):
-		return unsafe("is absolute")
-	}
-	depth, named := strings.Count(at, "/"), false
-	for name := range strings.SplitSeq(slashed, "/") {
-		switch name {
-		case "", ".":
-		case "..":
-			if depth--; depth < 0 {
-				return unsafe("lies outside the archive's folder")
-			}
-			if named {
-				return unsafe("goes up again after going down")
-			}
-		default:
-			named = true
+	rest := cleaned
+	for range p.Peel {
+		_, below, found := strings.Cut(rest, "/")
+		if !found {
+			return Peeled
 		}
+		rest = below
+	}
+	if p.Flatten {
+		if kind == archive.Folder {
+			return Peeled
+		}
+		return path.Base(rest)
+	}
+	return rest
+}
+
+// rename gives files and links new last names. The counter goes by destination
+// folder, in natural order of the paths.
+func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, stem, folder string) error {
+	order := make([]int, 0, len(entries))
+	for i, e := range entries {
+		if paths[i] != Peeled && e.Kind != archive.Folder {
+			order = append(order, i)
+		}
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return natural.Compare(cleaned[a], cleaned[b]) })
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.counts == nil {
+		p.counts = map[string]int{}
+	}
+	for _, i := range order {
+		dir, name := path.Split(paths[i])
+		above := path.Base(path.Dir(cleaned[i]))
+		if above == "." {
+			above = stem
+		}
+		into := folder + "/" + dir
+		p.counts[into]++
+		made := p.Rename.Expand(Values{Name: name, Archive: stem, Parent: above, Number: p.counts[into],
+			Modified: entries[i].Modified, Today: p.Today})
+		renamed, err := Clean(made)
+		if err != nil || renamed == "." || strings.Contains(made, "/") {
+			return fault.At(entries[i].Path, fault.New(fault.Usage, "--rename makes %q of it, which is no file name", made))
+		}
+		paths[i] = dir + renamed
 	}
 	return nil
+}
+
+// TopFolder returns the one folder at the top that all entries of an archive are
+// in, those aside that ignore says; empty if there is none.
+func (p *Placement) TopFolder(entries []archive.Entry, ignore func(path string) bool) string {
+	top := ""
+	for i := range entries {
+		cleaned, err := Clean(entries[i].Path)
+		if err != nil || ignore(entries[i].Path) {
+			continue
+		}
+		at := p.shape(cleaned, entries[i].Kind)
+		if at == Peeled {
+			continue
+		}
+		first, _, below := strings.Cut(at, "/")
+		if !below && entries[i].Kind != archive.Folder || top != "" && first != top {
+			return ""
+		}
+		top = first
+	}
+	return top
 }

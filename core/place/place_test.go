@@ -3,10 +3,12 @@ package place
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widecrate/core/archive"
 	"widecrate/core/fault"
 )
 
@@ -47,17 +49,103 @@ func TestCheckLink(t *testing.T) {
 }
 
 func TestTarget(t *testing.T) {
+	parent, err := NewTemplate("{parent}/{stem}-{today}", "parent", "stem", "today")
+	require.NoError(t, err)
+	today := time.Date(2026, 5, 1, 23, 0, 0, 0, time.UTC)
 	for _, c := range []struct {
-		p       Placement
-		archive string
-		want    Target
+		p    *Placement
+		a    Archive
+		want Target
 	}{
-		{Placement{}, "in/osk bay [v1].zip", Target{"in", "osk bay [v1]"}},
-		{Placement{}, "levels.v2.ZIP", Target{".", "levels.v2"}},
-		{Placement{Into: "out"}, "in/levels", Target{"out", "levels"}},
-		{Placement{Into: "out"}, "in/.zip", Target{"out", ".zip"}},
-		{Placement{Into: "out", Layout: Shared}, "in/a.zip", Target{"out", ""}},
+		{&Placement{}, Archive{Path: "in/osk bay [v1].zip", Name: "osk bay [v1].zip"}, Target{"in", "osk bay [v1]"}},
+		{&Placement{}, Archive{Path: "levels.v2.ZIP", Name: "levels.v2.ZIP"}, Target{".", "levels.v2"}},
+		{&Placement{}, Archive{Path: "in/sub/a.zip", Sub: "sub", Name: "a.zip"}, Target{"in/sub", "a"}},
+		{&Placement{Into: "out"}, Archive{Path: "in/sub/a.zip", Sub: "sub", Name: "a.zip"}, Target{"out", "sub/a"}},
+		{&Placement{Into: "out"}, Archive{Path: "in/levels", Name: "levels"}, Target{"out", "levels"}},
+		{&Placement{Into: "out"}, Archive{Path: "in/.zip", Name: ".zip"}, Target{"out", ".zip"}},
+		{&Placement{Into: "out"}, Archive{Path: "in/a.zip", Name: "a.zip", Into: "mine"}, Target{"mine", "a"}},
+		{&Placement{Into: "out", Layout: Shared}, Archive{Path: "in/a.zip", Name: "a.zip", Sub: "sub"}, Target{"out", ""}},
+		{&Placement{Into: "out", OwnName: parent, Today: today}, Archive{Path: "in/a.zip", Name: "a.zip"}, Target{"out", "in/a-2026-05-01"}},
 	} {
-		assert.Equal(t, c.want, c.p.Target(c.archive))
+		got, err := c.p.Target(c.a)
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got)
+	}
+	up, err := NewTemplate("../{stem}", "stem")
+	require.NoError(t, err)
+	_, err = (&Placement{OwnName: up}).Target(Archive{Path: "a.zip", Name: "a.zip"})
+	assert.ErrorIs(t, err, fault.Usage)
+}
+
+func TestPaths(t *testing.T) {
+	stored := []string{"day/", "day/chart10.png", "day/chart2.png", "day/sub/x.tar.gz", "top.csv", "./day/sub/.hidden"}
+	entries := make([]*archive.Entry, len(stored))
+	for i, path := range stored {
+		entries[i] = &archive.Entry{Path: strings.TrimSuffix(path, "/"), Modified: time.Date(2026, 5, i+1, 0, 0, 0, 0, time.UTC)}
+		if entries[i].Path != path {
+			entries[i].Kind = archive.Folder
+		}
+	}
+	placeholders := []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}
+	for _, c := range []struct {
+		p      *Placement
+		rename string
+		want   []string
+	}{
+		{&Placement{}, "", []string{"day", "day/chart10.png", "day/chart2.png", "day/sub/x.tar.gz", "top.csv", "day/sub/.hidden"}},
+		{&Placement{Peel: 1}, "", []string{"", "chart10.png", "chart2.png", "sub/x.tar.gz", "", "sub/.hidden"}},
+		{&Placement{Flatten: true}, "", []string{"", "chart10.png", "chart2.png", "x.tar.gz", "top.csv", ".hidden"}},
+		{&Placement{Flatten: true, Peel: 2}, "", []string{"", "", "", "x.tar.gz", "", ".hidden"}},
+		{&Placement{}, "{nnn}{ext}", []string{"day", "day/002.png", "day/001.png", "day/sub/002.gz", "001.csv", "day/sub/001"}},
+		{&Placement{Flatten: true}, "{archive}-{parent}-{n}-{stem}", []string{"", "a-day-2-chart10", "a-day-1-chart2", "a-sub-4-x.tar", "a-a-5-top", "a-sub-3-.hidden"}},
+		{&Placement{}, "{modified} {name}", []string{"day", "day/2026-05-02 chart10.png", "day/2026-05-03 chart2.png", "day/sub/2026-05-04 x.tar.gz", "2026-05-05 top.csv", "day/sub/2026-05-06 .hidden"}},
+	} {
+		if c.rename != "" {
+			var err error
+			c.p.Rename, err = NewTemplate(c.rename, placeholders...)
+			require.NoError(t, err)
+		}
+		got, err := c.p.Paths(entries, "a", "/out")
+		require.NoError(t, err)
+		assert.Equal(t, c.want, got, "peel %d, rename %q", c.p.Peel, c.rename)
+		if c.rename == "{nnn}{ext}" {
+			again, err := c.p.Paths(entries[:2], "b", "/out")
+			require.NoError(t, err)
+			assert.Equal(t, "day/003.png", again[1], "the next archive counts on")
+		}
+	}
+	for _, bad := range []string{"{x}", "{stem", "{}"} {
+		_, err := NewTemplate(bad, placeholders...)
+		assert.ErrorIs(t, err, fault.Usage, bad)
+	}
+	slash, err := NewTemplate("a/{name}", placeholders...)
+	require.NoError(t, err)
+	_, err = (&Placement{Rename: slash}).Paths(entries, "a", "/out")
+	assert.ErrorIs(t, err, fault.Usage)
+}
+
+func TestTopFolder(t *testing.T) {
+	for _, c := range []struct {
+		paths string // those that end in '/' are folders
+		peel  int
+		want  string
+	}{{"day/ day/a day/b/c", 0, "day"}, {"day/ day/a b", 0, ""}, {"a", 0, ""}, {"a/b c/d", 0, ""}, {"a/b/c a/b/d", 1, "b"}, {"day/a .x", 0, "day"}, {"", 0, ""}} {
+		var entries []archive.Entry
+		for _, path := range strings.Fields(c.paths) {
+			e := archive.Entry{Path: strings.TrimSuffix(path, "/")}
+			if e.Path != path {
+				e.Kind = archive.Folder
+			}
+			entries = append(entries, e)
+		}
+		p := &Placement{Peel: c.peel}
+		assert.Equal(t, c.want, p.TopFolder(entries, func(path string) bool { return path == ".x" }), c.paths)
+	}
+}
+
+func TestWindowsName(t *testing.T) {
+	for name, want := range map[string]string{"a.csv": "a.csv", "10:30?.csv": "10_30_.csv", "a. ": "a__", "con": "con_", "Nul.txt": "Nul_.txt",
+		"COM1": "COM1_", "COM0": "COM0", "console": "console", `a\b`: "a_b", "a\x01": "a_", "küste": "küste"} {
+		assert.Equal(t, want, WindowsName(name))
 	}
 }

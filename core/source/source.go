@@ -1,13 +1,17 @@
 // Package source finds the archives that a command works on, from the names it
-// was given. It does not look inside them beyond what opening needs.
+// was given, and opens them: those on disk, and those inside others.
 package source
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
 	"github.com/maruel/natural"
 
 	"widecrate/core/fault"
@@ -17,98 +21,157 @@ import (
 // A Source is one archive, or a name that turned out not to be one.
 type Source struct {
 	Path string // as it was given, or below the folder that was given
+	Sub  string // folders between the folder that was given and the archive, separated by slashes
+	Into string // a destination root of its own; empty: none
 	Err  error  // why it cannot be used; nil if it can
 }
 
 // Name is the last part of the path.
 func (s Source) Name() string { return filepath.Base(s.Path) }
 
-// Find expands names into sources, in order. A file stands for itself, whatever
-// it is called; a folder for the files in it that have an archive's extension,
-// in natural order (2 before 10). Names are literal. The same file named twice
-// is taken once. A name that cannot be used becomes a Source with an error.
-func Find(names []string) []Source {
-	var found []Source
-	seen := map[string]bool{}
-	add := func(s Source) {
-		absolute, err := filepath.Abs(s.Path)
-		if s.Err == nil {
-			s.Err = fault.Reading(s.Path, err)
-		}
-		if !seen[absolute] {
-			seen[absolute] = true
-			found = append(found, s)
+// A Request says where archives are looked for.
+type Request struct {
+	Names     []string // files and folders, taken to the letter
+	Pairs     []Pair   // more of them, each with a destination root
+	Recursive bool     // look in the folders below too
+	Archives  []string // patterns: in a folder, what matches is an archive, whatever its extension
+}
+
+// Find finds the sources of a request, in order. A file stands for itself,
+// whatever it is called; a folder for the files in it that have an archive's
+// extension or match Archives, in natural order (2 before 10). The same file
+// named twice is taken once. A name that cannot be used becomes a Source with
+// an error; a malformed pattern is of kind fault.Usage.
+func Find(r Request) ([]Source, error) {
+	if err := CheckPatterns(r.Archives); err != nil {
+		return nil, err
+	}
+	f := &finder{Request: r, seen: map[string]bool{}}
+	for _, name := range r.Names {
+		f.addName(name, "")
+	}
+	for _, pair := range r.Pairs {
+		f.addName(pair.Source, pair.Into)
+	}
+	return f.found, nil
+}
+
+// CheckPatterns makes sure that patterns are well-formed.
+func CheckPatterns(patterns []string) error {
+	for _, p := range patterns {
+		if !doublestar.ValidatePattern(p) {
+			return fault.New(fault.Usage, "the pattern %q is malformed", p)
 		}
 	}
-	for _, name := range names {
-		info, err := os.Stat(name)
-		switch {
-		case err != nil:
-			add(Source{name, missing(name, err)})
-		case info.IsDir():
-			files, err := inFolder(name)
-			if err != nil {
-				add(Source{name, fault.Reading(name, err)})
-			}
-			for _, file := range files {
-				add(Source{Path: file})
-			}
-		case !info.Mode().IsRegular():
-			add(Source{name, fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))})
-		default:
-			add(Source{Path: name})
+	return nil
+}
+
+// IsArchiveName reports whether a file in a folder, or in another archive, is
+// taken for an archive by its name: it has an archive's extension, or matches
+// one of the patterns.
+func IsArchiveName(name string, patterns []string) bool {
+	if _, known := format.ByName(name); known {
+		return true
+	}
+	for _, p := range patterns {
+		if ok, _ := doublestar.Match(p, name); ok { // checked before
+			return true
 		}
 	}
-	return found
+	return false
+}
+
+type finder struct {
+	Request
+	found []Source
+	seen  map[string]bool // absolute paths, with the destination
+}
+
+func (f *finder) add(s Source) {
+	absolute, err := filepath.Abs(s.Path)
+	if s.Err == nil {
+		s.Err = fault.Reading(s.Path, err)
+	}
+	if key := absolute + "\x00" + s.Into; !f.seen[key] {
+		f.seen[key] = true
+		f.found = append(f.found, s)
+	}
+}
+
+func (f *finder) addName(name, into string) {
+	info, err := os.Stat(name)
+	switch {
+	case err != nil && runtime.GOOS == "windows" && strings.ContainsAny(name, "*?"):
+		f.expand(name, into)
+	case err != nil:
+		f.add(Source{Path: name, Into: into, Err: missing(name, err)})
+	case info.IsDir():
+		f.addFolder(name, "", into)
+	case !info.Mode().IsRegular():
+		f.add(Source{Path: name, Into: into, Err: fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))})
+	default:
+		f.add(Source{Path: name, Into: into})
+	}
+}
+
+// expand takes the place of the shell on Windows, where no name can hold a star
+// or a question mark.
+func (f *finder) expand(pattern, into string) {
+	matches, err := filepath.Glob(pattern)
+	if err == nil && matches == nil {
+		err = fs.ErrNotExist
+	}
+	if err != nil {
+		f.add(Source{Path: pattern, Into: into, Err: fault.At(pattern, fault.New(fault.Unreadable, "nothing matches"))})
+	}
+	slices.SortFunc(matches, natural.Compare)
+	for _, match := range matches {
+		f.addName(match, into)
+	}
 }
 
 func missing(name string, err error) error {
-	e := fault.Reading(name, err)
-	if os.IsNotExist(err) {
-		e = fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
-			Advise("a name is taken to the letter, brackets and spaces included; check it and the folder you run in"))
+	switch {
+	case !errors.Is(err, fs.ErrNotExist):
+		return fault.Reading(name, err)
+	case strings.ContainsAny(name, "*?"):
+		return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
+			Advise("a name is taken to the letter; to choose files of a folder by a pattern, name the folder and use --archives PATTERN"))
 	}
-	return e
+	return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
+		Advise("a name is taken to the letter, brackets and spaces included; check it and the folder you run in"))
 }
 
-func inFolder(folder string) ([]string, error) {
+func (f *finder) addFolder(folder, sub, into string) {
 	children, err := os.ReadDir(folder)
 	if err != nil {
-		return nil, err
+		f.add(Source{Path: folder, Into: into, Err: fault.Reading(folder, err)})
+		return
 	}
-	var files []string
+	var files, folders []string
 	for _, child := range children {
-		if _, known := format.ByName(child.Name()); !known {
-			continue
-		}
-		path := filepath.Join(folder, child.Name())
-		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
-			files = append(files, path)
+		name := child.Name()
+		info, err := os.Stat(filepath.Join(folder, name)) // what a link points at counts
+		switch {
+		case err != nil:
+		case child.IsDir() && !strings.HasPrefix(name, ".widecrate-"):
+			folders = append(folders, name)
+		case info.Mode().IsRegular() && IsArchiveName(name, f.Archives):
+			files = append(files, name)
 		}
 	}
 	slices.SortFunc(files, natural.Compare)
-	return files, nil
-}
-
-// File is an open source.
-type File struct {
-	*os.File
-	Size int64 // bytes
-}
-
-// Open opens the source for reading at any position.
-func (s Source) Open() (*File, error) {
-	f, err := os.Open(s.Path)
-	if err != nil {
-		return nil, fault.Reading("", err)
+	slices.SortFunc(folders, natural.Compare)
+	for _, name := range files {
+		f.add(Source{Path: filepath.Join(folder, name), Sub: sub, Into: into})
 	}
-	info, err := f.Stat()
-	if err == nil && !info.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: s.Path, Err: fs.ErrInvalid}
+	if f.Recursive {
+		for _, name := range folders {
+			below := name
+			if sub != "" {
+				below = sub + "/" + name
+			}
+			f.addFolder(filepath.Join(folder, name), below, into)
+		}
 	}
-	if err != nil {
-		f.Close()
-		return nil, fault.Reading("", err)
-	}
-	return &File{f, info.Size()}, nil
 }

@@ -15,12 +15,12 @@ type folder struct {
 	handle
 }
 
-func openFolder(root *os.Root, rel string) (*folder, error) {
-	sub, err := root.OpenRoot(rel)
+func openFolder(base *os.Root, rel string) (*folder, error) {
+	sub, err := base.OpenRoot(rel)
 	if err != nil {
 		return nil, err
 	}
-	h, err := openHandle(root, rel, sub)
+	h, err := openHandle(base, rel, sub)
 	if err != nil {
 		sub.Close()
 		return nil, err
@@ -36,8 +36,18 @@ func (f *folder) close() {
 // A file is a new file that is being written.
 type file interface {
 	Write(p []byte) (int, error)
-	// finish sets the time, unless it is zero, and closes the file.
-	finish(modified time.Time) error
+	Close() error
+	// setTime sets the time of the file; it may have to be closed before.
+	setTime(t time.Time) error
+}
+
+// finish closes a file and sets its time, unless that is zero.
+func finish(f file, modified time.Time) error {
+	err := f.Close()
+	if err != nil || modified.IsZero() {
+		return err
+	}
+	return f.setTime(modified)
 }
 
 // perm returns the permissions to make a file with; the system takes its mask

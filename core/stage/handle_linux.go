@@ -1,6 +1,7 @@
 package stage
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"time"
@@ -60,6 +61,21 @@ func (h handle) move(name string, to handle, newName string, replace bool) error
 	return nil
 }
 
+// link gives a file a second name in another folder.
+func (h handle) link(name string, to handle, newName string) error {
+	return unix.Linkat(h.fd, name, to.fd, newName, 0)
+}
+
+// exchange swaps two files or folders at once; where that is impossible the
+// error is errors.ErrUnsupported.
+func (h handle) exchange(name string, to handle, newName string) error {
+	err := unix.Renameat2(h.fd, name, to.fd, newName, unix.RENAME_EXCHANGE)
+	if err == unix.EINVAL || err == unix.ENOSYS {
+		return errors.ErrUnsupported
+	}
+	return err
+}
+
 // setTime sets the time of a file or folder, or of a link itself.
 func (h handle) setTime(name string, t time.Time) error {
 	ts, err := unix.TimeToTimespec(t)
@@ -86,13 +102,11 @@ func (f *rawFile) Write(p []byte) (int, error) {
 	return written, nil
 }
 
-func (f *rawFile) finish(modified time.Time) error {
-	var err error
-	if !modified.IsZero() {
-		err = handle{fd: f.dir}.setTime(f.name, modified)
+func (f *rawFile) Close() error {
+	if err := unix.Close(f.fd); err != unix.EINTR {
+		return err
 	}
-	if closed := unix.Close(f.fd); err == nil && closed != unix.EINTR {
-		err = closed
-	}
-	return err
+	return nil // on Linux it is closed all the same
 }
+
+func (f *rawFile) setTime(t time.Time) error { return handle{fd: f.dir}.setTime(f.name, t) }

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"time"
 )
 
@@ -40,8 +41,22 @@ func (h handle) move(name string, to handle, newName string, replace bool) error
 			return errors.Join(err, fs.ErrExist)
 		}
 	}
-	return h.base.Rename(path.Join(h.rel, name), path.Join(to.rel, newName))
+	if h.base == to.base {
+		return h.base.Rename(path.Join(h.rel, name), path.Join(to.rel, newName))
+	}
+	return os.Rename(h.full(name), to.full(newName))
 }
+
+// full is the path of a child; between two roots there is no other way.
+func (h handle) full(name string) string { return filepath.Join(h.base.Name(), h.rel, name) }
+
+// link gives a file a second name in another folder.
+func (h handle) link(name string, to handle, newName string) error {
+	return os.Link(h.full(name), to.full(newName))
+}
+
+// exchange is only possible on Linux.
+func (h handle) exchange(string, handle, string) error { return errors.ErrUnsupported }
 
 // setTime sets the time of a file or folder; that of a link stays.
 func (h handle) setTime(name string, t time.Time) error {
@@ -58,9 +73,4 @@ type plainFile struct {
 	name string
 }
 
-func (f plainFile) finish(modified time.Time) error {
-	if err := f.Close(); err != nil || modified.IsZero() {
-		return err
-	}
-	return f.dir.setTime(f.name, modified)
-}
+func (f plainFile) setTime(t time.Time) error { return f.dir.setTime(f.name, t) }

@@ -1,17 +1,17 @@
 // Package stage puts files where they belong, whole or not at all. What an
-// archive brings is first written to a hidden folder in the destination root,
-// and moved into place when all of it is there and nothing stands in its way.
-// Every file is reached through a handle on the root, so that nothing can be
-// made outside it. Which files, and where, is the caller's decision.
+// archive brings is first written to a hidden staging folder on the same file
+// system, and moved into place when all of it is there and nothing stands in
+// its way. Every file is reached through a handle on the root, so that nothing
+// can be made outside it. Which files, and where, is the caller's decision.
 package stage
 
 import (
-	"crypto/rand"
 	"errors"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -20,56 +20,83 @@ import (
 	"widecrate/core/fault"
 )
 
-// prefix starts the names of staging folders.
-const prefix = ".widecrate-"
-
-// A Root is a destination root with its staging folder.
+// A Root is a destination root with its staging area.
 type Root struct {
-	path    string
-	root    *os.Root
-	home    *folder // the root itself
-	staging *folder
-	name    string   // of the staging folder, below the root
-	made    []string // folders made on the way to the root, outermost first
-	folds   bool     // the file system takes names for equal that differ in letter case
-	units   atomic.Int64
+	path  string
+	dest  *os.Root
+	home  *folder // the root itself
+	area  *area
+	made  []string // folders made on the way to the root, outermost first
+	folds bool     // the file system takes names for equal that differ in letter case
+	units atomic.Int64
+
+	// Reclaimed is what was left there by runs that were killed.
+	Reclaimed Reclaimed
 
 	preview bool
 	planned map[string]archive.Entry // what a preview would have put there
 }
 
 // Open opens the destination root, makes it if it is missing, and makes a
-// staging folder in it. Errors are of kind fault.Unwritable.
-func Open(path string) (*Root, error) {
+// staging area in it, or in the folder staging if that is not empty. What dead
+// runs left in there is finished or cleared away first. Errors are of kind
+// fault.Unwritable.
+func Open(path, staging string) (*Root, error) {
 	r := &Root{path: path}
-	if err := r.open(); err != nil {
+	if err := r.open(staging); err != nil {
 		r.Close()
 		return nil, fault.Writing(path, err)
 	}
 	return r, nil
 }
 
-func (r *Root) open() error {
+func (r *Root) open(staging string) error {
 	if err := r.makeRoot(r.path); err != nil {
 		return err
 	}
 	var err error
-	if r.root, err = os.OpenRoot(r.path); err != nil {
+	if r.dest, err = os.OpenRoot(r.path); err != nil {
 		return err
 	}
-	if r.home, err = openFolder(r.root, "."); err != nil {
+	if r.home, err = openFolder(r.dest, "."); err != nil {
 		return err
 	}
-	r.name = prefix + strings.ToLower(rand.Text()[:10])
-	if err := r.root.Mkdir(r.name, 0o700); err != nil {
+	if staging == "" {
+		staging = r.path
+	} else if err := r.makeRoot(staging); err != nil {
 		return err
 	}
-	if r.staging, err = openFolder(r.root, r.name); err != nil {
+	if r.area, err = openArea(staging, r.path); err != nil {
 		return err
 	}
-	_, err = r.root.Lstat(strings.ToUpper(r.name))
+	if err := r.area.reclaim(r); err != nil {
+		return err
+	}
+	_, err = os.Lstat(filepath.Join(staging, strings.ToUpper(r.area.name)))
 	r.folds = err == nil
-	return nil
+	return r.checkSameFileSystem(staging)
+}
+
+// checkSameFileSystem makes sure that files can be moved from staging to the
+// root.
+func (r *Root) checkSameFileSystem(staging string) error {
+	if staging == r.path {
+		return nil
+	}
+	const probe = "probe"
+	f, err := r.area.create(probe, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	name := prefix + probe + "-" + r.area.name
+	if err := r.area.move(probe, r.home.handle, name, false); err != nil {
+		return fault.At(staging, fault.New(fault.Unwritable, "files cannot be moved from there to %s: %w", r.path, err).
+			Advise("--staging needs a folder on the same file system as the destination"))
+	}
+	return r.home.Remove(name)
 }
 
 // makeRoot makes a folder and those above it, and remembers which it made.
@@ -95,48 +122,43 @@ func (r *Root) makeRoot(path string) error {
 // judged, and nothing is made or changed. A root that is missing is empty.
 func Preview(path string) (*Root, error) {
 	r := &Root{path: path, preview: true, planned: map[string]archive.Entry{}}
-	root, err := os.OpenRoot(path)
+	dest, err := os.OpenRoot(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return r, nil
 	}
 	if err != nil {
 		return nil, fault.Writing(path, err)
 	}
-	r.root = root
+	r.dest = dest
 	return r, nil
 }
 
-// Close removes the staging folder with all that was not committed, and the
-// root too if it was made by Open and nothing is in it.
+// Close removes the staging area with all that was not committed, and the root
+// too if it was made by Open and nothing is in it.
 func (r *Root) Close() error {
 	var err error
-	if r.staging != nil {
-		r.staging.close()
-	}
-	if r.name != "" && r.root != nil {
-		err = r.root.RemoveAll(r.name)
+	if r.area != nil {
+		err = r.area.close()
 	}
 	if r.home != nil {
 		r.home.close()
 	}
-	if r.root != nil {
-		r.root.Close()
+	if r.dest != nil {
+		r.dest.Close()
 	}
-	for i := len(r.made) - 1; i >= 0; i-- {
-		if os.Remove(r.made[i]) != nil { // not empty: it is needed
-			break
-		}
+	for _, dir := range slices.Backward(r.made) {
+		_ = os.Remove(dir) // where something is in it, it stays
 	}
 	return fault.Writing(r.path, err)
 }
 
-// makeFolders makes a folder below the root and those above it, and returns
-// those that it made, outermost first, even with an error.
-func (r *Root) makeFolders(dir string) ([]string, error) {
+// makeFolders makes a folder below dest and those above it, and returns those
+// that it made, outermost first, even with an error.
+func makeFolders(dest *os.Root, dir string) ([]string, error) {
 	if dir == "." || dir == "" {
 		return nil, nil
 	}
-	err := r.root.Mkdir(dir, 0o777)
+	err := dest.Mkdir(dir, 0o777)
 	switch {
 	case err == nil:
 		return []string{dir}, nil
@@ -145,14 +167,21 @@ func (r *Root) makeFolders(dir string) ([]string, error) {
 	case !errors.Is(err, fs.ErrNotExist):
 		return nil, err
 	}
-	made, err := r.makeFolders(path.Dir(dir))
+	made, err := makeFolders(dest, path.Dir(dir))
 	if err != nil {
 		return made, err
 	}
-	if err := r.root.Mkdir(dir, 0o777); err != nil {
+	if err := dest.Mkdir(dir, 0o777); err != nil {
 		return made, err
 	}
 	return append(made, dir), nil
+}
+
+// removeFolders removes folders that were made, as far as they are empty.
+func removeFolders(dest *os.Root, made []string) {
+	for _, dir := range slices.Backward(made) {
+		_ = dest.Remove(dir)
+	}
 }
 
 // full is the path of something below the root, for people.
@@ -167,3 +196,10 @@ func (r *Root) fold(path string) string {
 }
 
 func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) }
+
+// Spool makes a file in the staging area for data that is needed for a while.
+// It goes with the area.
+func (r *Root) Spool() (*os.File, error) {
+	f, err := r.area.OpenFile("spool-"+r.nextUnit(), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	return f, fault.Writing(r.path, err)
+}

@@ -55,7 +55,7 @@ func plant(t *testing.T, dir string, files map[string]string) {
 // that starts with "→ " makes a link.
 type thing struct{ path, data string }
 
-func begin(root *Root, folder string, clash Clash, things []thing) (*Unit, error) {
+func begin(root *Root, folder string, rules Rules, things []thing) (*Unit, error) {
 	items := make([]Item, len(things))
 	for i, it := range things {
 		e := archive.Entry{Path: it.path, Modified: when, Size: int64(len(it.data))}
@@ -67,7 +67,7 @@ func begin(root *Root, folder string, clash Clash, things []thing) (*Unit, error
 		}
 		items[i] = Item{e, it.path}
 	}
-	u, err := root.Begin(folder, items, clash)
+	u, err := root.Begin(folder, items, rules)
 	if err != nil {
 		return nil, err
 	}
@@ -91,41 +91,45 @@ func TestCommit(t *testing.T) {
 	for name, c := range map[string]struct {
 		there  map[string]string
 		folder string
-		clash  Clash
+		rules  Rules
 		things []thing
 		want   map[string]string // nil: as there
 		result []Action
 		kind   fault.Kind // of the error; Other: none
 	}{
-		"new folder": {nil, "own", Refuse, []thing{{"a", "1"}, {"d/b", "2"}, {"d/l", "→ b"}, {"e/", ""}},
+		"new folder": {nil, "own", Rules{}, []thing{{"a", "1"}, {"d/b", "2"}, {"d/l", "→ b"}, {"e/", ""}},
 			map[string]string{"own/a": "1", "own/d/b": "2", "own/d/l": "→ b"}, []Action{Added, Added, Added, Added}, 0},
-		"merge": {map[string]string{"own/a": "1", "own/d/x": "x"}, "own", Refuse, []thing{{"a", "1"}, {"d/b", "2"}, {"e/f/g", "3"}},
+		"merge": {map[string]string{"own/a": "1", "own/d/x": "x"}, "own", Rules{}, []thing{{"a", "1"}, {"d/b", "2"}, {"e/f/g", "3"}},
 			map[string]string{"own/a": "1", "own/d/x": "x", "own/d/b": "2", "own/e/f/g": "3"}, []Action{Same, Added, Added}, 0},
-		"into the root": {map[string]string{"x": "x"}, "", Refuse, []thing{{"a", "1"}},
+		"into the root": {map[string]string{"x": "x"}, "", Rules{}, []thing{{"a", "1"}},
 			map[string]string{"a": "1", "x": "x"}, []Action{Added}, 0},
-		"refuse a change":               {map[string]string{"own/b": "old"}, "own", Refuse, []thing{{"a", "1"}, {"b", "new"}}, nil, nil, fault.Refused},
-		"skip":                          {map[string]string{"own/b": "old"}, "own", Skip, []thing{{"a", "1"}, {"b", "new"}}, map[string]string{"own/a": "1", "own/b": "old"}, []Action{Added, Skipped}, 0},
-		"replace":                       {map[string]string{"own/b": "old"}, "own", Replace, []thing{{"a", "1"}, {"b", "new"}}, map[string]string{"own/a": "1", "own/b": "new"}, []Action{Added, Replaced}, 0},
-		"file where a folder is needed": {map[string]string{"own/d": "file"}, "own", Replace, []thing{{"a", "1"}, {"d/b", "new"}}, nil, nil, fault.Refused},
-		"folder where a file goes":      {map[string]string{"own/d/x": "x"}, "own", Replace, []thing{{"a", "1"}, {"d", "new"}}, nil, nil, fault.Refused},
-		"own folder is a file":          {map[string]string{"own": "file"}, "own", Replace, []thing{{"a", "1"}}, nil, nil, fault.Refused},
-		"folder entry over a file":      {map[string]string{"own/d": "file"}, "own", Skip, []thing{{"a", "1"}, {"d/", ""}}, map[string]string{"own/a": "1", "own/d": "file"}, []Action{Added, Skipped}, 0},
-		"twice, refused":                {nil, "own", Refuse, []thing{{"a", "1"}, {"a", "2"}}, nil, nil, fault.Refused},
-		"twice, equal":                  {nil, "own", Refuse, []thing{{"a", "1"}, {"a", "1"}}, map[string]string{"own/a": "1"}, []Action{Added, Same}, 0},
-		"twice, the first stays":        {nil, "own", Skip, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "1"}, []Action{Added, Skipped}, 0},
-		"twice, the last wins":          {nil, "own", Replace, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "2"}, []Action{Skipped, Added}, 0},
-		"file and folder in one":        {nil, "own", Replace, []thing{{"a", "1"}, {"a/b", "2"}}, nil, nil, fault.Refused},
-		"equal links":                   {map[string]string{"own/x": "x"}, "own", Refuse, []thing{{"l", "→ x"}, {"l", "→ x"}}, map[string]string{"own/x": "x", "own/l": "→ x"}, []Action{Added, Same}, 0},
+		"refuse a change":               {map[string]string{"own/b": "old"}, "own", Rules{}, []thing{{"a", "1"}, {"b", "new"}}, nil, nil, fault.Refused},
+		"skip":                          {map[string]string{"own/b": "old"}, "own", Rules{Clash: Skip}, []thing{{"a", "1"}, {"b", "new"}}, map[string]string{"own/a": "1", "own/b": "old"}, []Action{Added, Skipped}, 0},
+		"replace":                       {map[string]string{"own/b": "old"}, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}}, map[string]string{"own/a": "1", "own/b": "new"}, []Action{Added, Replaced}, 0},
+		"file where a folder is needed": {map[string]string{"own/d": "file"}, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"d/b", "new"}}, nil, nil, fault.Refused},
+		"folder where a file goes":      {map[string]string{"own/d/x": "x"}, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"d", "new"}}, nil, nil, fault.Refused},
+		"own folder is a file":          {map[string]string{"own": "file"}, "own", Rules{Clash: Replace}, []thing{{"a", "1"}}, nil, nil, fault.Refused},
+		"folder entry over a file":      {map[string]string{"own/d": "file"}, "own", Rules{Clash: Skip}, []thing{{"a", "1"}, {"d/", ""}}, map[string]string{"own/a": "1", "own/d": "file"}, []Action{Added, Skipped}, 0},
+		"twice, refused":                {nil, "own", Rules{}, []thing{{"a", "1"}, {"a", "2"}}, nil, nil, fault.Refused},
+		"twice, equal":                  {nil, "own", Rules{}, []thing{{"a", "1"}, {"a", "1"}}, map[string]string{"own/a": "1"}, []Action{Added, Same}, 0},
+		"twice, the first stays":        {nil, "own", Rules{Clash: Skip}, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "1"}, []Action{Added, Skipped}, 0},
+		"twice, the last wins":          {nil, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "2"}, []Action{Skipped, Added}, 0},
+		"file and folder in one":        {nil, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"a/b", "2"}}, nil, nil, fault.Refused},
+		"equal links":                   {map[string]string{"own/x": "x"}, "own", Rules{}, []thing{{"l", "→ x"}, {"l", "→ x"}}, map[string]string{"own/x": "x", "own/l": "→ x"}, []Action{Added, Same}, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			plant(t, dir, c.there)
-			root, err := Open(dir)
+			root, err := Open(dir, "")
 			require.NoError(t, err)
-			u, err := begin(root, c.folder, c.clash, c.things)
+			u, err := begin(root, c.folder, c.rules, c.things)
 			var result []Action
 			if err == nil {
-				result, err = u.Commit()
+				var results []Result
+				results, err = u.Commit()
+				for _, r := range results {
+					result = append(result, r.Action)
+				}
 			}
 			want := c.want
 			if c.kind != fault.Other {
@@ -149,12 +153,12 @@ func TestPreview(t *testing.T) {
 	dir := t.TempDir()
 	root, err := Preview(filepath.Join(dir, "missing"))
 	require.NoError(t, err)
-	u, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a"}}}, Refuse)
+	u, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a"}}}, Rules{})
 	require.NoError(t, err)
 	actions, err := u.Preview()
 	require.NoError(t, err)
-	assert.Equal(t, []Action{Added}, actions)
-	again, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a", Size: 5}}}, Refuse)
+	assert.Equal(t, []Result{{"own/a", Added}}, actions)
+	again, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a", Size: 5}}}, Rules{})
 	require.NoError(t, err)
 	_, err = again.Preview()
 	assert.ErrorIs(t, err, fault.Refused, "it meets what the first would have put there")
@@ -166,12 +170,12 @@ func TestModesAndTimes(t *testing.T) {
 	dir := t.TempDir()
 	for _, folder := range []string{"new", "merged"} {
 		plant(t, dir, map[string]string{"merged/x": "x"})
-		root, err := Open(dir)
+		root, err := Open(dir, "")
 		require.NoError(t, err)
 		u, err := root.Begin(folder, []Item{
 			{Entry: archive.Entry{Path: "d", Kind: archive.Folder, Mode: 0o500, HasMode: true, Modified: when}},
 			{Entry: archive.Entry{Path: "d/f", Mode: 0o400, HasMode: true, Modified: when}},
-			{Entry: archive.Entry{Path: "d/g"}}}, Refuse)
+			{Entry: archive.Entry{Path: "d/g"}}}, Rules{})
 		require.NoError(t, err)
 		hand := u.Hand()
 		for _, i := range []int{1, 2} {
@@ -196,13 +200,13 @@ func TestMergeTakesBack(t *testing.T) {
 	dir := t.TempDir()
 	there := map[string]string{"own/b": "old", "own/z": "z"}
 	plant(t, dir, there)
-	root, err := Open(dir)
+	root, err := Open(dir, "")
 	require.NoError(t, err)
-	u, err := begin(root, "own", Replace, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"y", "4"}})
+	u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"y", "4"}})
 	require.NoError(t, err)
 	// The last staged file vanishes: its move fails after the others.
 	_, name := u.stagedAt(2)
-	require.NoError(t, root.staging.Remove(name))
+	require.NoError(t, root.area.Remove(name))
 	_, err = u.Commit()
 	require.ErrorIs(t, err, fs.ErrNotExist)
 	require.NoError(t, u.Discard())
@@ -213,9 +217,9 @@ func TestMergeTakesBack(t *testing.T) {
 // A folder that appears while the unit is staged is merged with, not replaced.
 func TestFolderAppearsMeanwhile(t *testing.T) {
 	dir := t.TempDir()
-	root, err := Open(dir)
+	root, err := Open(dir, "")
 	require.NoError(t, err)
-	u, err := begin(root, "own", Refuse, []thing{{"a", "1"}, {"d/b", "2"}})
+	u, err := begin(root, "own", Rules{}, []thing{{"a", "1"}, {"d/b", "2"}})
 	require.NoError(t, err)
 	plant(t, dir, map[string]string{"own/d/x": "x"})
 	_, err = u.Commit()
@@ -229,9 +233,9 @@ func TestNothingOutsideTheRoot(t *testing.T) {
 	plant(t, dir, map[string]string{"root/own/x": "x", "outside/y": "y"})
 	require.NoError(t, os.Symlink("../../outside", filepath.Join(dir, "root/own/out")))
 	before := tree(t, dir)
-	root, err := Open(filepath.Join(dir, "root"))
+	root, err := Open(filepath.Join(dir, "root"), "")
 	require.NoError(t, err)
-	u, err := begin(root, "own", Replace, []thing{{"out/y", "changed"}})
+	u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"out/y", "changed"}})
 	if err == nil {
 		_, err = u.Commit()
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strconv"
@@ -30,6 +31,8 @@ const (
 	Refuse  Clash = iota // nothing of the unit is put into place
 	Skip                 // what is there stays
 	Replace              // the item takes its place
+	Newer                // the one with the later time stays
+	Number               // both stay: the item becomes name-2.ext
 )
 
 // An Action is what became, or would become, of an item.
@@ -48,6 +51,18 @@ var actionNames = [...]string{"added", "same", "skipped", "replaced", "clashing"
 
 func (a Action) String() string { return actionNames[a] }
 
+// A Result is what became, or would become, of an item, and where.
+type Result struct {
+	Path   string // below the root
+	Action Action
+}
+
+// Rules are how a unit goes into its folder.
+type Rules struct {
+	Clash Clash
+	Fresh bool // the unit's folder takes the place of the one that is there
+}
+
 // A Unit is what one archive brings into a root: all of its items are staged,
 // and then committed together.
 //
@@ -55,65 +70,84 @@ func (a Action) String() string { return actionNames[a] }
 // one rename. Any other is staged flat, each file under a number: it costs no
 // folders, and can be merged into what is there.
 type Unit struct {
-	root   *Root
-	folder string // below the root; "." for the root itself
-	items  []Item
-	clash  Clash
-	id     string
-	tree   bool
-	staged []atomic.Bool
-	result []Action
+	root     *Root
+	folder   string // below the root; "." for the root itself
+	items    []Item
+	rules    Rules
+	id       string
+	whole    bool // its folder appears, or is swapped, by one rename
+	distinct bool // no two items have the same path
+	taken    map[string]bool
+	staged   []atomic.Bool
+	result   []Result
 }
 
-// Begin starts a unit. With Skip, items whose path is taken already need not be
-// written: Wanted tells. Items must not contradict each other in kind: where
-// one is a folder by its path or by another's, it must be one. This is checked,
-// with an error of kind fault.Refused.
-func (r *Root) Begin(folder string, items []Item, clash Clash) (*Unit, error) {
-	u := &Unit{root: r, folder: path.Clean(folder), items: items, clash: clash,
-		staged: make([]atomic.Bool, len(items)), result: make([]Action, len(items))}
-	distinct, err := u.checkKinds()
-	if err != nil {
+// Begin starts a unit in a folder below the root; "" is the root itself. With
+// Skip, items whose path is taken already need not be written: Wanted tells.
+// Items that contradict each other, in that one would have to be a folder for
+// another, are an error of kind fault.Refused.
+func (r *Root) Begin(folder string, items []Item, rules Rules) (*Unit, error) {
+	u := &Unit{root: r, folder: path.Clean(folder), items: items, rules: rules,
+		staged: make([]atomic.Bool, len(items)), result: make([]Result, len(items))}
+	for i := range items {
+		u.result[i].Path = path.Join(u.folder, items[i].Path)
+	}
+	if err := u.checkKinds(); err != nil {
 		return nil, err
 	}
 	if r.preview {
 		return u, nil
 	}
 	u.id = r.nextUnit()
-	_, err = r.root.Lstat(u.folder)
-	if distinct && errors.Is(err, fs.ErrNotExist) {
-		u.tree = true
-		return u, fault.Writing(r.path, u.makeTree())
+	there, err := r.dest.Lstat(u.folder)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		u.whole = true
+	case err == nil && rules.Fresh && !there.IsDir():
+		return nil, fault.At(r.full(u.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
+	case err == nil:
+		u.whole = rules.Fresh && u.folder != "."
 	}
-	if clash == Skip {
-		return u, u.eachSpot(func(i int, at spot) error {
-			if at.dir != nil && items[i].Kind != archive.Folder {
-				if _, err := at.dir.Lstat(at.name); err == nil {
-					u.result[i] = Skipped
-				}
-			}
-			return nil
-		})
+	switch {
+	case u.whole && u.distinct:
+		return u, fault.Writing(r.path, u.makeTree())
+	case u.whole:
+		return u, fault.Writing(r.path, r.area.Mkdir(u.id, 0o777))
+	case rules.Clash == Skip:
+		return u, u.skipTaken()
 	}
 	return u, nil
 }
 
+func (u *Unit) skipTaken() error {
+	return u.eachSpot(u.destination(), func(i int, at spot) error {
+		if at.dir != nil && u.items[i].Kind != archive.Folder {
+			if _, err := at.dir.Lstat(at.name); err == nil {
+				u.result[i].Action = Skipped
+			}
+		}
+		return nil
+	})
+}
+
 // Wanted reports whether the data of an item is needed.
-func (u *Unit) Wanted(i int) bool { return u.items[i].Kind == archive.File && u.result[i] != Skipped }
+func (u *Unit) Wanted(i int) bool {
+	return u.items[i].Kind == archive.File && u.result[i].Action != Skipped
+}
 
 // checkKinds refuses an item that is a folder for one path and something else
-// for another, and reports whether all paths are distinct.
-func (u *Unit) checkKinds() (distinct bool, err error) {
+// for another, and finds out whether all paths are distinct.
+func (u *Unit) checkKinds() error {
 	byPath := make(map[string]int, len(u.items))
-	distinct = true
+	u.distinct = true
 	for i := range u.items {
 		key := u.root.fold(u.items[i].Path)
 		if first, taken := byPath[key]; taken {
 			a, b := u.items[first].Kind, u.items[i].Kind
 			if (a == archive.Folder) != (b == archive.Folder) {
-				return false, u.contradiction(first, i)
+				return u.contradiction(first, i)
 			}
-			distinct = distinct && a == archive.Folder
+			u.distinct = u.distinct && a == archive.Folder
 			continue
 		}
 		byPath[key] = i
@@ -121,11 +155,17 @@ func (u *Unit) checkKinds() (distinct bool, err error) {
 	for i := range u.items {
 		for dir := path.Dir(u.items[i].Path); dir != "."; dir = path.Dir(dir) {
 			if above, taken := byPath[u.root.fold(dir)]; taken && u.items[above].Kind != archive.Folder {
-				return false, u.contradiction(above, i)
+				return u.contradiction(above, i)
 			}
 		}
 	}
-	return distinct, nil
+	if u.rules.Clash == Number {
+		u.taken = make(map[string]bool, len(byPath))
+		for key := range byPath {
+			u.taken[key] = true
+		}
+	}
+	return nil
 }
 
 func (u *Unit) contradiction(a, b int) error {
@@ -135,8 +175,7 @@ func (u *Unit) contradiction(a, b int) error {
 
 // makeTree makes the unit's folders in staging.
 func (u *Unit) makeTree() error {
-	top := path.Join(u.root.name, u.id)
-	if err := u.root.root.Mkdir(top, 0o777); err != nil {
+	if err := u.root.area.Mkdir(u.id, 0o777); err != nil {
 		return err
 	}
 	made := map[string]bool{".": true}
@@ -150,7 +189,7 @@ func (u *Unit) makeTree() error {
 			return err
 		}
 		made[key] = true
-		return u.root.root.Mkdir(path.Join(top, dir), 0o777)
+		return u.root.area.Mkdir(path.Join(u.id, dir), 0o777)
 	}
 	for i := range u.items {
 		dir := u.items[i].Path
@@ -164,13 +203,13 @@ func (u *Unit) makeTree() error {
 	return nil
 }
 
-// stagedAt tells where item i lies in staging: folder, below the root, and name.
+// stagedAt tells where item i lies in the staging area: folder and name.
 func (u *Unit) stagedAt(i int) (dir, name string) {
-	if !u.tree {
-		return u.root.name, u.id + "-" + strconv.Itoa(i)
+	if !u.whole || !u.distinct {
+		return ".", u.id + "-" + strconv.Itoa(i)
 	}
 	dir, name = path.Split(u.items[i].Path)
-	return path.Join(u.root.name, u.id, dir), name
+	return path.Join(u.id, dir), name
 }
 
 // A Hand writes items of a unit. It keeps the handle of the folder that it last
@@ -183,6 +222,27 @@ type Hand struct {
 
 // Hand returns a new hand.
 func (u *Unit) Hand() *Hand { return &Hand{u: u} }
+
+// Write stages the data of item i. An error of fill is returned as it is, one
+// of the file system as kind fault.Unwritable.
+func (h *Hand) Write(i int, fill func(w io.Writer) error) error {
+	rel, name := h.u.stagedAt(i)
+	it, full := &h.u.items[i], h.u.root.full(h.u.result[i].Path)
+	dir, err := h.at(rel)
+	if err != nil {
+		return fault.Writing(full, err)
+	}
+	f, err := dir.create(name, it.perm())
+	if err != nil {
+		return fault.Writing(full, err)
+	}
+	h.u.staged[i].Store(true)
+	err = fill(&target{f, full})
+	if finished := fault.Writing(full, finish(f, it.Modified)); err == nil {
+		err = finished
+	}
+	return err
+}
 
 // link stages a symbolic link.
 func (h *Hand) link(i int) error {
@@ -202,40 +262,16 @@ func (h *Hand) link(i int) error {
 	return dir.setTime(name, it.Modified)
 }
 
-// Write stages the data of item i. An error of fill is returned as it is, one
-// of the file system as kind fault.Unwritable; after either nothing of the item
-// is left.
-func (h *Hand) Write(i int, fill func(w io.Writer) error) error {
-	rel, name := h.u.stagedAt(i)
-	dir, err := h.at(rel)
-	it := &h.u.items[i]
-	full := h.u.root.full(h.u.target(i))
-	if err != nil {
-		return fault.Writing(full, err)
-	}
-	f, err := dir.create(name, it.perm())
-	if err != nil {
-		return fault.Writing(full, err)
-	}
-	h.u.staged[i].Store(true)
-	w := &target{f, full}
-	err = fill(w)
-	if finished := fault.Writing(full, f.finish(it.Modified)); err == nil {
-		err = finished
-	}
-	return err
-}
-
-// at returns the handle of a folder below the root.
+// at returns the handle of a folder of the staging area.
 func (h *Hand) at(rel string) (*folder, error) {
-	if rel == h.u.root.name {
-		return h.u.root.staging, nil
+	if rel == "." {
+		return h.u.root.area.folder, nil
 	}
 	if h.dir != nil && h.rel == rel {
 		return h.dir, nil
 	}
 	h.Close()
-	dir, err := openFolder(h.u.root.root, rel)
+	dir, err := openFolder(h.u.root.area.Root, rel)
 	if err != nil {
 		return nil, err
 	}
@@ -268,40 +304,50 @@ func (u *Unit) Discard() error {
 		return nil
 	}
 	var err error
-	if u.tree {
-		err = u.root.root.RemoveAll(path.Join(u.root.name, u.id))
-	} else {
-		for i := range u.items {
-			if u.staged[i].Load() {
-				_, name := u.stagedAt(i)
-				if removed := u.root.staging.Remove(name); removed != nil && !errors.Is(removed, fs.ErrNotExist) {
-					err = removed
-				}
+	if u.whole {
+		err = u.root.area.RemoveAll(u.id)
+	}
+	for i := range u.items {
+		if dir, name := u.stagedAt(i); dir == "." && u.staged[i].Load() {
+			if removed := ignoreMissing(u.root.area.Remove(name)); removed != nil {
+				err = removed
 			}
 		}
 	}
 	return fault.Writing(u.root.path, err)
 }
 
-// spot is the place in the destination that an item is meant for.
+// whereabouts is a folder that items go to: one below the root, or the tree of
+// a unit that is still in staging.
+type whereabouts struct {
+	base   *os.Root
+	home   *folder // an open handle on base itself, where there is one
+	folder string
+}
+
+func (u *Unit) destination() whereabouts {
+	return whereabouts{u.root.dest, u.root.home, u.folder}
+}
+
+// spot is the place that an item is meant for.
 type spot struct {
 	dir     *folder // nil: there is no such folder yet
 	name    string
-	blocked string // what stands where a folder would have to be, below the root
+	blocked string // what stands where a folder would have to be, below the base
 }
 
-// eachSpot visits the items one destination folder after the other, in item
-// order within each.
-func (u *Unit) eachSpot(visit func(i int, at spot) error) error {
+// eachSpot visits the items one folder after the other, in item order within
+// each.
+func (u *Unit) eachSpot(where whereabouts, visit func(i int, at spot) error) error {
 	order := make([]int, len(u.items))
 	parents := make([]string, len(u.items))
 	for i := range order {
-		order[i], parents[i] = i, path.Dir(u.target(i))
+		order[i], parents[i] = i, path.Dir(path.Join(where.folder, u.items[i].Path))
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(parents[a], parents[b]) })
 	var at spot
 	release := func() {
-		if at.dir != nil && at.dir != u.root.home {
+		if at.dir != nil && at.dir != where.home {
 			at.dir.close()
 		}
 	}
@@ -310,11 +356,11 @@ func (u *Unit) eachSpot(visit func(i int, at spot) error) error {
 		if n == 0 || parents[i] != parents[order[n-1]] {
 			release()
 			var err error
-			if at, err = u.root.spot(parents[i]); err != nil {
-				return err
+			if at, err = where.spot(parents[i]); err != nil {
+				return fault.Writing(u.root.full(u.result[i].Path), err)
 			}
 		}
-		at.name = path.Base(u.target(i))
+		at.name = path.Base(u.items[i].Path)
 		if err := visit(i, at); err != nil {
 			return err
 		}
@@ -322,28 +368,22 @@ func (u *Unit) eachSpot(visit func(i int, at spot) error) error {
 	return nil
 }
 
-// target is the path of an item below the root.
-func (u *Unit) target(i int) string { return path.Join(u.folder, u.items[i].Path) }
-
-// spot opens a destination folder.
-func (r *Root) spot(rel string) (spot, error) {
+// spot opens a folder below the base.
+func (w whereabouts) spot(rel string) (spot, error) {
 	switch {
-	case r.root == nil:
+	case w.base == nil:
 		return spot{}, nil
-	case rel == "." && r.home != nil:
-		return spot{dir: r.home}, nil
+	case rel == "." && w.home != nil:
+		return spot{dir: w.home}, nil
 	}
-	dir, err := openFolder(r.root, rel)
+	dir, err := openFolder(w.base, rel)
 	if err == nil {
 		return spot{dir: dir}, nil
 	}
 	for above := rel; above != "."; above = path.Dir(above) {
-		if info, statErr := r.root.Stat(above); statErr == nil && !info.IsDir() {
+		if info, statErr := w.base.Stat(above); statErr == nil && !info.IsDir() {
 			return spot{blocked: above}, nil
 		}
 	}
-	if errors.Is(err, fs.ErrNotExist) {
-		return spot{}, nil
-	}
-	return spot{}, fault.Writing(r.full(rel), err)
+	return spot{}, ignoreMissing(err)
 }

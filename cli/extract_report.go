@@ -1,0 +1,284 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"path/filepath"
+	"time"
+
+	"widecrate/cli/show"
+	"widecrate/core/archive"
+	"widecrate/core/extract"
+	"widecrate/core/fault"
+	"widecrate/core/place"
+	"widecrate/core/stage"
+)
+
+// extractReport prints outcomes, and in the end what they come to.
+type extractReport struct {
+	*extractCommand
+	json     *json.Encoder
+	started  time.Time
+	totals   extract.Totals
+	failures extract.Failures // of archives, and of what becomes of sources
+	archives []extract.Outcome
+	removed  int
+	moved    int
+	kept     []string // sources that were kept, with the reason
+}
+
+func (r *extractReport) archive(o *extract.Outcome) {
+	r.totals.Add(o)
+	if o.Err != nil {
+		r.failures.Add(o.Err)
+		r.problem(o.Err)
+	}
+	if !r.streaming {
+		r.print(o)
+	}
+	if o.Err == nil {
+		short := *o
+		short.Placed = nil
+		r.archives = append(r.archives, short)
+	}
+}
+
+func (r *extractReport) print(o *extract.Outcome) {
+	switch r.as.Value() {
+	case asJSON:
+		r.printJSON(o)
+	case asNames:
+		for _, p := range o.Placed {
+			if p.Kind != archive.Folder && p.Action != stage.Skipped {
+				r.name(r.out, p.Path)
+			}
+		}
+	default:
+		if o.Err == nil && (r.dryRun || r.verbose) && !r.quiet {
+			r.listPlaced(o)
+		}
+	}
+}
+
+// written is a line of JSON for each file and link that was kept.
+type written struct {
+	Kind    string `json:"kind"`
+	Archive string `json:"archive"`
+	Entry   string `json:"entry"`
+	Path    string `json:"path"`
+	Type    string `json:"type"`
+	Size    int64  `json:"size"`
+	Action  string `json:"action"`
+}
+
+// unpacked is a line of JSON for each archive.
+type unpacked struct {
+	Kind    string         `json:"kind"`
+	Archive string         `json:"archive"`
+	Into    string         `json:"into"`
+	Entries int            `json:"entries"`
+	LeftOut map[string]int `json:"left_out,omitempty"`
+	Bytes   int64          `json:"bytes"`
+	Seconds float64        `json:"seconds"`
+	DryRun  bool           `json:"dry_run,omitempty"`
+	Failure *failure       `json:"failure,omitempty"`
+}
+
+// disposed is a line of JSON for each source that --after is about.
+type disposed struct {
+	Kind    string   `json:"kind"`
+	Archive string   `json:"archive"`
+	After   string   `json:"after"`
+	To      string   `json:"to,omitempty"`
+	Why     string   `json:"why,omitempty"`
+	DryRun  bool     `json:"dry_run,omitempty"`
+	Failure *failure `json:"failure,omitempty"`
+}
+
+// failure is the JSON of an error.
+type failure struct {
+	Kind  string `json:"kind"`
+	Code  int    `json:"code"`
+	Where string `json:"where"`
+	Why   string `json:"why"`
+	Do    string `json:"do,omitempty"`
+}
+
+func failureOf(err error) *failure {
+	if err == nil {
+		return nil
+	}
+	f := &failure{Kind: fault.Of(err).Error(), Code: exitCode(err), Why: err.Error()}
+	if e, ok := errors.AsType[*fault.Error](err); ok {
+		f.Where, f.Why, f.Do = e.Where, e.Err.Error(), e.Do
+	}
+	return f
+}
+
+func (r *extractReport) printJSON(o *extract.Outcome) {
+	for _, p := range o.Placed {
+		if p.Kind != archive.Folder {
+			r.line(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String()})
+		}
+	}
+	r.line(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries,
+		LeftOut: byRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: r.dryRun, Failure: failureOf(o.Err)})
+}
+
+// line prints a line of JSON. What it cannot write, the flush at the end tells.
+func (r *extractReport) line(v any) { _ = r.json.Encode(v) }
+
+// source takes note of what became of a source.
+func (r *extractReport) source(d *extract.Disposal) {
+	after := "kept"
+	switch {
+	case d.Err != nil:
+		r.failures.Add(d.Err)
+		r.problem(d.Err)
+	case d.Kept != "":
+		r.kept = append(r.kept, r.out.Name(d.Source)+": "+d.Kept)
+	case d.To != "":
+		after = "moved"
+		r.moved++
+	default:
+		after = "removed"
+		r.removed++
+	}
+	if r.as.Value() == asJSON {
+		r.line(disposed{"source", d.Source, after, d.To, d.Kept, r.dryRun, failureOf(d.Err)})
+	}
+}
+
+// listPlaced prints every path of an archive and what becomes of it.
+func (r *extractReport) listPlaced(o *extract.Outcome) {
+	r.out.Printf("%s → %s\n", r.out.Strong(r.out.Name(o.Archive)), r.out.Name(o.Target))
+	for _, p := range o.Placed {
+		size := ""
+		if p.Kind == archive.File {
+			size = show.Size(p.Size)
+		}
+		if p.Kind != archive.Folder {
+			r.out.Printf("  %-8s %9s  %s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path))
+		}
+	}
+}
+
+// verb says what becomes, or became, of an entry.
+func verb(a stage.Action, dryRun bool) string {
+	if dryRun {
+		return map[stage.Action]string{stage.Added: "add", stage.Same: "same", stage.Skipped: "skip", stage.Replaced: "replace"}[a]
+	}
+	return a.String()
+}
+
+// A summary lists this many archives; more go into one line for each root.
+const listed = 12
+
+func (r *extractReport) finish() {
+	if r.quiet {
+		return
+	}
+	s, t := r.summary(r.streams), &r.totals
+	if r.streaming {
+		s = r.err
+	} else if r.as.Value() == asText && !r.verbose && !r.dryRun {
+		if len(r.archives) <= listed {
+			r.tableOfArchives(s)
+		} else {
+			r.linesOfRoots(s)
+		}
+	}
+	r.tellSources(s)
+	done, wrote := "unpacked", "written"
+	if r.dryRun {
+		done, wrote = "would be unpacked", "would be written"
+	}
+	files := t.Placed
+	if r.streaming {
+		files = t.Kept
+	}
+	s.Printf("%s %s: %s, %s %s", s.Strong(show.Count(t.Archives-t.Failed, "archive")), done,
+		show.Count(files, "file"), show.Size(t.Bytes), wrote)
+	if t.Same > 0 {
+		s.Printf(", %s already there", show.Number(t.Same))
+	}
+	if t.Skipped > 0 {
+		s.Printf(", %s skipped", show.Number(t.Skipped))
+	}
+	s.Printf("; %s; %s\n", leftOut(t.LeftOut), show.Took(time.Since(r.started)))
+	if t.Failed > 0 {
+		s.Printf("%s, told above\n", s.Bad(show.Count(t.Failed, "archive")+" failed"))
+	}
+	s.Flush()
+}
+
+// tellSources says what became of the sources.
+func (r *extractReport) tellSources(s *show.Screen) {
+	for _, kept := range r.kept[:min(len(r.kept), listed)] {
+		s.Printf("kept %s\n", kept)
+	}
+	if more := len(r.kept) - listed; more > 0 {
+		s.Printf("kept %s more (--as json tells why)\n", show.Count(more, "archive"))
+	}
+	would := ""
+	if r.dryRun {
+		would = "would be "
+	}
+	if r.removed > 0 {
+		s.Printf("%s %sremoved after everything in them was delivered\n", show.Count(r.removed, "archive"), would)
+	}
+	if r.moved > 0 {
+		s.Printf("%s %smoved to %s\n", show.Count(r.moved, "archive"), would, s.Name(r.after.Folder))
+	}
+}
+
+// tableOfArchives prints what came from each archive and where it went.
+func (r *extractReport) tableOfArchives(s *show.Screen) {
+	if len(r.archives) == 0 {
+		return
+	}
+	name := show.Column{Title: "archive", Short: true}
+	into := show.Column{Title: "went to", Short: true}
+	for i := range r.archives {
+		o := &r.archives[i]
+		name.Width = max(name.Width, show.Width(r.shortName(s, o)))
+		into.Width = max(into.Width, show.Width(s.Name(o.Target)))
+	}
+	t := show.NewTable(s, name, into, show.Column{Title: "files", Width: 7, Right: true},
+		show.Column{Title: "written", Width: 9, Right: true}, show.Column{Title: "left out", Right: true})
+	for i := range r.archives {
+		o := &r.archives[i]
+		t.Row(r.shortName(s, o), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
+	}
+}
+
+// shortName is an archive's name without the folder that it lies in.
+func (r *extractReport) shortName(s *show.Screen, o *extract.Outcome) string {
+	return s.Name(o.Source.Name() + o.Archive[len(o.Source.Path):])
+}
+
+// linesOfRoots prints where many archives went.
+func (r *extractReport) linesOfRoots(s *show.Screen) {
+	counts := map[string]int{}
+	var roots []string
+	for i := range r.archives {
+		root := r.archives[i].Target
+		if r.layout.Value() != place.Shared {
+			root = filepath.Dir(root)
+		}
+		if counts[root] == 0 {
+			roots = append(roots, root)
+		}
+		counts[root]++
+	}
+	how := ""
+	if r.layout.Value() != place.Shared {
+		how = ", each in its own folder"
+	}
+	for _, root := range roots[:min(len(roots), listed)] {
+		s.Printf("%s → %s%s\n", show.Count(counts[root], "archive"), s.Name(root), how)
+	}
+	if more := len(roots) - listed; more > 0 {
+		s.Printf("… and %s more; -v lists every path\n", show.Count(more, "folder"))
+	}
+}

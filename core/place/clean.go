@@ -1,0 +1,133 @@
+package place
+
+import (
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"widecrate/core/fault"
+)
+
+// longestPath bounds an entry path in bytes; no common system takes more.
+const longestPath = 4096
+
+const hostile = "this archive may be hostile; nothing of it was unpacked. To take the rest, leave this entry out with --drop"
+
+// Clean turns the stored path of an entry into a relative one that stays below
+// its folder: names separated by single slashes, "." for the folder itself. A
+// path that leads elsewhere on any common system is of kind fault.Unsafe.
+func Clean(stored string) (string, error) {
+	unsafe := func(why string) (string, error) {
+		return "", fault.New(fault.Unsafe, "its path %s", why).Advise(hostile)
+	}
+	switch {
+	case stored == "":
+		return unsafe("is empty")
+	case len(stored) > longestPath:
+		return unsafe("is too long")
+	case strings.ContainsRune(stored, 0):
+		return unsafe("holds a NUL byte")
+	case stored[0] == '/' || stored[0] == '\\':
+		return unsafe("is absolute")
+	case hasDrive(stored):
+		return unsafe("starts with a drive letter")
+	}
+	if isClean(stored) && runtime.GOOS != "windows" {
+		return stored, nil
+	}
+	var names []string
+	for name := range strings.SplitSeq(stored, "/") {
+		if name == "" || name == "." {
+			continue
+		}
+		// A backslash separates names on some systems and is part of a name on
+		// others: what it would lead to counts on all of them.
+		for part := range strings.SplitSeq(name, `\`) {
+			if part == ".." {
+				return unsafe("leads out of its folder with '..'")
+			}
+		}
+		if runtime.GOOS == "windows" {
+			name = WindowsName(name)
+		}
+		names = append(names, name)
+	}
+	if len(names) == 0 {
+		return ".", nil
+	}
+	cleaned := strings.Join(names, "/")
+	if runtime.GOOS == "windows" && !filepath.IsLocal(filepath.FromSlash(cleaned)) {
+		return unsafe("is one that this system gives a meaning of its own")
+	}
+	return cleaned, nil
+}
+
+// isClean recognises the paths that nothing has to be done about: nearly all.
+func isClean(path string) bool {
+	return !strings.Contains(path, `\`) && !strings.Contains(path, "//") && !strings.HasSuffix(path, "/") &&
+		path[0] != '.' && !strings.Contains(path, "/.")
+}
+
+func hasDrive(path string) bool {
+	return len(path) >= 2 && path[1] == ':' && (len(path) == 2 || path[2] == '/' || path[2] == '\\') &&
+		('a' <= path[0]|0x20 && path[0]|0x20 <= 'z')
+}
+
+// WindowsName turns a name into one that Windows can hold: what it reserves
+// becomes '_', and so do dots and spaces at the end.
+func WindowsName(name string) string {
+	mapped := []byte(name)
+	for i, c := range mapped {
+		if c < ' ' || strings.IndexByte(`<>:"/\|?*`, c) >= 0 {
+			mapped[i] = '_'
+		}
+	}
+	for i := len(mapped) - 1; i >= 0 && (mapped[i] == '.' || mapped[i] == ' '); i-- {
+		mapped[i] = '_'
+	}
+	stem, rest, _ := strings.Cut(string(mapped), ".")
+	switch device := strings.ToUpper(strings.TrimRight(stem, " ")); {
+	case device == "CON", device == "PRN", device == "AUX", device == "NUL",
+		len(device) == 4 && (device[:3] == "COM" || device[:3] == "LPT") && device[3] >= '1' && device[3] <= '9':
+		if rest != "" {
+			rest = "." + rest
+		}
+		return stem + "_" + rest
+	}
+	return string(mapped)
+}
+
+// CheckLink makes sure that a symbolic link at the cleaned path at leads to
+// something below the same root. ".." may only stand at the start of a target:
+// behind a name it would depend on whether that name is a link itself.
+func CheckLink(at, target string) error {
+	unsafe := func(why string) error {
+		return fault.New(fault.Unsafe, "it is a link to %q, which %s", target, why).
+			Advise("this archive may be hostile; nothing of it was unpacked. To take the rest, leave links out with --links skip")
+	}
+	slashed := strings.ReplaceAll(target, `\`, "/")
+	switch {
+	case target == "":
+		return unsafe("is empty")
+	case strings.ContainsRune(target, 0):
+		return unsafe("holds a NUL byte")
+	case slashed[0] == '/' || hasDrive(slashed):
+		return unsafe("is absolute")
+	}
+	depth, named := strings.Count(at, "/"), false
+	for name := range strings.SplitSeq(slashed, "/") {
+		switch name {
+		case "", ".":
+		case "..":
+			if depth--; depth < 0 {
+				return unsafe("lies outside the archive's folder")
+			}
+			if named {
+				return unsafe("goes up again after going down")
+			}
+		default:
+			named = true
+		}
+	}
+	return nil
+}

@@ -1,0 +1,88 @@
+package source
+
+import (
+	"bytes"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/unicode"
+
+	"widecrate/core/fault"
+)
+
+// A Pair is a source with a destination root of its own.
+type Pair struct{ Source, Into string }
+
+// ReadList reads names, one a line, or with a NUL after each. The text is in
+// UTF-8 or UTF-16, with or without a mark; lines end in LF or CRLF, and empty
+// ones do not count.
+func ReadList(r io.Reader, null bool) ([]string, error) {
+	raw, err := io.ReadAll(r)
+	if err != nil {
+		return nil, fault.Reading("", err)
+	}
+	text, err := decodeText(raw, null)
+	if err != nil {
+		return nil, err
+	}
+	separator := "\n"
+	if null {
+		separator = "\x00"
+	}
+	var names []string
+	for line := range strings.SplitSeq(text, separator) {
+		if !null {
+			line = strings.TrimSuffix(line, "\r")
+		}
+		if line != "" {
+			names = append(names, line)
+		}
+	}
+	return names, nil
+}
+
+// ReadPairs reads lines of a source, a tab, and a destination root.
+func ReadPairs(r io.Reader) ([]Pair, error) {
+	lines, err := ReadList(r, false)
+	if err != nil {
+		return nil, err
+	}
+	pairs := make([]Pair, len(lines))
+	for i, line := range lines {
+		source, into, found := strings.Cut(line, "\t")
+		if !found || source == "" || into == "" || strings.Contains(into, "\t") {
+			return nil, fault.New(fault.Usage, "line %d is not a source, a tab and a folder: %q", i+1, line)
+		}
+		pairs[i] = Pair{source, into}
+	}
+	return pairs, nil
+}
+
+// decodeText tells UTF-16 by its mark, or by the zero in every ASCII character.
+func decodeText(raw []byte, null bool) (string, error) {
+	var decoder *encoding.Decoder
+	utf16 := func(order unicode.Endianness) *encoding.Decoder {
+		return unicode.UTF16(order, unicode.UseBOM).NewDecoder()
+	}
+	switch {
+	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}), bytes.HasPrefix(raw, []byte{0xfe, 0xff}):
+		decoder = utf16(unicode.LittleEndian)
+	case len(raw) >= 4 && len(raw)%2 == 0 && raw[0] != 0 && raw[1] == 0 && (!null || raw[3] == 0):
+		decoder = unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder()
+	case len(raw) >= 4 && len(raw)%2 == 0 && raw[0] == 0 && raw[1] != 0:
+		decoder = unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewDecoder()
+	default:
+		raw = bytes.TrimPrefix(raw, []byte("\ufeff"))
+		if !utf8.Valid(raw) {
+			return "", fault.New(fault.Usage, "the list is neither UTF-8 nor UTF-16")
+		}
+		return string(raw), nil
+	}
+	text, err := decoder.Bytes(raw)
+	if err != nil {
+		return "", fault.New(fault.Usage, "the list is not UTF-16: %w", err)
+	}
+	return string(text), nil
+}
