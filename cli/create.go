@@ -100,7 +100,7 @@ func (c *createCommand) summarize(r *create.Result) {
 	if r.Packed < r.Size {
 		s.Printf(": %s saved", s.Good(show.Saved(r.Size, r.Packed)))
 	}
-	s.Printf("; %s; %s\n", leftOut(r.LeftOut), show.Took(r.Took))
+	s.Printf("; %s; %s\n", tellLeftOut(r.LeftOut), show.Took(r.Took))
 	if r.Itself {
 		s.Printf("The archive lies in a folder that was packed, and was left out of itself.\n")
 	}

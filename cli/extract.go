@@ -47,7 +47,7 @@ fails does not stop the others.`,
   widecrate extract "corrections/osk bay [v1].zip" --into landing --dry-run
   widecrate extract readings --into pictures --layout shared --ext png
   widecrate extract bundles --into year --nested --ext csv --no-clutter
-  widecrate extract readings --into charts --ext png --flatten --rename "{archive}-{nn}{ext}"
+  widecrate extract readings --into charts --ext png --rename "{archive}{ext}"
   widecrate extract corrections --into - --entry levels.csv`,
 		RunE: c.run,
 	}

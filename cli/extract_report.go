@@ -205,7 +205,7 @@ func (r *extractReport) finish() {
 	if t.Skipped > 0 {
 		s.Printf(", %s skipped", show.Number(t.Skipped))
 	}
-	s.Printf("; %s; %s\n", leftOut(t.LeftOut), show.Took(time.Since(r.started)))
+	s.Printf("; %s; %s\n", tellLeftOut(t.LeftOut), show.Took(time.Since(r.started)))
 	if t.Failed > 0 {
 		s.Printf("%s, told above\n", s.Bad(show.Count(t.Failed, "archive")+" failed"))
 	}
@@ -262,7 +262,11 @@ func (r *extractReport) linesOfRoots(s *show.Screen) {
 	counts := map[string]int{}
 	var roots []string
 	for i := range r.archives {
-		root := r.archives[i].Target
+		o := &r.archives[i]
+		if o.Entries == o.LeftOut.LeftOut() && o.Entries > 0 || o.Entries == 0 && r.nested {
+			continue // nothing was kept, or only archives were inside
+		}
+		root := o.Target
 		if r.layout.Value() != place.Shared {
 			root = filepath.Dir(root)
 		}

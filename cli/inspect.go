@@ -74,7 +74,7 @@ func (n counts) String() string {
 	if saved := show.Saved(n.size, n.packed); saved != "" {
 		text += ", saved " + saved
 	}
-	return text + "; " + leftOut(n.leftOut)
+	return text + "; " + tellLeftOut(n.leftOut)
 }
 
 func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {

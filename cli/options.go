@@ -148,14 +148,14 @@ func (s *streams) checkMatches(selection *choose.Selection, kept int, leftOut ch
 		}
 	}
 	if missing == nil && kept == 0 && leftOut.LeftOut() > 0 {
-		return fault.New(fault.NoMatch, "nothing matched the selection: all %s were left out", show.Count(leftOut.LeftOut(), "entry")).
+		return fault.New(fault.NoMatch, "nothing was kept: %s", tellLeftOut(leftOut)).
 			Advise("widecrate inspect shows what is inside")
 	}
 	return missing
 }
 
-// leftOut says how many entries were left out, and by which rules.
-func leftOut(t choose.Tally) string {
+// tellLeftOut says how many entries were left out, and by which rules.
+func tellLeftOut(t choose.Tally) string {
 	if t.LeftOut() == 0 {
 		return "none left out"
 	}

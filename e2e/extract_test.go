@@ -151,20 +151,32 @@ func TestFailures(t *testing.T) {
 	}{
 		{0, "", []string{"extract", "none"}},
 		{2, "unknown flag: --extt", []string{"extract", "good.zip", "--extt", "csv"}},
-		{2, "it must be one of own, shared", []string{"extract", "good.zip", "--layout", "flat"}},
+		{2, "it must be one of own, shared, auto", []string{"extract", "good.zip", "--layout", "flat"}},
 		{2, "malformed", []string{"extract", "good.zip", "--pick", "[a"}},
-		{2, "requires at least 1 arg", []string{"extract"}},
+		{2, "no source is named", []string{"extract"}},
 		{2, "unknown command", []string{"unpack"}},
 		{2, "--workers must be at least 1", []string{"extract", "good.zip", "--workers", "0"}},
 		{3, `entry "a" and entry "a" both go to`, []string{"extract", "twice.zip"}},
 		{3, `entry "a" would have to be a folder for entry "a/b"`, []string{"extract", "both.zip"}},
-		{6, "nothing matched the selection: all 2 entries", []string{"extract", "good.zip", "--ext", "csv"}},
-		{6, "nothing matched", []string{"inspect", "good.zip", "--entry", "A"}},
+		{6, "nothing was kept: 2 left out (other extension)", []string{"extract", "good.zip", "--ext", "csv"}},
+		{6, `no entry has the path "A"`, []string{"inspect", "good.zip", "--entry", "A"}},
+		{6, `the nearest is "b/c"`, []string{"extract", "good.zip", "--into", "x", "--entry", "b/d"}},
 		{7, "it is empty", []string{"extract", "empty.zip"}},
 		{7, "it is not an archive that widecrate reads", []string{"extract", "text.zip"}},
 		{7, "it has no end record", []string{"inspect", "cut.zip"}},
 		{7, "crc.zip › a: its data has CRC-32", []string{"extract", "crc.zip"}},
 		{8, "missing.zip: there is no such file", []string{"extract", "missing.zip"}},
+		{8, "use --archives PATTERN", []string{"extract", "*.zip"}},
+		{8, "list.txt", []string{"extract", "--source-list", "list.txt"}},
+		{2, "unknown placeholder {x}", []string{"extract", "good.zip", "--rename", "{x}"}},
+		{2, "there are none with --layout shared", []string{"extract", "good.zip", "--fresh", "--layout", "shared"}},
+		{2, "--dry-run and --after do not go with it", []string{"extract", "good.zip", "--into", "-", "--dry-run"}},
+		{2, "it must be a size", []string{"extract", "good.zip", "--min-size", "many"}},
+		{2, "or an age such as", []string{"extract", "good.zip", "--since", "noon"}},
+		{2, "it must be keep, remove or move=DIR", []string{"extract", "good.zip", "--after", "burn"}},
+		{2, "it must be one of", []string{"inspect", "good.zip", "--sort", "colour"}},
+		{9, "it unpacks to more than 1 bytes", []string{"extract", "good.zip", "--max-total", "1"}},
+		{9, "it holds more than 1 entries", []string{"inspect", "good.zip", "--max-entries", "1"}},
 		{8, "loop.zip", []string{"inspect", "loop.zip"}},
 		{9, "leads out of its folder", []string{"extract", "up.zip"}},
 		{9, "is absolute", []string{"extract", "absolute.zip"}},
@@ -230,8 +242,15 @@ func TestFullDisk(t *testing.T) {
 	defer exec.Command("umount", disk).Run()
 	_, stderr, code := run(t, dir, "extract", "large.zip", "--into", "disk")
 	assert.Equal(t, 10, code)
-	assert.Contains(t, stderr, "no space left on device")
+	assert.Contains(t, stderr, "10000000 bytes are needed there")
 	assert.Empty(t, tree(t, disk))
+	for _, name := range []string{"one", "two", "three"} { // each alone has room
+		pack(t, filepath.Join(dir, name+".zip"), "x/"+name, noise(1_900_000))
+	}
+	_, stderr, code = run(t, dir, "extract", "one.zip", "two.zip", "three.zip", "--into", "disk", "--workers", "3")
+	assert.Equal(t, 10, code, stderr)
+	assert.LessOrEqual(t, len(tree(t, disk)), 3, "one archive at most, and nothing incomplete")
+	require.NoError(t, exec.Command("find", disk, "-mindepth", "1", "-delete").Run())
 	put(t, filepath.Join(dir, "noise"), noise(4<<20))
 	_, stderr, code = run(t, dir, "create", "disk/x.zip", "noise")
 	assert.Equal(t, 10, code)

@@ -115,6 +115,13 @@ func TestCommit(t *testing.T) {
 		"twice, the first stays":        {nil, "own", Rules{Clash: Skip}, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "1"}, []Action{Added, Skipped}, 0},
 		"twice, the last wins":          {nil, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "2"}, []Action{Skipped, Added}, 0},
 		"file and folder in one":        {nil, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"a/b", "2"}}, nil, nil, fault.Refused},
+		"number":                        {map[string]string{"own/b.x": "old", "own/b-2.x": "2"}, "own", Rules{Clash: Number}, []thing{{"a", "1"}, {"b.x", "new"}, {"b.x", "newer"}, {"b-3.x", "3"}}, map[string]string{"own/a": "1", "own/b.x": "old", "own/b-2.x": "2", "own/b-3.x": "3", "own/b-4.x": "new", "own/b-5.x": "newer"}, []Action{Added, Added, Added, Added}, 0},
+		"number, again":                 {map[string]string{"own/b.x": "old", "own/b-2.x": "new"}, "own", Rules{Clash: Number}, []thing{{"b.x", "new"}}, nil, []Action{Same}, 0},
+		"number for a folder":           {map[string]string{"own/d/x": "x"}, "own", Rules{Clash: Number}, []thing{{"d", "1"}}, map[string]string{"own/d/x": "x", "own/d-2": "1"}, []Action{Added}, 0},
+		"newer is there":                {map[string]string{"own/b": "old"}, "own", Rules{Clash: Newer}, []thing{{"b", "new"}}, nil, []Action{Skipped}, 0},
+		"fresh":                         {map[string]string{"own/b": "old", "own/d/x": "x"}, "own", Rules{Fresh: true}, []thing{{"a", "1"}}, map[string]string{"own/a": "1"}, []Action{Added}, 0},
+		"fresh, twice":                  {map[string]string{"own/b": "old"}, "own", Rules{Fresh: true, Clash: Replace}, []thing{{"a", "1"}, {"a", "2"}}, map[string]string{"own/a": "2"}, []Action{Skipped, Added}, 0},
+		"fresh over a file":             {map[string]string{"own": "file"}, "own", Rules{Fresh: true}, []thing{{"a", "1"}}, nil, nil, fault.Refused},
 		"equal links":                   {map[string]string{"own/x": "x"}, "own", Rules{}, []thing{{"l", "→ x"}, {"l", "→ x"}}, map[string]string{"own/x": "x", "own/l": "→ x"}, []Action{Added, Same}, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -132,6 +139,9 @@ func TestCommit(t *testing.T) {
 				}
 			}
 			want := c.want
+			if want == nil {
+				want = c.there
+			}
 			if c.kind != fault.Other {
 				require.ErrorIs(t, err, c.kind)
 				want = c.there
@@ -275,4 +285,35 @@ func TestCreate(t *testing.T) {
 
 	_, err = Create(filepath.Join(dir, "missing", "a.zip"), false)
 	assert.True(t, errors.Is(err, fault.Unwritable) && errors.Is(err, fs.ErrNotExist))
+}
+
+// On a file system that takes a.csv and A.CSV for one file, they are.
+func TestLetterCase(t *testing.T) {
+	dir := t.TempDir()
+	root, err := Open(dir, "")
+	require.NoError(t, err)
+	defer root.Close()
+	root.folds = true
+	_, err = begin(root, "own", Rules{}, []thing{{"d", "1"}, {"D/x", "2"}})
+	assert.ErrorIs(t, err, fault.Refused)
+	u, err := begin(root, "own", Rules{}, []thing{{"a.csv", "1"}, {"A.CSV", "2"}})
+	require.NoError(t, err)
+	_, err = u.Commit()
+	assert.ErrorIs(t, err, fault.Refused)
+}
+
+// The archive's file takes the place of an older one.
+func TestNewerReplaces(t *testing.T) {
+	dir := t.TempDir()
+	plant(t, dir, map[string]string{"own/b": "old"})
+	require.NoError(t, os.Chtimes(filepath.Join(dir, "own/b"), when, when.Add(-time.Hour)))
+	root, err := Open(dir, "")
+	require.NoError(t, err)
+	u, err := begin(root, "own", Rules{Clash: Newer}, []thing{{"b", "new"}})
+	require.NoError(t, err)
+	results, err := u.Commit()
+	require.NoError(t, err)
+	assert.Equal(t, []Result{{"own/b", Replaced}}, results)
+	require.NoError(t, root.Close())
+	assert.Equal(t, map[string]string{"own/b": "new"}, tree(t, dir))
 }

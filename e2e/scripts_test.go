@@ -1,0 +1,230 @@
+package e2e
+
+import (
+	"encoding/csv"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// paths lists what a call makes: files below dir that were not there before.
+func paths(t *testing.T, dir string, args ...string) []string {
+	t.Helper()
+	before := tree(t, dir)
+	_, stderr, code := run(t, dir, args...)
+	require.Equal(t, 0, code, stderr)
+	var made []string
+	for path := range tree(t, dir) {
+		if _, old := before[path]; !old && !strings.HasSuffix(path, "/") {
+			made = append(made, path)
+		}
+	}
+	slices.Sort(made)
+	return made
+}
+
+// utf16File is what some systems save a list as.
+func utf16File(text string, mark bool) string {
+	units := utf16.Encode([]rune(text))
+	if mark {
+		units = append([]uint16{0xfeff}, units...)
+	}
+	var b strings.Builder
+	for _, u := range units {
+		b.WriteByte(byte(u))
+		b.WriteByte(byte(u >> 8))
+	}
+	return b.String()
+}
+
+// sample makes a folder with archives in several places.
+func sample(t *testing.T) string {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "in/a.zip"), "top/x.csv", "1", "top/sub/y.log", "22")
+	pack(t, filepath.Join(dir, "in/deep/[b] 1.zip"), "x.csv", "3", "._x.csv", "clutter")
+	pack(t, filepath.Join(dir, "in/table.sheet"), "cells", "4")
+	pack(t, filepath.Join(dir, "in/küste.zip"), "k", "5")
+	put(t, filepath.Join(dir, "lf.txt"), "in/a.zip\n\nin/küste.zip\n")
+	put(t, filepath.Join(dir, "crlf.txt"), "\ufeffin/a.zip\r\nin/küste.zip")
+	put(t, filepath.Join(dir, "utf16.txt"), utf16File("in/a.zip\r\nin/küste.zip\r\n", true))
+	put(t, filepath.Join(dir, "bare16.txt"), utf16File("in/a.zip\nin/küste.zip", false))
+	put(t, filepath.Join(dir, "null.txt"), "in/a.zip\x00in/küste.zip\x00")
+	put(t, filepath.Join(dir, "entries.txt"), "top/x.csv\nk\n")
+	put(t, filepath.Join(dir, "pairs.txt"), "in/a.zip\tone\r\nin/küste.zip\ttwo/three\r\n")
+	return dir
+}
+
+func TestSourcesAndPlacement(t *testing.T) {
+	both := []string{"out/a/top/sub/y.log", "out/a/top/x.csv", "out/küste/k"}
+	for name, c := range map[string]struct {
+		args []string
+		want []string
+	}{
+		"folder":             {[]string{"in", "--into", "out"}, both},
+		"list":               {[]string{"--source-list", "lf.txt", "--into", "out"}, both},
+		"list from Windows":  {[]string{"--source-list", "crlf.txt", "--into", "out"}, both},
+		"UTF-16":             {[]string{"--source-list", "utf16.txt", "--into", "out"}, both},
+		"UTF-16, no mark":    {[]string{"--source-list", "bare16.txt", "--into", "out"}, both},
+		"NUL":                {[]string{"--source-list", "null.txt", "--null-in", "--into", "out"}, both},
+		"pairs":              {[]string{"--pairs", "pairs.txt"}, []string{"one/a/top/sub/y.log", "one/a/top/x.csv", "two/three/küste/k"}},
+		"recursive":          {[]string{"in", "--recursive", "--into", "out", "--ext", "csv", "--no-clutter"}, []string{"out/a/top/x.csv", "out/deep/[b] 1/x.csv"}},
+		"recursive, beside":  {[]string{"in", "--recursive", "--ext", "csv", "--no-clutter"}, []string{"in/a/top/x.csv", "in/deep/[b] 1/x.csv"}},
+		"other extension":    {[]string{"in", "--archives", "*.sheet", "--into", "out", "--entry", "cells"}, []string{"out/table/cells"}},
+		"named, by content":  {[]string{"in/table.sheet", "--into", "out"}, []string{"out/table/cells"}},
+		"named twice":        {[]string{"in/küste.zip", "in", "--entry-list", "entries.txt", "--into", "out"}, []string{"out/a/top/x.csv", "out/küste/k"}},
+		"shared":             {[]string{"in", "--into", "out", "--layout", "shared"}, []string{"out/k", "out/top/sub/y.log", "out/top/x.csv"}},
+		"auto":               {[]string{"in", "--into", "out", "--layout", "auto"}, []string{"out/küste/k", "out/top/sub/y.log", "out/top/x.csv"}},
+		"own name":           {[]string{"in", "--recursive", "--into", "out", "--own-name", "{parent}_{stem}", "--ext", "csv"}, []string{"out/deep/deep_[b] 1/._x.csv", "out/deep/deep_[b] 1/x.csv", "out/in_a/top/x.csv"}},
+		"flatten":            {[]string{"in/a.zip", "--into", "out", "--flatten"}, []string{"out/a/x.csv", "out/a/y.log"}},
+		"peel":               {[]string{"in", "--into", "out", "--peel", "1"}, []string{"out/a/sub/y.log", "out/a/x.csv"}},
+		"rename over shared": {[]string{"in", "--into", "out", "--layout", "shared", "--flatten", "--rename", "{nn}-{archive}{ext}"}, []string{"out/01-a.log", "out/02-a.csv", "out/03-küste"}},
+		"smaller":            {[]string{"in", "--into", "out", "--max-size", "1"}, []string{"out/a/top/x.csv", "out/küste/k"}},
+		"staging elsewhere":  {[]string{"in/a.zip", "--into", "out", "--staging", "work", "--ext", "csv"}, []string{"out/a/top/x.csv"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, c.want, paths(t, sample(t), append([]string{"extract"}, c.args...)...))
+		})
+	}
+}
+
+func TestDataToStandardOutput(t *testing.T) {
+	dir := sample(t)
+	stdout, stderr, code := run(t, dir, "extract", "in", "--recursive", "--into", "-", "--ext", "csv", "--no-clutter")
+	assert.Equal(t, 0, code)
+	assert.Equal(t, "13", stdout)
+	assert.Contains(t, stderr, "3 archives unpacked: 2 files")
+	assert.NotContains(t, tree(t, dir), "-/")
+}
+
+func TestSelfMadeForms(t *testing.T) {
+	dir := sample(t)
+	names, _, _ := run(t, dir, "inspect", "in/a.zip", "--as", "names", "--null-out", "--sort", "size")
+	assert.Equal(t, "top/sub/y.log\x00top/x.csv\x00", names)
+	text, _, _ := run(t, dir, "inspect", "in", "--recursive", "--as", "csv")
+	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, rows, 6)
+	assert.Equal(t, []string{"archive", "path", "type", "size"}, rows[0][:4])
+	assert.Equal(t, []string{filepath.FromSlash("in/a.zip"), "top/x.csv", "file", "1"}, rows[1][:4])
+	text, _, _ = run(t, dir, "inspect", "in/a.zip", "--as", "tree")
+	assert.Contains(t, text, "  top/  2 files, 3 B\n    sub/  1 file, 2 B\n      y.log  2 B\n    x.csv  1 B\n")
+	text, _, _ = run(t, dir, "inspect", "in", "--totals")
+	assert.Contains(t, text, "2 archives: 3 files, 4 B")
+	_, stderr, code := run(t, dir, "inspect", "in", "--ext", "csv", "--pick", "nowhere*", "--pick", "x*")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, stderr, "nothing matched nowhere*")
+	lines, _, code := run(t, dir, "extract", "in/a.zip", "--into", "out", "--as", "names", "--null-out")
+	assert.Equal(t, 0, code)
+	assert.Equal(t, filepath.Join(dir, "out/a/top/x.csv")+"\x00"+filepath.Join(dir, "out/a/top/sub/y.log")+"\x00", lines)
+}
+
+func TestNested(t *testing.T) {
+	dir := t.TempDir()
+	build := func(name string, pairs ...string) string {
+		pack(t, filepath.Join(dir, "parts", name), pairs...)
+		data, err := os.ReadFile(filepath.Join(dir, "parts", name))
+		require.NoError(t, err)
+		return string(data)
+	}
+	inner := build("i.zip", "x.csv", "inner", "y.log", "log")
+	middle := build("m.zip", "i.zip", inner, "x.csv", "middle")
+	large := build("l.zip", "noise", noise(17<<20))
+	build("outer.zip", "days/i.zip", inner, "days/m.zip", middle, "loose.csv", "outer", "days/sheet.xyz", inner)
+	build("broken.zip", "a.zip", strings.Replace(inner, "inner", "INNER", 1), "m.zip", middle, "x.csv", "fine")
+	build("big.zip", "l.zip", large)
+	assert.Equal(t, []string{"out/outer/days/i/x.csv", "out/outer/days/m/i/x.csv", "out/outer/days/m/x.csv", "out/outer/loose.csv"},
+		paths(t, dir, "extract", "parts/outer.zip", "--nested", "--into", "out", "--ext", "csv"))
+	assert.Equal(t, []string{"flat/x-2.csv", "flat/x.csv"},
+		paths(t, dir, "extract", "parts/outer.zip", "--nested", "--into", "flat", "--layout", "shared", "--flatten", "--pick", "x.csv", "--clash", "number"))
+	assert.Equal(t, []string{"one/outer/days/m/i.zip"},
+		paths(t, dir, "extract", "parts/outer.zip", "--nested", "--nested-depth", "1", "--into", "one", "--entry", "i.zip"))
+	assert.Equal(t, []string{"big/big/l/noise"}, paths(t, dir, "extract", "parts/big.zip", "--nested", "--into", "big"))
+
+	_, stderr, code := run(t, dir, "extract", "parts/broken.zip", "--nested", "--into", "broken")
+	assert.Equal(t, 7, code)
+	assert.Contains(t, stderr, filepath.FromSlash("parts/broken.zip")+" › a.zip › x.csv: its data has CRC-32")
+	found := tree(t, filepath.Join(dir, "broken"))
+	assert.Contains(t, found, "broken/x.csv")
+	assert.Contains(t, found, "broken/m/i/x.csv")
+	assert.NotContains(t, found, "broken/a/")
+
+	names, _, code := run(t, dir, "inspect", "parts/outer.zip", "--nested", "--as", "json", "--ext", "csv")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, names, `"archive":"parts/outer.zip › days/m.zip › i.zip","path":"x.csv"`)
+}
+
+func TestAfter(t *testing.T) {
+	for name, c := range map[string]struct {
+		args    []string
+		removed bool
+		says    string
+	}{
+		"delivered":          {[]string{"in/a.zip", "--after", "remove"}, true, "1 archive removed"},
+		"moved":              {[]string{"in/a.zip", "--after", "move=done/x"}, true, "1 archive moved to done/x"},
+		"left out":           {[]string{"in/a.zip", "--after", "remove", "--ext", "csv"}, false, "kept in/a.zip: it was unpacked in part: 1 other extension"},
+		"even if partial":    {[]string{"in/a.zip", "--after", "remove", "--ext", "csv", "--even-if-partial"}, true, "1 archive removed"},
+		"only clutter":       {[]string{"in/deep/[b] 1.zip", "--after", "remove", "--no-clutter"}, true, "removed"},
+		"dry run":            {[]string{"in/a.zip", "--after", "remove", "--dry-run"}, false, "1 archive would be removed"},
+		"skipped by a clash": {[]string{"in/a.zip", "--after", "remove", "--into", "taken", "--clash", "skip"}, false, "1 skipped"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := sample(t)
+			put(t, filepath.Join(dir, "taken/a/top/x.csv"), "mine")
+			stdout, stderr, code := run(t, dir, append([]string{"extract"}, c.args...)...)
+			assert.Equal(t, 0, code, stderr)
+			assert.Contains(t, filepath.ToSlash(stdout), c.says)
+			_, err := os.Stat(filepath.Join(dir, c.args[0]))
+			assert.Equal(t, c.removed, os.IsNotExist(err))
+			if name == "moved" {
+				assert.FileExists(t, filepath.Join(dir, "done/x/a.zip"))
+			}
+		})
+	}
+	dir := sample(t)
+	put(t, filepath.Join(dir, "done/a.zip"), "somebody else's")
+	_, stderr, code := run(t, dir, "extract", "in/a.zip", "--after", "move=done")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, stderr, "it exists already")
+	assert.FileExists(t, filepath.Join(dir, "in/a.zip"))
+}
+
+func TestFreshHaltAndLinks(t *testing.T) {
+	dir := sample(t)
+	put(t, filepath.Join(dir, "out/a/yesterday.csv"), "old")
+	assert.Equal(t, []string{"out/a/top/sub/y.log", "out/a/top/x.csv"}, paths(t, dir, "extract", "in/a.zip", "--into", "out", "--fresh"))
+	assert.NotContains(t, tree(t, dir), "out/a/yesterday.csv")
+	before := tree(t, filepath.Join(dir, "out"))
+	whole, err := os.ReadFile(filepath.Join(dir, "in/a.zip"))
+	require.NoError(t, err)
+	put(t, filepath.Join(dir, "bad/a.zip"), strings.Replace(string(whole), "22", "33", 1))
+	_, _, code := run(t, dir, "extract", "bad/a.zip", "--into", "out", "--fresh")
+	assert.Equal(t, 7, code)
+	assert.Equal(t, before, tree(t, filepath.Join(dir, "out")), "the old one stays until the new one is complete")
+
+	_, stderr, code := run(t, dir, "extract", "bad/a.zip", "in/küste.zip", "--into", "halted", "--halt", "--workers", "1")
+	assert.Equal(t, 7, code)
+	assert.Contains(t, stderr, "1 archives were not taken")
+	assert.NoFileExists(t, filepath.Join(dir, "halted/küste/k"))
+
+	require.NoError(t, os.Symlink("x.csv", filepath.Join(dir, "link")))
+	put(t, filepath.Join(dir, "x.csv"), "1")
+	_, stderr, code = run(t, dir, "create", "l.zip", "x.csv", ".", "--pick", "link", "--pick", "x.csv", "--top", "drop", "--drop", "in", "--drop", "out")
+	assert.Equal(t, 2, code, stderr)
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "with"), 0o777))
+	require.NoError(t, os.Symlink("x.csv", filepath.Join(dir, "with/link")))
+	put(t, filepath.Join(dir, "with/x.csv"), "1")
+	_, stderr, code = run(t, dir, "create", "l.zip", "with", "--top", "drop")
+	require.Equal(t, 0, code, stderr)
+	for rule, want := range map[string]int{"keep": 0, "skip": 0, "refuse": 3} {
+		_, _, code := run(t, dir, "extract", "l.zip", "--into", "links-"+rule, "--links", rule)
+		assert.Equal(t, want, code, rule)
+		target, err := os.Readlink(filepath.Join(dir, "links-"+rule, "l/link"))
+		assert.Equal(t, rule == "keep", err == nil && target == "x.csv", rule)
+	}
+}
