@@ -20,21 +20,79 @@ import (
 	"widecrate/core/format/zip"
 )
 
-func manySmall(b *bench) result {
-	in, out := filepath.Join(b.dir, "many"), filepath.Join(b.dir, "out")
+func manySmall(layout string) func(*bench) result {
+	return func(b *bench) result {
+		in, out := filepath.Join(b.dir, "many"), filepath.Join(b.dir, "out")
+		must(os.MkdirAll(in, 0o777))
+		r := rand.New(rand.NewPCG(1, 1))
+		for a := range 200 {
+			write(filepath.Join(in, fmt.Sprintf("day-%03d.zip", a)), func(add func(string, []byte)) {
+				for f := range 100 {
+					add(fmt.Sprintf("levels/gauge-%03d-%03d.csv", a, f), table(r, 4<<10))
+				}
+			})
+		}
+		jobs := index(in, layout)
+		defer os.RemoveAll(in)
+		return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "--layout", layout, "-q", "--workers", workers)
+	}
+}
+
+func manyTiny(b *bench) result {
+	in, out := filepath.Join(b.dir, "tiny"), filepath.Join(b.dir, "out")
 	must(os.MkdirAll(in, 0o777))
-	r := rand.New(rand.NewPCG(1, 1))
-	for a := range 200 {
-		write(filepath.Join(in, fmt.Sprintf("day-%03d.zip", a)), func(add func(string, []byte)) {
-			for f := range 100 {
-				add(fmt.Sprintf("levels/gauge-%03d.csv", f), table(r, 4<<10))
-			}
+	r := rand.New(rand.NewPCG(3, 3))
+	for a := range 5000 {
+		write(filepath.Join(in, fmt.Sprintf("day-%04d.zip", a)), func(add func(string, []byte)) {
+			add(fmt.Sprintf("levels-%04d.csv", a), table(r, 20<<10))
 		})
 	}
-	jobs := index(in)
+	jobs := index(in, "shared")
 	defer os.RemoveAll(in)
-	return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "-q", "--workers", workers)
+	return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "--layout", "shared", "-q", "--workers", workers)
 }
+
+// oneEntry holds the picking of one entry against the listing of all.
+func oneEntry(b *bench) result {
+	path, out := filepath.Join(b.dir, "entries.zip"), filepath.Join(b.dir, "out")
+	r := rand.New(rand.NewPCG(4, 4))
+	content := table(r, 400)
+	write(path, func(add func(string, []byte)) {
+		for i := range 100_000 {
+			add(fmt.Sprintf("station-%02d/level-%06d.csv", i%20, i), content)
+		}
+	})
+	defer os.Remove(path)
+	list := func() { b.time("inspect", path, "--as", "names") }
+	return b.pair(remover(out), list, "extract", path, "--into", out, "--entry", "station-07/level-090007.csv", "-q")
+}
+
+// huge measures memory, not time.
+func huge(b *bench) result {
+	path := filepath.Join(b.dir, "huge.zip")
+	const size = 5 << 30
+	f, err := os.Create(path)
+	must(err)
+	w := zip.NewWriter(f)
+	_, err = w.Add(archive.Entry{Path: "grid.dat", Size: size}, io.LimitReader(repeated{}, size))
+	must(err)
+	must(w.Close())
+	must(f.Close())
+	defer os.Remove(path)
+	out := filepath.Join(b.dir, "out")
+	defer os.RemoveAll(out)
+	var r result
+	started := time.Now()
+	r.memory = b.warmUp("extract", path, "--into", out, "-q", "--max-ratio", "2000", "--workers", workers)
+	r.ours = time.Since(started)
+	r.value = float64(r.memory) / (1 << 20)
+	return r
+}
+
+// repeated is an endless row of the same bytes.
+type repeated struct{}
+
+func (repeated) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
 func oneLarge(b *bench) result {
 	in, out := filepath.Join(b.dir, "large"), filepath.Join(b.dir, "out")
@@ -54,7 +112,7 @@ func oneLarge(b *bench) result {
 			left -= size
 		}
 	})
-	jobs := index(in)
+	jobs := index(in, "own")
 	defer os.RemoveAll(in)
 	return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "-q", "--workers", workers)
 }
@@ -114,14 +172,18 @@ func handLoop(out string, jobs []job) {
 }
 
 // index reads archives that write made into memory, header by header.
-func index(dir string) []job {
+// In the own layout each goes into a folder named after its archive.
+func index(dir, layout string) []job {
 	files, err := filepath.Glob(filepath.Join(dir, "*.zip"))
 	must(err)
 	var jobs []job
 	for _, file := range files {
 		data, err := os.ReadFile(file)
 		must(err)
-		stem := filepath.Base(file[:len(file)-len(".zip")])
+		stem := ""
+		if layout == "own" {
+			stem = filepath.Base(file[:len(file)-len(".zip")])
+		}
 		le := binary.LittleEndian
 		for le.Uint32(data) == 0x04034b50 {
 			packed, size := int(le.Uint32(data[18:])), int(le.Uint32(data[22:]))

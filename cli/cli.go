@@ -48,7 +48,10 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		err = fault.At("standard output", fault.New(fault.Unwritable, "%w", flushed))
 	}
 	code := exitCode(err)
-	if _, done := errors.AsType[reported](err); err != nil && !done {
+	switch _, done := errors.AsType[reported](err); {
+	case code == exitInterrupted:
+		s.warn("interrupted; what was not complete has been removed")
+	case err != nil && !done:
 		s.problem(err)
 	}
 	return code

@@ -30,8 +30,7 @@ type extractReport struct {
 func (r *extractReport) archive(o *extract.Outcome) {
 	r.totals.Add(o)
 	if o.Err != nil {
-		r.failures.Add(o.Err)
-		r.problem(o.Err)
+		r.failed(o.Err)
 	}
 	if !r.streaming {
 		r.print(o)
@@ -41,6 +40,16 @@ func (r *extractReport) archive(o *extract.Outcome) {
 		short.Placed = nil
 		r.archives = append(r.archives, short)
 	}
+}
+
+// failed shows a failure. On a terminal, the first few of many are enough to
+// see what is wrong; a log gets them all.
+func (r *extractReport) failed(err error) {
+	r.failures.Add(err)
+	if r.err.Terminal && !r.verbose && r.failures.Count() > listed {
+		return
+	}
+	r.problem(err)
 }
 
 func (r *extractReport) print(o *extract.Outcome) {
@@ -133,8 +142,7 @@ func (r *extractReport) source(d *extract.Disposal) {
 	after := "kept"
 	switch {
 	case d.Err != nil:
-		r.failures.Add(d.Err)
-		r.problem(d.Err)
+		r.failed(d.Err)
 	case d.Kept != "":
 		r.kept = append(r.kept, r.out.Name(d.Source)+": "+d.Kept)
 	case d.To != "":
@@ -206,8 +214,11 @@ func (r *extractReport) finish() {
 		s.Printf(", %s skipped", show.Number(t.Skipped))
 	}
 	s.Printf("; %s; %s\n", tellLeftOut(t.LeftOut), show.Took(time.Since(r.started)))
-	if t.Failed > 0 {
-		s.Printf("%s, told above\n", s.Bad(show.Count(t.Failed, "archive")+" failed"))
+	switch bad := s.Bad(show.Count(t.Failed, "archive") + " failed"); {
+	case t.Failed > listed && r.err.Terminal && !r.verbose:
+		s.Printf("%s, the first %d told above; -v tells all\n", bad, listed)
+	case t.Failed > 0:
+		s.Printf("%s, told above\n", bad)
 	}
 	s.Flush()
 }
@@ -225,7 +236,7 @@ func (r *extractReport) tellSources(s *show.Screen) {
 		would = "would be "
 	}
 	if r.removed > 0 {
-		s.Printf("%s %sremoved after everything in them was delivered\n", show.Count(r.removed, "archive"), would)
+		s.Printf("%s %sremoved\n", show.Count(r.removed, "archive"), would)
 	}
 	if r.moved > 0 {
 		s.Printf("%s %smoved to %s\n", show.Count(r.moved, "archive"), would, s.Name(r.after.Folder))

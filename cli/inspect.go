@@ -92,7 +92,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	var sum counts
 	var failures extract.Failures
 	good := 0
-	o := inspect.Options{Sources: sources, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits()}
+	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits()}
 	if c.as.Value() == asCSV {
 		c.csvTitles()
 	}
@@ -129,7 +129,7 @@ func (c *inspectCommand) summarize(sources []source.Source, good int, sum counts
 	case c.quiet:
 	case len(sources) == 0:
 		c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
-	case good > 1 && people:
+	case people && (good > 1 || good == 1 && c.as.Value() == asTree && !c.totals):
 		c.out.Printf("\n%s: %s\n", c.out.Strong(show.Count(good, "archive")), sum)
 	}
 }

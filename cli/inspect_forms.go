@@ -134,9 +134,12 @@ func (c *inspectCommand) tree(a *inspect.Archive, n *counts) error {
 			b.add(e)
 		}
 	}
-	c.title(a)
-	c.printBranch(top, 1)
-	c.out.Printf("%s\n", n)
+	if a.Depth == 0 {
+		c.title(a)
+	} else {
+		c.out.Printf("%s%s  %s\n", strings.Repeat("  ", a.Depth), c.out.Strong(c.out.Name(a.Inside)), c.out.Faint(show.Size(a.Size)))
+	}
+	c.printBranch(top, a.Depth+1)
 	return nil
 }
 

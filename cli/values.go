@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	_ "time/tzdata" // not every system has the zones
 
 	"github.com/spf13/cobra"
 
@@ -161,4 +162,25 @@ func (t *template) Set(text string) (err error) {
 	t.text = text
 	*t.to, err = place.NewTemplate(text, t.allowed...)
 	return err
+}
+
+// zone is the name of a time zone.
+type zone struct{ to **time.Location }
+
+func (z *zone) Type() string { return "NAME" }
+
+func (z *zone) String() string {
+	if z.to == nil || *z.to == nil {
+		return ""
+	}
+	return (*z.to).String()
+}
+
+func (z *zone) Set(name string) error {
+	location, err := time.LoadLocation(name)
+	if err != nil {
+		return fmt.Errorf("there is no time zone of that name; it must be one such as UTC or Asia/Tokyo")
+	}
+	*z.to = location
+	return nil
 }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"os"
 	"strings"
 	"testing"
@@ -67,5 +68,24 @@ func TestExamples(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// Every key that the program prints is in the documentation of its JSON.
+func TestJSONIsDocumented(t *testing.T) {
+	doc, err := os.ReadFile("../docs/json.md")
+	require.NoError(t, err)
+	dir := tidewatch(t)
+	for _, args := range [][]string{{"inspect", "readings", "--ext", "csv"}, {"create", "x.zip", "corrections", "--ext", "zip"},
+		{"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"}} {
+		stdout, _, _ := run(t, dir, append(args, "--as", "json")...)
+		require.NotEmpty(t, stdout)
+		for line := range strings.Lines(stdout) {
+			var values map[string]any
+			require.NoError(t, json.Unmarshal([]byte(line), &values))
+			for key := range values {
+				assert.Contains(t, string(doc), "`"+key+"`", args)
+			}
+		}
 	}
 }

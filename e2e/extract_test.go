@@ -211,23 +211,58 @@ func TestFailures(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(filepath.Dir(dir), "up"))
 }
 
-// An interrupt ends the run and leaves the destination as it was.
-func TestInterrupt(t *testing.T) {
-	dir := t.TempDir()
-	pack(t, filepath.Join(dir, "large.zip"), "a", strings.Repeat("0123456789", 40_000_000))
-	put(t, filepath.Join(dir, "out/mine.txt"), "mine")
-	before := tree(t, filepath.Join(dir, "out"))
+// startLarge starts to extract a large archive, and returns when some of it is
+// staged.
+func startLarge(t *testing.T, dir string) *exec.Cmd {
+	t.Helper()
+	if _, err := os.Stat(filepath.Join(dir, "large.zip")); err != nil {
+		pack(t, filepath.Join(dir, "large.zip"), "a", strings.Repeat("0123456789", 40_000_000))
+	}
+	staged := func() int {
+		files, _ := filepath.Glob(filepath.Join(dir, "out", ".widecrate-*", "*", "a"))
+		return len(files)
+	}
+	before := staged()
 	cmd := exec.Command(program, "extract", "large.zip", "--into", "out")
 	cmd.Dir = dir
 	require.NoError(t, cmd.Start())
-	require.Eventually(t, func() bool {
-		staged, _ := filepath.Glob(filepath.Join(dir, "out", ".widecrate-*", "*", "a"))
-		return len(staged) > 0
-	}, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return staged() > before }, 10*time.Second, time.Millisecond)
+	return cmd
+}
+
+// An interrupt ends the run and leaves the destination as it was.
+func TestInterrupt(t *testing.T) {
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "out/mine.txt"), "mine")
+	before := tree(t, filepath.Join(dir, "out"))
+	cmd := startLarge(t, dir)
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	require.Error(t, cmd.Wait())
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
 	assert.Equal(t, before, tree(t, filepath.Join(dir, "out")))
+}
+
+// What a killed run leaves is cleared away by the next one to the same place,
+// and what a run that still lives has staged is not.
+func TestKilledAndLiveRuns(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "small.zip"), "x", "1")
+	live := startLarge(t, dir)
+	require.NoError(t, live.Process.Signal(syscall.SIGSTOP))
+	defer func() { live.Process.Kill(); live.Wait() }()
+	_, stderr, code := run(t, dir, "extract", "small.zip", "--into", "out")
+	require.Equal(t, 0, code, stderr)
+	assert.NotContains(t, stderr, "cleared away")
+	areas, err := filepath.Glob(filepath.Join(dir, "out", ".widecrate-*"))
+	require.NoError(t, err)
+	assert.Len(t, areas, 1)
+
+	require.NoError(t, live.Process.Kill())
+	require.Error(t, live.Wait())
+	_, stderr, code = run(t, dir, "extract", "small.zip", "--into", "out")
+	require.Equal(t, 0, code, stderr)
+	assert.Contains(t, stderr, "cleared away what a run that was killed had left")
+	assert.Equal(t, map[string]string{"small/": "", "small/x": "1"}, tree(t, filepath.Join(dir, "out")))
 }
 
 // A disk that fills up is a clear error, and nothing incomplete stays.

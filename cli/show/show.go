@@ -29,6 +29,7 @@ type Screen struct {
 	Width    int // columns of the terminal; 0 when it is none
 	colored  bool
 	gate     *gate
+	advised  string
 }
 
 // gate lets a line of progress step aside before something else is printed.
@@ -121,9 +122,10 @@ func (s *Screen) Problem(err error) {
 	if e, ok := errors.AsType[*fault.Error](err); ok && e.Do != "" {
 		do = e.Do
 	}
-	if do != "" {
+	if do != "" && do != s.advised { // once is enough for a row of the same
 		s.Printf("  %s\n", s.Faint("→ "+do))
 	}
+	s.advised = do
 }
 
 // Size is a size for people, in powers of 1024.

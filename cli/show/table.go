@@ -30,7 +30,7 @@ func NewTable(s *Screen, columns ...Column) *Table {
 		total += columns[i].Width
 	}
 	for i := range columns {
-		if over := total - s.Width; s.Terminal && over > 0 && columns[i].Short {
+		if over := total - s.Width; s.Width > 0 && over > 0 && columns[i].Short {
 			shorter := max(columns[i].Width-over, 12)
 			total -= columns[i].Width - shorter
 			columns[i].Width = shorter

@@ -2,6 +2,7 @@ package archive
 
 import (
 	"io"
+	"time"
 
 	"widecrate/core/fault"
 )
@@ -47,6 +48,11 @@ type Writer interface {
 	Close() error
 }
 
+// Options fill in what an archive does not say.
+type Options struct {
+	Zone *time.Location // of times that do not say theirs; nil: the local one
+}
+
 // A Format is one kind of archive.
 type Format struct {
 	Name       string
@@ -58,7 +64,7 @@ type Format struct {
 
 	// Open reads the directory of an archive of size bytes. An error of kind
 	// fault.Damaged or fault.Unsafe tells what is wrong with it.
-	Open func(r io.ReaderAt, size int64) (Reader, error)
+	Open func(r io.ReaderAt, size int64, o Options) (Reader, error)
 
 	// NewWriter starts an archive. Where w also is an io.WriterAt, headers
 	// may be completed afterwards; bytes before the start are never touched.

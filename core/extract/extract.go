@@ -35,6 +35,7 @@ const (
 // Options is a request to extract.
 type Options struct {
 	Sources   []source.Source
+	Reading   archive.Options
 	Selection *choose.Selection
 	Placement *place.Placement
 	Rules     stage.Rules
@@ -210,6 +211,9 @@ func (f *Failures) Add(err error) {
 	f.kind = kind
 	f.count++
 }
+
+// Count is how many there were.
+func (f *Failures) Count() int { return f.count }
 
 // Err is nil when nothing failed. Failures of one kind make an error of that
 // kind, others one of kind fault.Other.

@@ -159,7 +159,7 @@ func (u *unit) openArchive(e *engine) (err error) {
 		u.within.Close()
 		return err
 	}
-	if u.archive, err = u.outcome.Source.Open(); err != nil {
+	if u.archive, err = u.outcome.Source.Open(e.Reading); err != nil {
 		return err
 	}
 	u.info = u.archive.Info
@@ -334,6 +334,7 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 	defer data.Close()
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
+	share := u.share(i)
 	for {
 		n, err := io.ReadFull(data, block[:])
 		if spent := u.budget.Spend(int64(n)); spent != nil {
@@ -344,10 +345,10 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 				return err
 			}
 			e.Progress.Bytes.Add(int64(n))
+			e.Progress.Read.Add(int64(share * float64(n)))
 		}
 		switch {
 		case err == io.EOF, err == io.ErrUnexpectedEOF:
-			e.Progress.Read.Add(max(u.packed(i), 0))
 			return nil
 		case err != nil:
 			return err
@@ -357,13 +358,14 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 	}
 }
 
-// packed is how much of its source an entry stands for; the entries of an
-// archive inside another count with that.
-func (u *unit) packed(i int) int64 {
-	if u.outer != nil {
+// share is how many bytes of the source each byte of an entry stands for; the
+// entries of an archive inside another count with that.
+func (u *unit) share(i int) float64 {
+	entry := &u.archive.Entries()[i]
+	if u.outer != nil || entry.Size <= 0 || entry.Packed <= 0 {
 		return 0
 	}
-	return u.archive.Entries()[i].Packed
+	return float64(entry.Packed) / float64(entry.Size)
 }
 
 // stream writes the data of the files to keep to w.

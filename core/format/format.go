@@ -32,12 +32,12 @@ func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 }
 
 // Open opens an archive of size bytes in whatever format it is.
-func Open(r io.ReaderAt, size int64) (archive.Reader, error) {
+func Open(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) {
 	f, err := Identify(r, size)
 	if err != nil {
 		return nil, err
 	}
-	return f.Open(r, size)
+	return f.Open(r, size, o)
 }
 
 // ByName returns the format of a file name by its extension.

@@ -18,6 +18,7 @@ import (
 // Options is a request to look inside.
 type Options struct {
 	Sources   []source.Source
+	Reading   archive.Options
 	Selection *choose.Selection
 	Nested    int      // how deep archives inside archives are opened; 0: not
 	Archives  []string // inside an archive, what matches one is an archive too
@@ -28,10 +29,11 @@ type Options struct {
 // of visit that it is passed to.
 type Archive struct {
 	Path    string // "outer.zip › inner.zip" for one inside another
+	Inside  string // its path in the one around it; empty: it is a source
+	Depth   int    // how many are around it
 	Size    int64  // of the archive itself
 	open    *source.Archive
 	options *Options
-	depth   int
 }
 
 // Run opens the sources one after the other, each followed by the archives
@@ -43,7 +45,7 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 			return ctx.Err()
 		}
 		a := &Archive{Path: s.Path, options: &o}
-		opened, err := s.Open()
+		opened, err := s.Open(o.Reading)
 		if err != nil {
 			if err != s.Err {
 				err = fault.At(s.Path, err)
@@ -76,7 +78,7 @@ func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *boun
 }
 
 func (a *Archive) lookInto(ctx context.Context, i int, budget *bound.Budget, visit func(*Archive, error) error) error {
-	inner := &Archive{Path: a.Path + " › " + a.open.Entries()[i].Path, options: a.options, depth: a.depth + 1}
+	inner := &Archive{Path: a.Path + " › " + a.open.Entries()[i].Path, Inside: a.open.Entries()[i].Path, Depth: a.Depth + 1, options: a.options}
 	var spooled string
 	defer func() {
 		if spooled != "" {
@@ -101,7 +103,7 @@ func (a *Archive) lookInto(ctx context.Context, i int, budget *bound.Budget, vis
 }
 
 func (a *Archive) isInner(e *archive.Entry) bool {
-	return a.depth < a.options.Nested && e.Kind == archive.File && source.IsArchiveName(path.Base(e.Path), a.options.Archives)
+	return a.Depth < a.options.Nested && e.Kind == archive.File && source.IsArchiveName(path.Base(e.Path), a.options.Archives)
 }
 
 // Entries goes through the entries that the selection keeps, in the order of

@@ -19,13 +19,14 @@ type Archive struct {
 	Info os.FileInfo
 
 	data  io.ReaderAt
+	rules archive.Options
 	close func() error
 	outer *Archive
 	users atomic.Int32
 }
 
 // Open opens a source on disk and reads its directory.
-func (s Source) Open() (*Archive, error) {
+func (s Source) Open(o archive.Options) (*Archive, error) {
 	if s.Err != nil {
 		return nil, s.Err
 	}
@@ -41,13 +42,13 @@ func (s Source) Open() (*Archive, error) {
 		f.Close()
 		return nil, fault.Reading("", err)
 	}
-	return (&Archive{Size: info.Size(), Info: info, data: f, close: f.Close}).open()
+	return (&Archive{Size: info.Size(), Info: info, data: f, rules: o, close: f.Close}).open()
 }
 
 func (a *Archive) open() (*Archive, error) {
 	a.users.Store(1)
 	var err error
-	if a.Reader, err = format.Open(a.data, a.Size); err != nil {
+	if a.Reader, err = format.Open(a.data, a.Size, a.rules); err != nil {
 		a.Reader = nil
 		a.Close()
 		return nil, err
@@ -71,7 +72,7 @@ func (a *Archive) Inner(i int, through func(io.Reader) io.Reader, spool func() (
 	}
 	defer opened.Close()
 	data := through(opened)
-	inner := &Archive{outer: a, close: func() error { return nil }}
+	inner := &Archive{outer: a, rules: a.rules, close: func() error { return nil }}
 	if entry.Size != archive.Unknown && entry.Size <= inMemory {
 		var b bytes.Buffer
 		if _, err := b.ReadFrom(data); err != nil {

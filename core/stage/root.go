@@ -14,7 +14,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -29,6 +31,8 @@ type Root struct {
 	made  []string // folders made on the way to the root, outermost first
 	folds bool     // the file system takes names for equal that differ in letter case
 	units atomic.Int64
+
+	room room
 
 	// Reclaimed is what was left there by runs that were killed.
 	Reclaimed Reclaimed
@@ -202,4 +206,24 @@ func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) 
 func (r *Root) Spool() (*os.File, error) {
 	f, err := r.area.OpenFile("spool-"+r.nextUnit(), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	return f, fault.Writing(r.path, err)
+}
+
+// room is what Free knows, for a moment: with thousands of small archives,
+// asking for each would cost more than it tells.
+type room struct {
+	mu           sync.Mutex
+	asked        time.Time
+	bytes, files int64
+}
+
+// Free returns how much room the file system of the root has: bytes, and files;
+// -1 where it does not tell.
+func (r *Root) Free() (bytes, files int64) {
+	r.room.mu.Lock()
+	defer r.room.mu.Unlock()
+	if now := time.Now(); now.Sub(r.room.asked) > 50*time.Millisecond {
+		r.room.asked = now
+		r.room.bytes, r.room.files = r.free()
+	}
+	return r.room.bytes, r.room.files
 }

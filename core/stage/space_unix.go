@@ -4,9 +4,8 @@ package stage
 
 import "golang.org/x/sys/unix"
 
-// Free returns how much room the file system of the root has: bytes, and files;
-// -1 where it does not tell.
-func (r *Root) Free() (bytes, files int64) {
+// free asks the system for Root.Free.
+func (r *Root) free() (bytes, files int64) {
 	var s unix.Statfs_t
 	if err := unix.Statfs(r.path, &s); err != nil {
 		return -1, -1

@@ -99,14 +99,19 @@ func (r *Root) Begin(folder string, items []Item, rules Rules) (*Unit, error) {
 		return u, nil
 	}
 	u.id = r.nextUnit()
-	there, err := r.dest.Lstat(u.folder)
+	var there fs.FileInfo
+	var err error
+	if u.folder != "." {
+		there, err = r.dest.Lstat(u.folder)
+	}
 	switch {
+	case u.folder == ".":
 	case errors.Is(err, fs.ErrNotExist):
 		u.whole = true
 	case err == nil && rules.Fresh && !there.IsDir():
 		return nil, fault.At(r.full(u.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
 	case err == nil:
-		u.whole = rules.Fresh && u.folder != "."
+		u.whole = rules.Fresh
 	}
 	switch {
 	case u.whole && u.distinct:

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -35,15 +36,15 @@ const (
 // findEnd finds the end record whose central directory is where it says: the
 // one whose comment ends with the file, or else, behind trailing bytes, the one
 // nearest to the end.
-func findEnd(r io.ReaderAt, size int64) (end, error) {
+func findEnd(r *cached, size int64) (end, error) {
 	failure := errNoEnd
 	var nearest *end
 	var signature [4]byte
 	le.PutUint32(signature[:], endSignature)
 	for top := size; top >= endLength && size-top < endSearch; top -= endSearchStep {
 		from := max(0, top-endSearchStep)
-		block := make([]byte, min(size, top+endLength)-from)
-		if _, err := r.ReadAt(block, from); err != nil && err != io.EOF {
+		block, err := r.block(from, min(size, top+endLength))
+		if err != nil {
 			return end{}, fault.Reading("", err)
 		}
 		for rest := block; ; {
@@ -73,6 +74,41 @@ func findEnd(r io.ReaderAt, size int64) (end, error) {
 		return *nearest, nil
 	}
 	return end{}, fault.New(fault.Damaged, "%w", failure)
+}
+
+// cached is an archive of which the piece read last is at hand: the records at
+// the end, and of a small archive the directory as well, come in one read.
+type cached struct {
+	io.ReaderAt
+	piece *[endSearchStep + endLength]byte
+	from  int64
+	held  []byte
+}
+
+var tails = sync.Pool{New: func() any { return new([endSearchStep + endLength]byte) }}
+
+func newCached(r io.ReaderAt) *cached {
+	return &cached{ReaderAt: r, piece: tails.Get().(*[endSearchStep + endLength]byte)}
+}
+
+func (c *cached) release() { tails.Put(c.piece) }
+
+// block reads the bytes from from up to to; they are valid until the next call.
+func (c *cached) block(from, to int64) ([]byte, error) {
+	c.held = nil
+	block := c.piece[:to-from]
+	if _, err := c.ReaderAt.ReadAt(block, from); err != nil && err != io.EOF {
+		return nil, err
+	}
+	c.from, c.held = from, block
+	return block, nil
+}
+
+func (c *cached) ReadAt(p []byte, at int64) (int, error) {
+	if at >= c.from && at+int64(len(p)) <= c.from+int64(len(c.held)) {
+		return copy(p, c.held[at-c.from:]), nil
+	}
+	return c.ReaderAt.ReadAt(p, at)
 }
 
 // readEnd reads the end record at position at (4.3.16), and the ZIP64 records
@@ -170,10 +206,10 @@ type record struct {
 }
 
 // readDirectory reads the central directory (4.3.12).
-func readDirectory(r io.ReaderAt, e end) ([]archive.Entry, []record, error) {
+func readDirectory(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []record, error) {
 	// The buffer holds the longest header: the fixed part and three fields of
 	// 16-bit length.
-	in := bufio.NewReaderSize(io.NewSectionReader(r, e.start, e.size), 256<<10)
+	in := bufio.NewReaderSize(io.NewSectionReader(r, e.start, e.size), int(min(e.size, 256<<10)))
 	entries := make([]archive.Entry, 0, e.entries)
 	records := make([]record, 0, e.entries)
 	for left := e.size; left >= centralLength; {
@@ -194,7 +230,7 @@ func readDirectory(r io.ReaderAt, e end) ([]archive.Entry, []record, error) {
 		if err != nil {
 			return nil, nil, fault.Reading("", err)
 		}
-		entry, rec, err := readCentral(header)
+		entry, rec, err := readCentral(header, o)
 		if err != nil {
 			return nil, nil, fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(entries)+1, e.start+e.size-left, err)
 		}
@@ -216,7 +252,7 @@ func readDirectory(r io.ReaderAt, e end) ([]archive.Entry, []record, error) {
 }
 
 // readCentral decodes one central header.
-func readCentral(header []byte) (archive.Entry, record, error) {
+func readCentral(header []byte, o archive.Options) (archive.Entry, record, error) {
 	f := fields{b: header[4:]}
 	host := f.uint16() >> 8
 	f.uint16() // version needed
@@ -233,7 +269,7 @@ func readCentral(header []byte) (archive.Entry, record, error) {
 	extra := f.take(extraLength)
 
 	e.Path = decodeName(rec.name, rec.flags&flagUTF8 != 0, extra)
-	e.Modified = modified(date, clock, extra)
+	e.Modified = modified(date, clock, extra, o.Zone)
 	wide := newZIP64(extra)
 	wide.widen(&size)
 	wide.widen(&packed)

@@ -83,8 +83,8 @@ func ascii(s string) bool {
 
 // modified returns the best time that a header has: that of the NTFS field
 // (100 ns), of the extended timestamp (1 s), or the date and time of 4.4.6,
-// which count two seconds and tell no zone: the local one is taken.
-func modified(date, clock uint16, extra []byte) time.Time {
+// which count two seconds and tell no zone.
+func modified(date, clock uint16, extra []byte, zone *time.Location) time.Time {
 	var best time.Time
 	eachExtra(extra, func(id uint16, data []byte) {
 		switch {
@@ -101,7 +101,7 @@ func modified(date, clock uint16, extra []byte) time.Time {
 	if month < 1 || month > 12 || day < 1 {
 		return time.Time{}
 	}
-	return time.Date(year, time.Month(month), day, int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0, time.Local)
+	return time.Date(year, time.Month(month), day, int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0, zone)
 }
 
 // ntfsTime converts a count of 100 ns since 1601 (4.5.5).

@@ -8,6 +8,7 @@ import (
 	"hash/crc32"
 	"io"
 	"sync"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
@@ -25,12 +26,17 @@ type Reader struct {
 // directory says is held against the file here: a directory that is missing
 // or contradicts itself is of kind fault.Damaged, entries that overlap are of
 // kind fault.Unsafe. Local headers and data are checked by Reader.Open.
-func Open(r io.ReaderAt, size int64) (*Reader, error) {
-	e, err := findEnd(r, size)
+func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
+	if o.Zone == nil {
+		o.Zone = time.Local
+	}
+	c := newCached(r)
+	defer c.release()
+	e, err := findEnd(c, size)
 	if err != nil {
 		return nil, err
 	}
-	entries, records, err := readDirectory(r, e)
+	entries, records, err := readDirectory(c, e, o)
 	if err != nil {
 		return nil, err
 	}

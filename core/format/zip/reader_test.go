@@ -18,7 +18,7 @@ import (
 
 // read opens an archive and reads all that is in it.
 func read(data []byte) (entries []archive.Entry, content []string, err error) {
-	r, err := Open(bytes.NewReader(data), int64(len(data)))
+	r, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -215,7 +215,7 @@ func TestReadFailingDisk(t *testing.T) {
 	data := built{entries: []fake{{name: "a", data: strings.Repeat("0123456789", 50_000)}}}.bytes()
 	_, _, err := read(data)
 	require.NoError(t, err)
-	r, err := Open(failing{bytes.NewReader(data), 300_000}, int64(len(data)))
+	r, err := Open(failing{bytes.NewReader(data), 300_000}, int64(len(data)), archive.Options{})
 	require.NoError(t, err)
 	d, err := r.Open(0)
 	require.NoError(t, err)

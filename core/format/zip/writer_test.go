@@ -141,7 +141,7 @@ func TestWriteBeyond4GiB(t *testing.T) {
 
 	info, err := file.Stat()
 	require.NoError(t, err)
-	r, err := Open(file, info.Size())
+	r, err := Open(file, info.Size(), archive.Options{})
 	require.NoError(t, err)
 	require.EqualValues(t, size, r.Entries()[0].Size)
 	for i, want := range []int64{size, 3} {

@@ -17,7 +17,7 @@ var Format = archive.Format{
 	Name:       "zip",
 	Extensions: []string{".zip"},
 	Identify:   identify,
-	Open:       func(r io.ReaderAt, size int64) (archive.Reader, error) { return Open(r, size) },
+	Open:       func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
 	NewWriter:  func(w io.Writer) archive.Writer { return NewWriter(w) },
 }
 
@@ -97,7 +97,9 @@ func identify(r io.ReaderAt, size int64) bool {
 	case localSignature, endSignature, descriptorSignature: // the last marks a split archive, 8.5.4
 		return true
 	}
-	_, err := findEnd(r, size)
+	c := newCached(r)
+	defer c.release()
+	_, err := findEnd(c, size)
 	return err == nil
 }
 

@@ -1,0 +1,80 @@
+package show
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/fault"
+)
+
+// What comes from an archive cannot move the cursor of a terminal.
+func TestPlain(t *testing.T) {
+	for text, want := range map[string]string{"küste 潮.csv": "küste 潮.csv", "a\x1b[2Jb": `a\x1b[2Jb`, "a\nb\tc": `a\nb\tc`, "a\u202eb": `a\u202eb`, "a\x7f": `a\x7f`} {
+		assert.Equal(t, want, Plain(text))
+	}
+	var b bytes.Buffer
+	pipe, terminal := NewScreen(&b), &Screen{Terminal: true}
+	assert.Equal(t, "a\nb", pipe.Name("a\nb"), "a script gets names as they are")
+	assert.Equal(t, `a\nb`, terminal.Name("a\nb"))
+}
+
+func TestTable(t *testing.T) {
+	var b bytes.Buffer
+	s := NewScreen(&b)
+	table := NewTable(s, Column{Title: "path", Width: 6, Short: true}, Column{Title: "size", Width: 6, Right: true}, Column{Title: "when"})
+	table.Row("潮", "1 B", "now")
+	table.Row("far too long", "22 KiB", "")
+	require.NoError(t, s.Flush())
+	assert.Equal(t, "path      size  when\n潮         1 B  now\nfar too long  22 KiB  \n", b.String())
+
+	b.Reset()
+	narrow := NewScreen(&b)
+	narrow.Terminal, narrow.Width = true, 30
+	table = NewTable(narrow, Column{Title: "path", Width: 40, Short: true}, Column{Title: "size", Width: 6, Right: true})
+	table.Row("/tmp/tidewatch/landing/osk bay/levels.csv", "1 B")
+	require.NoError(t, narrow.Flush())
+	for line := range strings.Lines(b.String()) {
+		assert.LessOrEqual(t, Width(strings.TrimRight(line, "\n")), 30)
+	}
+	assert.Contains(t, b.String(), "levels.csv")
+}
+
+func TestWords(t *testing.T) {
+	assert.Equal(t, []string{"1 file", "0 files", "1,234 entries"}, []string{Count(1, "file"), Count(0, "file"), Count(1234, "entry")})
+	assert.Equal(t, []string{"", "0 %", "75 %", "-10 %"}, []string{Saved(0, 0), Saved(100, 100), Saved(100, 25), Saved(100, 110)})
+	assert.Equal(t, []string{"0.50 s", "1m5s"}, []string{Took(500 * time.Millisecond), Took(65 * time.Second)})
+	assert.Equal(t, "3 files · 1.0 MiB/s · about 6s left", Rate(2*time.Second, 2<<20, 25, 100, "3 files"))
+	assert.Equal(t, "3 files", Rate(100*time.Millisecond, 2<<20, 25, 100, "3 files"))
+	assert.Equal(t, `"a" "\"\n\u001b潮"`, string(AppendJSON(append(AppendJSON(nil, "a"), ' '), "\"\n\x1b潮")))
+}
+
+func TestProblem(t *testing.T) {
+	var b bytes.Buffer
+	s := NewScreen(&b)
+	for range 2 {
+		s.Problem(fault.At("a.zip", fault.New(fault.Refused, "it is taken").Advise("choose another")))
+	}
+	s.Problem(fault.At("b.zip", fault.New(fault.Damaged, "it is broken")))
+	s.Problem(errors.New("odd\x1b"))
+	require.NoError(t, s.Flush())
+	assert.Equal(t, "✗ a.zip: it is taken\n  → choose another\n✗ a.zip: it is taken\n✗ b.zip: it is broken\n  → "+advice[fault.Damaged]+"\n✗ odd\\x1b\n", b.String())
+}
+
+// A line of progress is wiped away before anything else is printed.
+func TestProgress(t *testing.T) {
+	var b bytes.Buffer
+	s := NewScreen(&b)
+	s.Terminal, s.Width = true, 12
+	p := StartProgress(s, func() string { return "3 of 60 archives" })
+	p.draw()
+	s.Printf("done\n")
+	require.NoError(t, s.Flush())
+	p.Stop()
+	assert.Equal(t, "\r\x1b[K3 of 60 ar…\r\x1b[Kdone\n", b.String())
+}

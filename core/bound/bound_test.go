@@ -1,0 +1,52 @@
+package bound
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/fault"
+)
+
+func TestBudget(t *testing.T) {
+	for name, c := range map[string]struct {
+		limits Limits
+		size   int64
+		allows int64
+	}{
+		"small ones may have any ratio":  {Limits{}, 1000, RatioFloor},
+		"large ones have a ratio":        {Limits{}, 1 << 30, DefaultRatio << 30},
+		"a ratio of one's own":           {Limits{Ratio: 3}, 1 << 30, 3 << 30},
+		"a total":                        {Limits{Total: 5000}, 1 << 30, 5000},
+		"a total above the ratio's":      {Limits{Total: math.MaxInt64}, 1000, RatioFloor},
+		"a size that nothing multiplies": {Limits{}, math.MaxInt64 / 2, math.MaxInt64},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := c.limits.Budget(c.size)
+			require.NoError(t, b.Spend(c.allows-1))
+			require.NoError(t, b.Check(1))
+			require.NoError(t, b.Spend(1))
+			assert.ErrorIs(t, b.Spend(1), fault.Unsafe)
+		})
+	}
+	b := Limits{Entries: 10}.Budget(1)
+	require.NoError(t, b.Count(10))
+	assert.ErrorIs(t, b.Count(1), fault.Unsafe)
+}
+
+// The bound holds while data is read, not after.
+func TestReader(t *testing.T) {
+	b := Limits{Total: 1000}.Budget(1)
+	n, err := io.Copy(io.Discard, b.Reader(context.Background(), bytes.NewReader(make([]byte, 1<<20))))
+	assert.ErrorIs(t, err, fault.Unsafe)
+	assert.LessOrEqual(t, n, int64(64<<10))
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err = b.Reader(ctx, bytes.NewReader(nil)).Read(nil)
+	assert.ErrorIs(t, err, context.Canceled)
+}

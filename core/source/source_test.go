@@ -1,0 +1,79 @@
+package source
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/fault"
+)
+
+func TestFind(t *testing.T) {
+	t.Chdir(t.TempDir())
+	for _, path := range []string{"in/a10.zip", "in/a2.ZIP", "in/notes.txt", "in/.widecrate-x/left.zip", "in/sub/deep/b.zip", "in/sub/c.dat"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, nil, 0o666))
+	}
+	require.NoError(t, os.MkdirAll("in/folder.zip", 0o777))
+	require.NoError(t, os.Symlink("a2.ZIP", "in/link.zip"))
+	require.NoError(t, os.Symlink("..", "in/sub/up"))
+	for name, c := range map[string]struct {
+		r    Request
+		want string // path, '|' and sub of each; '!' in front of one with an error
+	}{
+		"a folder":          {Request{Names: []string{"in"}}, "in/a2.ZIP| in/a10.zip| in/link.zip|"},
+		"below too":         {Request{Names: []string{"in"}, Recursive: true}, "in/a2.ZIP| in/a10.zip| in/link.zip| in/sub/deep/b.zip|sub/deep"},
+		"other extensions":  {Request{Names: []string{"in/sub"}, Archives: []string{"*.dat"}}, "in/sub/c.dat|"},
+		"any file by name":  {Request{Names: []string{"in/notes.txt"}}, "in/notes.txt|"},
+		"missing":           {Request{Names: []string{"in/a?.zip", "in/a2.ZIP"}}, "!in/a?.zip| in/a2.ZIP|"},
+		"once":              {Request{Names: []string{"in/a10.zip", "in", "./in/a2.ZIP"}}, "in/a10.zip| in/a2.ZIP| in/link.zip|"},
+		"twice by two ways": {Request{Pairs: []Pair{{"in/a2.ZIP", "x"}, {"in/a2.ZIP", "y"}}}, "in/a2.ZIP| in/a2.ZIP|"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			found, err := Find(c.r)
+			require.NoError(t, err)
+			var got []string
+			for _, s := range found {
+				mark := ""
+				if s.Err != nil {
+					mark = "!"
+					assert.ErrorIs(t, s.Err, fault.Unreadable)
+				}
+				got = append(got, mark+filepath.ToSlash(s.Path)+"|"+s.Sub)
+			}
+			assert.Equal(t, c.want, strings.Join(got, " "))
+		})
+	}
+	_, err := Find(Request{Archives: []string{"[a"}})
+	assert.ErrorIs(t, err, fault.Usage)
+}
+
+func TestLists(t *testing.T) {
+	for text, want := range map[string][]string{"": nil, "a": {"a"}, "a\r\n\r\nb c\r\n": {"a", "b c"}, "\ufeffä\n": {"ä"},
+		"\xff\xfea\x00\n\x00": {"a"}, "\xfe\xff\x00a\x00\n\x00b": {"a", "b"}, "a\x00b\x00": {"ab"}, "\x00a\x00b": {"ab"}} {
+		got, err := ReadList(strings.NewReader(text), false)
+		require.NoError(t, err)
+		assert.Equal(t, want, got, "%q", text)
+	}
+	null, err := ReadList(strings.NewReader("a\n1\x00b\x00"), true)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a\n1", "b"}, null)
+	_, err = ReadList(strings.NewReader("a\xffb"), false)
+	assert.ErrorIs(t, err, fault.Usage)
+	_, err = ReadList(iotest.ErrReader(errors.New("gone")), false)
+	assert.ErrorIs(t, err, fault.Unreadable)
+
+	pairs, err := ReadPairs(strings.NewReader("a b.zip\tout put\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []Pair{{"a b.zip", "out put"}}, pairs)
+	for _, bad := range []string{"a", "a\t", "\tb", "a\tb\tc"} {
+		_, err := ReadPairs(strings.NewReader(bad))
+		assert.ErrorIs(t, err, fault.Usage, "%q", bad)
+	}
+}
