@@ -85,7 +85,7 @@ func (e *engine) dispose() {
 		default:
 			e.disposeOf(u, d, synced)
 		}
-		e.Source(d)
+		e.observer.Source(d)
 	}
 }
 

@@ -24,11 +24,12 @@ const backlog = 1 << 30
 // and, where they share a folder, committed in it.
 type engine struct {
 	Options
-	Observer
-	ctx     context.Context
-	ordered bool    // commits are in order too
-	sources []*unit // those of the sources themselves
-	first   *unit
+	observer Observer
+	telling  sync.Mutex
+	ctx      context.Context
+	ordered  bool    // commits are in order too
+	sources  []*unit // those of the sources themselves
+	first    *unit
 
 	mu       sync.Mutex
 	changed  sync.Cond
@@ -52,7 +53,7 @@ type openRoot struct {
 }
 
 func newEngine(ctx context.Context, o Options, observe Observer) *engine {
-	e := &engine{Options: o, Observer: observe, ctx: ctx, roots: map[string]*openRoot{},
+	e := &engine{Options: o, observer: observe, ctx: ctx, roots: map[string]*openRoot{},
 		ordered: o.Placement.Layout != place.Own || o.Nested > 0}
 	e.changed.L = &e.mu
 	if e.Progress == nil {
@@ -104,7 +105,7 @@ func (e *engine) run() {
 		e.letGo(u)
 	}
 	if e.halted && left > 0 {
-		e.Notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", left))
+		e.notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", left))
 	}
 }
 
@@ -241,9 +242,8 @@ func (e *engine) finish(u *unit) {
 			u.settle(e)
 		}
 		if e.ctx.Err() == nil || u.outcome.Err == nil {
-			e.Archive(&u.outcome)
+			e.tell(&u.outcome)
 		}
-		u.outcome.Placed = nil
 		e.mu.Lock()
 		e.halted = e.halted || e.Halt && u.outcome.Err != nil
 		e.waiting -= u.bytes
@@ -262,8 +262,7 @@ func (e *engine) preview() {
 			e.insert(u)
 		}
 		u.settle(e)
-		e.Archive(&u.outcome)
-		u.outcome.Placed = nil
+		e.tell(&u.outcome)
 		if e.Halt && u.outcome.Err != nil {
 			return
 		}
@@ -297,12 +296,28 @@ func (e *engine) useRoot(u *unit) (*stage.Root, error) {
 	}
 	r.stage, r.err = stage.Open(path, e.Staging)
 	if r.err == nil && r.stage.Reclaimed.Cleared > 0 {
-		e.mu.Lock()
-		e.Notice(fmt.Sprintf("%s: cleared away what a run that was killed had left; %d archives that it was putting into place are complete now",
-			path, r.stage.Reclaimed.Finished))
-		e.mu.Unlock()
+		text := path + ": cleared away what a run that was killed had left"
+		if n := r.stage.Reclaimed.Finished; n > 0 {
+			text += fmt.Sprintf("; the merging of %d archives that it had begun is complete now", n)
+		}
+		e.notice(text)
 	}
 	return r.stage, r.err
+}
+
+// tell reports an outcome, whose list of entries may be large and is let go of
+// afterwards.
+func (e *engine) tell(o *Outcome) {
+	e.telling.Lock()
+	defer e.telling.Unlock()
+	e.observer.Archive(o)
+	o.Placed = nil
+}
+
+func (e *engine) notice(text string) {
+	e.telling.Lock()
+	defer e.telling.Unlock()
+	e.observer.Notice(text)
 }
 
 // letGo closes the root of a unit when no other unit needs it.

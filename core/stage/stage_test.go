@@ -317,3 +317,18 @@ func TestNewerReplaces(t *testing.T) {
 	require.NoError(t, root.Close())
 	assert.Equal(t, map[string]string{"own/b": "new"}, tree(t, dir))
 }
+
+// Under the skip rule, too, what is equal is the same and not skipped.
+func TestSkipKnowsEqualFiles(t *testing.T) {
+	dir := t.TempDir()
+	plant(t, dir, map[string]string{"own/a": "1", "own/b": "old"})
+	root, err := Open(dir, "")
+	require.NoError(t, err)
+	u, err := begin(root, "own", Rules{Clash: Skip}, []thing{{"a", "1"}, {"b", "longer"}, {"c", "3"}})
+	require.NoError(t, err)
+	assert.False(t, u.Wanted(1), "nothing has to be decoded to know that it differs")
+	results, err := u.Commit()
+	require.NoError(t, err)
+	assert.Equal(t, []Result{{"own/a", Same}, {"own/b", Skipped}, {"own/c", Added}}, results)
+	require.NoError(t, root.Close())
+}

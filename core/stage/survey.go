@@ -232,12 +232,8 @@ func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
 // preview by what the archive says of it.
 func (u *Unit) sameAsThere(i int, at spot, there fs.FileInfo) (bool, error) {
 	it := &u.items[i]
-	if it.Kind == archive.Symlink {
-		if there.Mode()&fs.ModeSymlink == 0 {
-			return false, nil
-		}
-		target, err := at.dir.Readlink(at.name)
-		return target == it.Link, err
+	if u.root.preview || it.Kind != archive.File {
+		return u.sameAsClaimed(i, at, there)
 	}
 	if !there.Mode().IsRegular() || it.Size != archive.Unknown && there.Size() != it.Size {
 		return false, nil
@@ -247,17 +243,38 @@ func (u *Unit) sameAsThere(i int, at spot, there fs.FileInfo) (bool, error) {
 		return false, err
 	}
 	defer theirs.Close()
-	if u.root.preview {
-		sum := crc32.NewIEEE()
-		_, err = io.Copy(sum, theirs)
-		return it.HasCRC32 && sum.Sum32() == it.CRC32, err
-	}
 	mine, err := u.openStaged(i)
 	if err != nil {
 		return false, err
 	}
 	defer mine.Close()
 	return equalBytes(mine, theirs)
+}
+
+// sameAsClaimed compares what the archive says of an item with what is there.
+// Where it says nothing that a file could be told by, they may be the same.
+func (u *Unit) sameAsClaimed(i int, at spot, there fs.FileInfo) (bool, error) {
+	it := &u.items[i]
+	switch {
+	case it.Kind == archive.Symlink:
+		if there.Mode()&fs.ModeSymlink == 0 {
+			return false, nil
+		}
+		target, err := at.dir.Readlink(at.name)
+		return target == it.Link, err
+	case !there.Mode().IsRegular() || it.Size != archive.Unknown && there.Size() != it.Size:
+		return false, nil
+	case !it.HasCRC32:
+		return true, nil
+	}
+	theirs, err := at.dir.Open(at.name)
+	if err != nil {
+		return false, err
+	}
+	defer theirs.Close()
+	sum := crc32.NewIEEE()
+	_, err = io.Copy(sum, theirs)
+	return sum.Sum32() == it.CRC32, err
 }
 
 // equalItems compares two items of this unit that go to the same path.

@@ -124,14 +124,23 @@ func (r *Root) Begin(folder string, items []Item, rules Rules) (*Unit, error) {
 	return u, nil
 }
 
+// skipTaken finds the items that are skipped for certain: what is at their path
+// differs from what the archive says of them. One that seems equal is compared
+// byte for byte when it is staged.
 func (u *Unit) skipTaken() error {
 	return u.eachSpot(u.destination(), func(i int, at spot) error {
-		if at.dir != nil && u.items[i].Kind != archive.Folder {
-			if _, err := at.dir.Lstat(at.name); err == nil {
-				u.result[i].Action = Skipped
-			}
+		if at.dir == nil || u.items[i].Kind == archive.Folder {
+			return nil
 		}
-		return nil
+		there, err := at.dir.Lstat(at.name)
+		if err != nil {
+			return fault.Writing(u.root.full(u.result[i].Path), ignoreMissing(err))
+		}
+		same, err := u.sameAsClaimed(i, at, there)
+		if err == nil && !same {
+			u.result[i].Action = Skipped
+		}
+		return fault.Writing(u.root.full(u.result[i].Path), err)
 	})
 }
 
