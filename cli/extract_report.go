@@ -10,6 +10,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/extract"
 	"widecrate/core/fault"
+	"widecrate/core/format"
 	"widecrate/core/place"
 	"widecrate/core/stage"
 )
@@ -159,7 +160,7 @@ func (r *extractReport) source(d *extract.Disposal) {
 
 // listPlaced prints every path of an archive and what becomes of it.
 func (r *extractReport) listPlaced(o *extract.Outcome) {
-	r.out.Printf("%s → %s\n", r.out.Strong(r.out.Name(o.Archive)), r.out.Name(o.Target))
+	r.out.Printf("%s → %s%s\n", r.out.Strong(r.out.Name(o.Archive)), r.out.Name(o.Target), r.out.Faint(misnamed(o.Archive, o.Format)))
 	for _, p := range o.Placed {
 		size := ""
 		if p.Kind == archive.File {
@@ -169,6 +170,14 @@ func (r *extractReport) listPlaced(o *extract.Outcome) {
 			r.out.Printf("  %-8s %9s  %s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path))
 		}
 	}
+}
+
+// misnamed is a remark about an archive whose name says another format.
+func misnamed(name, content string) string {
+	if !format.Misnamed(filepath.Base(name), content) {
+		return ""
+	}
+	return "  (" + content + ", whatever its name says)"
 }
 
 // verb says what becomes, or became, of an entry.

@@ -42,7 +42,11 @@ func (c *inspectCommand) title(a *inspect.Archive) {
 		c.out.Printf("\n")
 	}
 	c.listed++
-	c.out.Printf("%s  %s\n", c.out.Strong(c.out.Name(a.Path)), c.out.Faint(show.Size(a.Size)))
+	remark := ""
+	if c.verbose {
+		remark = misnamed(a.Path, a.Format)
+	}
+	c.out.Printf("%s  %s%s\n", c.out.Strong(c.out.Name(a.Path)), c.out.Faint(show.Size(a.Size)), remark)
 }
 
 // onlyTotals counts an archive whose entries are not to be listed.

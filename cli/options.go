@@ -217,7 +217,7 @@ func (o *placementOptions) addTo(cmd *cobra.Command) {
 
 // limitOptions hold against hostile archives.
 type limitOptions struct {
-	total          size
+	total, memory  size
 	ratio, entries int64
 }
 
@@ -225,7 +225,14 @@ func (o *limitOptions) addTo(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.Var(&o.total, "max-total", "refuse an archive that unpacks to more than this `SIZE`; what is free on the disk when left out")
 	f.Int64Var(&o.ratio, "max-ratio", 0, fmt.Sprintf("refuse an archive that unpacks to more than this `NUMBER` of times its size, and to more than 1G; %d when left out", bound.DefaultRatio))
+	f.Var(&o.memory, "max-memory", "refuse data whose header asks for more memory than this `SIZE` to decode it; 1G when left out")
 	f.Int64Var(&o.entries, "max-entries", 0, fmt.Sprintf("refuse an archive with more entries than this `NUMBER`; %s when left out", show.Number(bound.DefaultEntries)))
+}
+
+// read adds what a decoder may ask for to the options of reading.
+func (o *limitOptions) read(reading archive.Options) archive.Options {
+	reading.MaxMemory = int64(o.memory)
+	return reading
 }
 
 func (o *limitOptions) limits() bound.Limits {

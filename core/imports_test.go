@@ -19,7 +19,8 @@ var layers = [][]string{
 	{"extract", "create", "inspect"},
 	{"bound", "choose", "place", "source", "stage"},
 	{"format"},
-	{"format/zip"},
+	{"format/lone"},
+	{"format/zip", "format/tar"},
 	{"archive", "codec"},
 	{"fault"},
 }

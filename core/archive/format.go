@@ -50,10 +50,12 @@ type Writer interface {
 
 // Options fill in what an archive does not say.
 type Options struct {
-	Zone *time.Location // of times that do not say theirs; nil: the local one
+	Name      string         // of the archive's file; a compressed file is called after it
+	Zone      *time.Location // of times that do not say theirs; nil: the local one
+	MaxMemory int64          // what a decoder's header may ask for, in bytes; 0: a safe default
 }
 
-// A Format is one kind of archive.
+// A Format is one kind of archive. One of Open and OpenStream is set.
 type Format struct {
 	Name       string
 	Extensions []string // in lower case, with the dot; the first is the usual one
@@ -62,13 +64,21 @@ type Format struct {
 	// and never fails: what cannot be read is not in the format.
 	Identify func(r io.ReaderAt, size int64) bool
 
+	// IdentifyBehind reports the same of content that starts with something
+	// else. It is asked when no format knows the start: another archive may
+	// well end with this one inside. It may be nil.
+	IdentifyBehind func(r io.ReaderAt, size int64) bool
+
 	// Open reads the directory of an archive of size bytes. An error of kind
 	// fault.Damaged or fault.Unsafe tells what is wrong with it.
 	Open func(r io.ReaderAt, size int64, o Options) (Reader, error)
 
+	// OpenStream opens an archive that can only be gone through in order.
+	OpenStream func(r io.ReaderAt, size int64, o Options) (Stream, error)
+
 	// NewWriter starts an archive. Where w also is an io.WriterAt, headers
 	// may be completed afterwards; bytes before the start are never touched.
-	NewWriter func(w io.Writer) Writer
+	NewWriter func(w io.Writer) (Writer, error)
 }
 
 // longestLink bounds what is read as the target of a symbolic link: the

@@ -3,7 +3,11 @@
 // and nothing of the libraries. A new method is one file and one line here.
 package codec
 
-import "io"
+import (
+	"io"
+
+	"widecrate/core/fault"
+)
 
 // A Source is what a decoder reads from. Because it can be read by the byte, a
 // decoder takes exactly the bytes that belong to its stream.
@@ -12,20 +16,50 @@ type Source interface {
 	io.ByteReader
 }
 
+// DefaultMemory is what a header may ask for when nothing else is said: more
+// than any common tool's highest level does.
+const DefaultMemory = 1 << 30
+
+// Options bound a decoder.
+type Options struct {
+	MaxMemory int64 // bytes that a header may ask for; 0: DefaultMemory
+}
+
+func (o Options) maxMemory() int64 {
+	if o.MaxMemory > 0 {
+		return o.MaxMemory
+	}
+	return DefaultMemory
+}
+
+// check refuses a header that asks for too much memory.
+func (o Options) check(wanted int64) error {
+	if wanted > o.maxMemory() {
+		return fault.New(fault.Unsafe, "its header asks for %d bytes of memory", wanted).Advise("if you trust it, allow more with --max-memory")
+	}
+	return nil
+}
+
 // A Method compresses and decompresses one stream.
 type Method struct {
 	Name string
 
 	// Decode returns the decompressed stream. Close gives its buffers back;
-	// it does not close src.
-	Decode func(src Source) io.ReadCloser
+	// it does not close src. What is wrong with the header may come as an
+	// error now, or from the first Read.
+	Decode func(src Source, o Options) (io.ReadCloser, error)
 
 	// Encode returns a compressor to dst. Close writes the end of the stream;
-	// it does not close dst.
-	Encode func(dst io.Writer) io.WriteCloser
+	// it does not close dst. It is nil for a method that is only read.
+	Encode func(dst io.Writer) (io.WriteCloser, error)
+
+	// Extensions are those of a file that is one such stream, Magic recognises
+	// its first bytes; both are empty for a method that only containers use.
+	Extensions []string
+	Magic      func(head []byte) bool
 }
 
-var methods = []Method{store, deflate}
+var methods = []Method{store, deflate, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod}
 
 // ByName returns the method with that name.
 func ByName(name string) (Method, bool) {
@@ -35,4 +69,15 @@ func ByName(name string) (Method, bool) {
 		}
 	}
 	return Method{}, false
+}
+
+// Streams lists the methods of which a stream is a file of its own.
+func Streams() []Method {
+	var streams []Method
+	for _, m := range methods {
+		if m.Magic != nil {
+			streams = append(streams, m)
+		}
+	}
+	return streams
 }

@@ -12,26 +12,21 @@ const Deflate = "deflate"
 
 var deflate = Method{
 	Name: Deflate,
-	Decode: func(src Source) io.ReadCloser {
+	Decode: func(src Source, _ Options) (io.ReadCloser, error) {
 		d, ok := inflaters.Get().(*inflater)
 		if !ok {
-			return &inflater{flate.NewReader(src)}
+			return &inflater{flate.NewReader(src)}, nil
 		}
-		// Reset fails only for a dictionary that does not fit; there is none.
-		_ = d.ReadCloser.(flate.Resetter).Reset(src, nil)
-		return d
+		return d, d.ReadCloser.(flate.Resetter).Reset(src, nil)
 	},
-	Encode: func(dst io.Writer) io.WriteCloser {
+	Encode: func(dst io.Writer) (io.WriteCloser, error) {
 		d, ok := deflaters.Get().(*deflater)
 		if !ok {
 			w, err := flate.NewWriter(dst, flate.DefaultCompression)
-			if err != nil { // only for a level that does not exist
-				panic(err)
-			}
-			return &deflater{w}
+			return &deflater{w}, err
 		}
 		d.Reset(dst)
-		return d
+		return d, nil
 	},
 }
 

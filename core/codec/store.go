@@ -7,8 +7,8 @@ const Store = "store"
 
 var store = Method{
 	Name:   Store,
-	Decode: func(src Source) io.ReadCloser { return io.NopCloser(src) },
-	Encode: func(dst io.Writer) io.WriteCloser { return asIs{dst} },
+	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return io.NopCloser(src), nil },
+	Encode: func(dst io.Writer) (io.WriteCloser, error) { return asIs{dst}, nil },
 }
 
 type asIs struct{ io.Writer }

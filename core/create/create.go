@@ -67,7 +67,11 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	r := &Result{Archive: target, LeftOut: c.leftOut, Itself: c.itself}
-	if err := pack(ctx, f.NewWriter(out), c.found, r); err != nil {
+	w, err := f.NewWriter(out)
+	if err == nil {
+		err = pack(ctx, w, c.found, r)
+	}
+	if err != nil {
 		if discarded := out.Discard(); discarded != nil {
 			err = fmt.Errorf("%w (and %w)", err, discarded)
 		}

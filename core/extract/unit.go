@@ -6,6 +6,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -23,25 +24,32 @@ import (
 // unit is one archive on its way.
 type unit struct {
 	next    *unit
-	top     *unit           // that of the source; itself, or around it
-	outer   *unit           // the archive that it lies in; nil: it is a source
-	index   int             // in outer
-	within  *source.Archive // outer's, held until this one is open
-	at      string          // path in outer
-	spooled string          // a file to remove afterwards
-	depth   int
+	top     *unit // that of the source; itself, or around it
 	target  place.Target
 	root    *openRoot
 	outcome Outcome
 	started time.Time
 	budget  *bound.Budget
 
+	// Of an archive inside another:
+	outer      *unit
+	outerEntry archive.Entry
+	index      int // of the entry in outer
+	depth      int
+	within     *source.Archive // outer's, held until this one is open
+	opened     *source.Archive // where outer comes in order: it was opened as it passed by
+	openErr    error
+	spooled    string // a file to remove afterwards
+
 	archive *source.Archive
+	entries []archive.Entry
 	kept    []int // entries, by their index in the archive
 	inner   []*unit
 	stage   *stage.Unit
-	wanted  []int // indices into kept of the entries whose data is needed
-	bytes   int64 // claimed size of the wanted entries
+	wanted  []int       // indices into kept of the entries whose data is needed
+	second  map[int]int // of hard links: indices into kept of the link and of what it is a second name of
+	data    map[int]int // of hard links to something that is not kept: index into kept, entry with the data
+	bytes   int64       // claimed size of the wanted entries
 
 	// Of a source, for what becomes of it afterwards:
 	info    os.FileInfo
@@ -60,7 +68,7 @@ type unit struct {
 
 // open opens the archive, chooses its entries, and begins to stage them.
 func (u *unit) open(e *engine) error {
-	items, err := u.plan(e)
+	items, err := u.plan(e, u.taker(e))
 	if err != nil {
 		return err
 	}
@@ -72,11 +80,19 @@ func (u *unit) open(e *engine) error {
 	if err != nil {
 		return err
 	}
+	if e.DryRun {
+		if err := u.sum(e, items); err != nil {
+			return err
+		}
+	}
+	if u.stage != nil {
+		return u.stage.Complete(u.target.Folder, items, u.kept, e.Rules)
+	}
 	if u.stage, err = root.Begin(u.target.Folder, items, e.Rules); err != nil {
 		return err
 	}
 	for k := range u.kept {
-		if u.stage.Wanted(k) {
+		if _, second := u.second[k]; !second && u.stage.Wanted(k) {
 			u.wanted = append(u.wanted, k)
 			u.bytes += max(items[k].Size, 0)
 		}
@@ -99,27 +115,22 @@ func (u *unit) checkSpace(root *stage.Root) error {
 	return nil
 }
 
-// plan opens the archive and finds what is to be kept, and where.
-func (u *unit) plan(e *engine) ([]stage.Item, error) {
+// plan opens the archive and finds what is to be kept, and where. The data of
+// an archive that comes in order passes by here: take gets what is kept.
+func (u *unit) plan(e *engine, take taker) ([]stage.Item, error) {
 	u.started = time.Now()
 	if err := u.openArchive(e); err != nil {
 		return nil, err
 	}
-	entries := u.archive.Entries()
-	if err := u.budget.Count(len(entries)); err != nil {
+	u.outcome.Format = u.archive.Format
+	if err := u.list(e, take); err != nil {
 		return nil, err
 	}
-	var chosen []*archive.Entry
-	for i := range entries {
-		entry := &entries[i]
-		if u.depth < e.Nested && entry.Kind == archive.File && source.IsArchiveName(path.Base(entry.Path), e.Archives) {
-			u.inner = append(u.inner, &unit{top: u.top, outer: u, index: i, depth: u.depth + 1, budget: u.budget})
-		} else if !u.keeps(e, entry) {
-			continue
-		}
-		u.kept, chosen = append(u.kept, i), append(chosen, entry)
+	e.Selection.Consider(u.entries)
+	chosen := make([]*archive.Entry, len(u.kept))
+	for k, i := range u.kept {
+		chosen[k] = &u.entries[i]
 	}
-	e.Selection.Consider(entries)
 	stem := format.Stem(filepath.Base(u.name()))
 	e.awaitTurn(u)
 	paths, err := e.Placement.Paths(chosen, stem, u.outcome.Target)
@@ -133,6 +144,35 @@ func (u *unit) plan(e *engine) ([]stage.Item, error) {
 		return nil, err
 	}
 	return u.items(e, chosen, paths)
+}
+
+// list goes through the entries and finds those to keep and the archives among
+// them.
+func (u *unit) list(e *engine, take taker) error {
+	if u.archive.Reader == nil {
+		return u.gather(e, take)
+	}
+	u.entries = u.archive.Entries()
+	if err := u.budget.Count(len(u.entries)); err != nil {
+		return err
+	}
+	for i := range u.entries {
+		u.consider(e, i)
+	}
+	return nil
+}
+
+// consider judges an entry: it is kept, or opened itself, or neither.
+func (u *unit) consider(e *engine, i int) (kept bool, inner *unit) {
+	entry := &u.entries[i]
+	if u.depth < e.Nested && entry.Kind == archive.File && source.IsArchiveName(path.Base(entry.Path), e.Archives) {
+		inner = &unit{top: u.top, outer: u, index: i, depth: u.depth + 1, budget: u.budget}
+		u.inner = append(u.inner, inner)
+	} else if !u.keeps(e, entry) {
+		return false, nil
+	}
+	u.kept = append(u.kept, i)
+	return true, inner
 }
 
 // keeps judges an entry, and counts it.
@@ -153,18 +193,24 @@ func (u *unit) keeps(e *engine, entry *archive.Entry) bool {
 }
 
 func (u *unit) openArchive(e *engine) (err error) {
-	through := func(r io.Reader) io.Reader { return u.budget.Reader(e.ctx, r) }
-	if u.outer != nil {
-		u.archive, err = u.within.Inner(u.index, through, func() (*os.File, error) { return u.spool(e) })
+	switch {
+	case u.outer == nil:
+		if u.archive, err = u.outcome.Source.Open(e.Reading); err != nil {
+			return err
+		}
+		u.info = u.archive.Info
+		u.budget = e.Limits.Budget(u.archive.Size)
+	case u.opened != nil || u.openErr != nil:
+		u.archive, err = u.opened, u.openErr
+	default:
+		var data io.ReadCloser
+		if data, err = u.within.Open(u.index); err == nil {
+			u.archive, err = u.within.Inner(&u.outerEntry, u.budget.Reader(e.ctx, data), source.InMemory, func() (*os.File, error) { return u.spool(e) })
+			data.Close()
+		}
 		u.within.Close()
-		return err
 	}
-	if u.archive, err = u.outcome.Source.Open(e.Reading); err != nil {
-		return err
-	}
-	u.info = u.archive.Info
-	u.budget = e.Limits.Budget(u.archive.Size)
-	return nil
+	return err
 }
 
 // spool makes a file for an archive inside another that is too large for
@@ -186,14 +232,14 @@ func (u *unit) spool(e *engine) (*os.File, error) {
 
 func (u *unit) name() string {
 	if u.outer != nil {
-		return path.Base(u.at)
+		return path.Base(u.outerEntry.Path)
 	}
 	return u.outcome.Source.Name()
 }
 
 // unwrap makes the single top folder of an archive its own folder.
 func (u *unit) unwrap(p *place.Placement, paths []string) {
-	top := p.TopFolder(u.archive.Entries(), choose.IsClutter)
+	top := p.TopFolder(u.entries, choose.IsClutter)
 	if top == "" {
 		return
 	}
@@ -226,12 +272,14 @@ func (u *unit) placeInner(e *engine, chosen []*archive.Entry, paths []string) er
 		if inner.target, err = e.Placement.Inner(u.target, at, path.Base(chosen[k].Path)); err != nil {
 			return err
 		}
-		inner.at = chosen[k].Path
-		inner.outcome = Outcome{Archive: u.outcome.Archive + " › " + inner.at, Source: u.outcome.Source, Target: absolute(inner.target.Path())}
+		inner.outerEntry = *chosen[k]
+		inner.outcome = Outcome{Archive: u.outcome.Archive + " › " + chosen[k].Path, Source: u.outcome.Source, Target: absolute(inner.target.Path())}
 		inner.root = u.root
 		e.needRoot(inner)
-		inner.within = u.archive
-		u.archive.Keep()
+		if u.archive.Reader != nil {
+			inner.within = u.archive
+			u.archive.Keep()
+		}
 		paths[k] = place.Peeled // it is opened, not written
 	}
 	return nil
@@ -254,9 +302,15 @@ func (u *unit) items(e *engine, chosen []*archive.Entry, paths []string) ([]stag
 		}
 		item := stage.Item{Entry: *entry, Name: entry.Path}
 		item.Path = paths[k]
-		if entry.Kind == archive.Symlink {
-			if err := u.checkLink(e, kept[k], &item); err != nil {
+		if entry.Kind == archive.Symlink || entry.Kind == archive.Hardlink {
+			found, err := u.checkLink(e, kept[k], &item, len(items))
+			if err != nil {
 				return nil, fault.At(entry.Path, err)
+			}
+			if !found {
+				u.outcome.LeftOut[choose.Link]++
+				u.outcome.LeftOut[choose.Kept]--
+				continue
 			}
 		}
 		items, u.kept = append(items, item), append(u.kept, kept[k])
@@ -273,14 +327,65 @@ func (u *unit) isInner(i int) bool {
 	return false
 }
 
-func (u *unit) checkLink(e *engine, i int, item *stage.Item) (err error) {
+// checkLink finds out where a link leads, before it becomes the k-th item. It
+// is false for a hard link to something whose data cannot be had.
+func (u *unit) checkLink(e *engine, i int, item *stage.Item, k int) (found bool, err error) {
 	if e.Links == RefuseLinks {
-		return fault.New(fault.Refused, "it is a link, and links are refused").Advise("--links skip leaves links out, --links keep makes them")
+		return false, fault.New(fault.Refused, "it is a link, and links are refused").Advise("--links skip leaves links out, --links keep makes them")
 	}
-	if item.Link, err = archive.LinkTarget(u.archive, i); err != nil {
-		return err
+	if item.Kind == archive.Hardlink {
+		return u.resolve(i, item, k)
 	}
-	return place.CheckLink(item.Path, item.Link)
+	if item.Link == "" && u.archive.Reader != nil {
+		if item.Link, err = archive.LinkTarget(u.archive, i); err != nil {
+			return false, err
+		}
+	}
+	return true, place.CheckLink(item.Path, item.Link)
+}
+
+// resolve makes a file of a hard link: a second name of an item that is kept,
+// or a copy of an entry that is not.
+func (u *unit) resolve(i int, item *stage.Item, k int) (bool, error) {
+	target, err := place.Clean(item.Link)
+	if err != nil {
+		return false, err
+	}
+	first := -1
+	for j := i - 1; j >= 0 && first < 0; j-- {
+		if cleaned, err := place.Clean(u.entries[j].Path); err == nil && cleaned == target {
+			first = j
+		}
+	}
+	if first < 0 {
+		return false, fault.New(fault.Damaged, "it is a second name of %q, which does not come before it", item.Link)
+	}
+	item.Kind, item.Link = archive.File, ""
+	item.Size = u.entries[first].Size
+	u.entries[i].Size = item.Size // for those that are second names of this one
+	if j := slices.Index(u.kept, first); j >= 0 {
+		if u.second == nil {
+			u.second = map[int]int{}
+		}
+		u.second[k] = j
+		return true, nil
+	}
+	if u.archive.Reader == nil || u.entries[first].Kind != archive.File {
+		return false, nil
+	}
+	if u.data == nil {
+		u.data = map[int]int{}
+	}
+	u.data[k] = first
+	return true, nil
+}
+
+// dataOf is the entry with the data of the k-th item.
+func (u *unit) dataOf(k int) int {
+	if i, other := u.data[k]; other {
+		return i
+	}
+	return u.kept[k]
 }
 
 // A worker claims this much at a time: enough that handing out costs nothing,
@@ -297,7 +402,7 @@ func (u *unit) claim(ctx context.Context) (from, to int) {
 	}
 	from = u.claimed
 	for size := int64(0); u.claimed < len(u.wanted) && u.claimed-from < claimEntries && size < claimBytes; u.claimed++ {
-		size += u.archive.Entries()[u.kept[u.wanted[u.claimed]]].Size
+		size += u.entries[u.kept[u.wanted[u.claimed]]].Size
 	}
 	return from, u.claimed
 }
@@ -309,9 +414,9 @@ func (u *unit) write(e *engine, from, to int) (int, error) {
 	defer hand.Close()
 	for n := from; n < to; n++ {
 		k := u.wanted[n]
-		err := hand.Write(k, func(w io.Writer) error { return u.copy(e, u.kept[k], w) })
+		err := hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(k), w) })
 		if err != nil {
-			return n, fault.At(u.archive.Entries()[u.kept[k]].Path, err)
+			return n, fault.At(u.entries[u.kept[k]].Path, err)
 		}
 		e.Progress.Entries.Add(1)
 	}
@@ -324,36 +429,43 @@ const piece = 256 << 10
 
 var pieces = sync.Pool{New: func() any { return new([piece]byte) }}
 
-// copy writes the data of an entry, until its end or until the run is
-// cancelled, within the budget.
+// copy writes the data of an entry.
 func (u *unit) copy(e *engine, i int, w io.Writer) error {
 	data, err := u.archive.Open(i)
 	if err != nil {
 		return err
 	}
 	defer data.Close()
+	_, err = u.pass(e, i, data, w)
+	return err
+}
+
+// pass writes data of an entry until its end, or until the run is cancelled,
+// within the budget.
+func (u *unit) pass(e *engine, i int, data io.Reader, w io.Writer) (size int64, err error) {
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
 	share := u.share(i)
 	for {
 		n, err := io.ReadFull(data, block[:])
 		if spent := u.budget.Spend(int64(n)); spent != nil {
-			return spent
+			return size, spent
 		}
 		if n > 0 {
 			if _, err := w.Write(block[:n]); err != nil {
-				return err
+				return size, err
 			}
+			size += int64(n)
 			e.Progress.Bytes.Add(int64(n))
 			e.Progress.Read.Add(int64(share * float64(n)))
 		}
 		switch {
 		case err == io.EOF, err == io.ErrUnexpectedEOF:
-			return nil
+			return size, nil
 		case err != nil:
-			return err
+			return size, err
 		case e.ctx.Err() != nil:
-			return e.ctx.Err()
+			return size, e.ctx.Err()
 		}
 	}
 }
@@ -361,7 +473,7 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 // share is how many bytes of the source each byte of an entry stands for; the
 // entries of an archive inside another count with that.
 func (u *unit) share(i int) float64 {
-	entry := &u.archive.Entries()[i]
+	entry := &u.entries[i]
 	if u.outer != nil || entry.Size <= 0 || entry.Packed <= 0 {
 		return 0
 	}
@@ -370,20 +482,32 @@ func (u *unit) share(i int) float64 {
 
 // stream writes the data of the files to keep to w.
 func (u *unit) stream(e *engine, w io.Writer) error {
-	if _, err := u.plan(e); err != nil {
+	note := func(entry *archive.Entry) {
+		u.outcome.Bytes += max(entry.Size, 0)
+		u.outcome.Placed = append(u.outcome.Placed, Placed{Entry: entry.Path, Kind: entry.Kind, Size: entry.Size})
+	}
+	_, err := u.plan(e, func(i int, data io.Reader) error {
+		size, err := u.pass(e, i, data, w)
+		u.entries[i].Size = size
+		note(&u.entries[i])
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	e.insert(u)
+	if u.archive.Reader == nil {
+		return nil
+	}
 	for _, i := range u.kept {
-		entry := &u.archive.Entries()[i]
+		entry := &u.entries[i]
 		if entry.Kind != archive.File {
 			continue
 		}
 		if err := u.copy(e, i, w); err != nil {
 			return fault.At(entry.Path, err)
 		}
-		u.outcome.Bytes += entry.Size
-		u.outcome.Placed = append(u.outcome.Placed, Placed{Entry: entry.Path, Kind: entry.Kind, Size: entry.Size})
+		note(entry)
 	}
 	return nil
 }
@@ -400,7 +524,9 @@ func (u *unit) settle(e *engine) {
 		if err == nil && e.DryRun {
 			results, err = u.stage.Preview()
 		} else if err == nil {
-			results, err = u.stage.Commit()
+			if err = u.linkSeconds(e); err == nil {
+				results, err = u.stage.Commit()
+			}
 		}
 		if err == nil {
 			u.fillIn(results)
@@ -422,11 +548,11 @@ func (u *unit) settle(e *engine) {
 	u.notePartial()
 	e.letGo(u)
 	e.Progress.Archives.Add(1)
-	u.archive, u.stage, u.kept, u.wanted = nil, nil, nil, nil
+	u.archive, u.entries, u.stage, u.kept, u.wanted = nil, nil, nil, nil, nil
 }
 
 func (u *unit) fillIn(results []stage.Result) {
-	entries := u.archive.Entries()
+	entries := u.entries
 	root := absolute(u.target.Root)
 	u.outcome.Placed = make([]Placed, len(u.kept))
 	for k, i := range u.kept {

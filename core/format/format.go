@@ -9,12 +9,23 @@ import (
 	"strings"
 
 	"widecrate/core/archive"
+	"widecrate/core/codec"
 	"widecrate/core/fault"
+	"widecrate/core/format/lone"
+	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
 )
 
 // All has every format, in the order in which content is held against them.
-var All = []archive.Format{zip.Format}
+var All = all()
+
+func all() []archive.Format {
+	formats := []archive.Format{zip.Format, tar.Format}
+	for _, m := range codec.Streams() {
+		formats = append(formats, lone.Formats(m)...)
+	}
+	return formats
+}
 
 // Identify tells the format of some content by the content alone. Content of
 // no known format is of kind fault.Damaged.
@@ -27,36 +38,40 @@ func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 			return f, nil
 		}
 	}
+	for _, f := range All {
+		if f.IdentifyBehind != nil && f.IdentifyBehind(r, size) {
+			return f, nil
+		}
+	}
 	return archive.Format{}, fault.New(fault.Damaged, "it is not an archive that widecrate reads").
 		Advise("widecrate reads: " + strings.Join(Names(), ", "))
 }
 
-// Open opens an archive of size bytes in whatever format it is.
-func Open(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) {
-	f, err := Identify(r, size)
-	if err != nil {
-		return nil, err
-	}
-	return f.Open(r, size, o)
-}
-
 // ByName returns the format of a file name by its extension.
 func ByName(name string) (archive.Format, bool) {
-	for _, f := range All {
-		if _, found := cutExtension(name, f); found {
-			return f, true
+	var best archive.Format
+	stem := name
+	for _, f := range All { // the longest extension: .tar.gz before .gz
+		if rest, found := cutExtension(name, f); found && len(rest) < len(stem) {
+			best, stem = f, rest
 		}
 	}
-	return archive.Format{}, false
+	return best, stem != name
+}
+
+// Misnamed reports whether a file's extension says another format than its
+// content.
+func Misnamed(name, content string) bool {
+	f, known := ByName(name)
+	return !known || f.Name != content
 }
 
 // Stem returns the last part of a file name without its archive extension, both
 // of a double one, or else without whatever extension it has.
 func Stem(name string) string {
-	for _, f := range All {
-		if stem, found := cutExtension(name, f); found {
-			return stem
-		}
+	if f, known := ByName(name); known {
+		stem, _ := cutExtension(name, f)
+		return stem
 	}
 	if stem := strings.TrimSuffix(name, path.Ext(name)); stem != "" {
 		return stem

@@ -32,7 +32,11 @@ type Archive struct {
 	Inside  string // its path in the one around it; empty: it is a source
 	Depth   int    // how many are around it
 	Size    int64  // of the archive itself
+	Format  string
 	open    *source.Archive
+	entries []archive.Entry
+	failed  map[int]error // of archives inside one that comes in order
+	spooled []string
 	options *Options
 }
 
@@ -65,41 +69,107 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 // look visits an open archive and those inside it, and closes it.
 func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
 	defer opened.Close()
-	a.open, a.Size = opened, opened.Size
-	entries := opened.Entries()
-	err := visit(a, fault.At(a.Path, budget.Count(len(entries))))
-	a.options.Selection.Consider(entries)
-	for i := 0; i < len(entries) && err == nil; i++ {
-		if a.isInner(&entries[i]) {
-			err = a.lookInto(ctx, i, budget, visit)
+	a.open, a.Size, a.Format = opened, opened.Size, opened.Format
+	var inner []*source.Archive // of an archive that comes in order
+	var err error
+	if opened.Reader != nil {
+		a.entries = opened.Entries()
+		err = budget.Count(len(a.entries))
+	} else {
+		inner, err = a.gather(ctx, budget)
+	}
+	defer func() {
+		for _, left := range inner {
+			if left != nil {
+				left.Close()
+			}
+		}
+		for _, name := range a.spooled {
+			os.Remove(name)
+		}
+	}()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	err = visit(a, fault.At(a.Path, err))
+	a.options.Selection.Consider(a.entries)
+	for i := 0; i < len(a.entries) && err == nil; i++ {
+		if !a.isInner(&a.entries[i]) {
+			continue
+		}
+		in := &Archive{Path: a.Path + " › " + a.entries[i].Path, Inside: a.entries[i].Path, Depth: a.Depth + 1, options: a.options}
+		var next *source.Archive
+		var failed error
+		if opened.Reader != nil {
+			next, failed = a.openInner(ctx, i, budget)
+		} else {
+			next, failed = inner[i], a.failed[i]
+			inner[i] = nil
+		}
+		switch {
+		case ctx.Err() != nil:
+			err = ctx.Err()
+		case failed != nil:
+			err = visit(in, fault.At(in.Path, failed))
+		default:
+			err = in.look(ctx, next, budget, visit)
 		}
 	}
 	return err
 }
 
-func (a *Archive) lookInto(ctx context.Context, i int, budget *bound.Budget, visit func(*Archive, error) error) error {
-	inner := &Archive{Path: a.Path + " › " + a.open.Entries()[i].Path, Inside: a.open.Entries()[i].Path, Depth: a.Depth + 1, options: a.options}
-	var spooled string
-	defer func() {
-		if spooled != "" {
-			os.Remove(spooled)
+// gather lists an archive that comes in order, and opens the archives inside it
+// as they pass by. Sizes that are not known before the data are counted.
+func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*source.Archive, err error) {
+	memory := int64(4 * source.InMemory)
+	a.failed = map[int]error{}
+	for {
+		entry, err := a.open.Stream.Next()
+		if err == io.EOF {
+			return inner, nil
 		}
-	}()
-	through := func(r io.Reader) io.Reader { return budget.Reader(ctx, r) }
-	opened, err := a.open.Inner(i, through, func() (*os.File, error) {
-		f, err := os.CreateTemp("", "widecrate-")
 		if err == nil {
-			spooled = f.Name()
+			err = budget.Count(1)
 		}
-		return f, fault.Writing(os.TempDir(), err)
-	})
-	if ctx.Err() != nil {
-		return ctx.Err()
+		if err != nil {
+			return inner, err
+		}
+		data := budget.Reader(ctx, a.open.Stream)
+		i := len(a.entries)
+		inner = append(inner, nil)
+		if a.isInner(&entry) {
+			if inner[i], err = a.open.Inner(&entry, data, min(source.InMemory, memory), a.spool); err != nil {
+				a.failed[i] = err
+			} else {
+				memory -= min(inner[i].Size, memory)
+			}
+		} else if entry.Size == archive.Unknown {
+			if entry.Size, err = io.Copy(io.Discard, data); err != nil {
+				return inner, err
+			}
+		}
+		a.entries = append(a.entries, entry)
 	}
+}
+
+func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*source.Archive, error) {
+	data, err := a.open.Open(i)
 	if err != nil {
-		return visit(inner, fault.At(inner.Path, err))
+		return nil, err
 	}
-	return inner.look(ctx, opened, budget, visit)
+	defer data.Close()
+	return a.open.Inner(&a.entries[i], budget.Reader(ctx, data), source.InMemory, a.spool)
+}
+
+// spool makes a file for an archive inside another that is too large for
+// memory; it is removed when this one has been looked into.
+func (a *Archive) spool() (*os.File, error) {
+	f, err := os.CreateTemp("", "widecrate-")
+	if err != nil {
+		return nil, fault.Writing(os.TempDir(), err)
+	}
+	a.spooled = append(a.spooled, f.Name())
+	return f, nil
 }
 
 func (a *Archive) isInner(e *archive.Entry) bool {
@@ -111,9 +181,8 @@ func (a *Archive) isInner(e *archive.Entry) bool {
 // themselves are neither.
 func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] {
 	return func(yield func(int, *archive.Entry) bool) {
-		entries := a.open.Entries()
-		for i := range entries {
-			e := &entries[i]
+		for i := range a.entries {
+			e := &a.entries[i]
 			if a.isInner(e) {
 				continue
 			}
@@ -131,6 +200,9 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 
 // Link returns where the i-th entry, a link, points to.
 func (a *Archive) Link(i int) (string, error) {
+	if a.open.Reader == nil {
+		return a.entries[i].Link, nil
+	}
 	target, err := archive.LinkTarget(a.open, i)
-	return target, fault.At(a.Path, fault.At(a.open.Entries()[i].Path, err))
+	return target, fault.At(a.Path, fault.At(a.entries[i].Path, err))
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"os"
+	"path"
 	"sync/atomic"
 
 	"widecrate/core/archive"
@@ -11,12 +12,15 @@ import (
 	"widecrate/core/format"
 )
 
-// An Archive is an open archive. It may lie inside another, and keeps that open
-// as long as it is needed itself.
+// An Archive is an open archive: one with a directory that can be read at any
+// entry, or one that comes in order. It may lie inside another, and keeps that
+// open as long as it is needed itself.
 type Archive struct {
-	archive.Reader
-	Size int64 // of the archive itself, in bytes
-	Info os.FileInfo
+	archive.Reader                // nil for one that comes in order
+	Stream         archive.Stream // nil for one with a directory
+	Format         string
+	Size           int64       // of the archive itself, in bytes
+	Info           os.FileInfo // of its file; nil for one inside another
 
 	data  io.ReaderAt
 	rules archive.Options
@@ -42,52 +46,57 @@ func (s Source) Open(o archive.Options) (*Archive, error) {
 		f.Close()
 		return nil, fault.Reading("", err)
 	}
+	o.Name = s.Name()
 	return (&Archive{Size: info.Size(), Info: info, data: f, rules: o, close: f.Close}).open()
 }
 
 func (a *Archive) open() (*Archive, error) {
 	a.users.Store(1)
-	var err error
-	if a.Reader, err = format.Open(a.data, a.Size, a.rules); err != nil {
-		a.Reader = nil
+	f, err := format.Identify(a.data, a.Size)
+	if err == nil {
+		a.Format = f.Name
+		if f.Open != nil {
+			a.Reader, err = f.Open(a.data, a.Size, a.rules)
+		} else {
+			a.Stream, err = f.OpenStream(a.data, a.Size, a.rules)
+		}
+	}
+	if err != nil {
+		a.Reader, a.Stream = nil, nil
 		a.Close()
 		return nil, err
 	}
 	return a, nil
 }
 
-// inMemory is the size up to which an archive inside another is read into
-// memory; a larger one is spooled to a file.
-const inMemory = 16 << 20
+// InMemory is the size up to which an archive inside another had better be read
+// into memory; a larger one is spooled to a file.
+const InMemory = 16 << 20
 
-// Inner opens the i-th entry, an archive itself. It is decoded and checked
-// first, read through the reader that through makes: into memory if it is
-// small, otherwise into a file that spool makes. That file is closed, but not
-// removed, with the archive.
-func (a *Archive) Inner(i int, through func(io.Reader) io.Reader, spool func() (*os.File, error)) (*Archive, error) {
-	entry := &a.Entries()[i]
-	opened, err := a.Reader.Open(i)
-	if err != nil {
+// Inner opens an entry that is an archive itself, from its decoded and checked
+// data. It is read first, into memory if it has no more than that many bytes,
+// otherwise into a file that spool makes. That file is closed, but not removed,
+// with the archive.
+func (a *Archive) Inner(entry *archive.Entry, data io.Reader, memory int64, spool func() (*os.File, error)) (*Archive, error) {
+	inner := &Archive{outer: a, rules: a.rules, close: func() error { return nil }}
+	inner.rules.Name = path.Base(entry.Path)
+	var b bytes.Buffer
+	if _, err := io.CopyN(&b, data, memory+1); err != nil && err != io.EOF {
 		return nil, err
 	}
-	defer opened.Close()
-	data := through(opened)
-	inner := &Archive{outer: a, rules: a.rules, close: func() error { return nil }}
-	if entry.Size != archive.Unknown && entry.Size <= inMemory {
-		var b bytes.Buffer
-		if _, err := b.ReadFrom(data); err != nil {
-			return nil, err
-		}
-		inner.data, inner.Size = bytes.NewReader(b.Bytes()), int64(b.Len())
-	} else {
+	inner.data, inner.Size = bytes.NewReader(b.Bytes()), int64(b.Len())
+	if int64(b.Len()) > memory {
 		f, err := spool()
 		if err != nil {
 			return nil, err
 		}
 		inner.data, inner.close = f, f.Close
-		if inner.Size, err = io.Copy(f, data); err != nil {
+		if inner.Size, err = io.Copy(f, io.MultiReader(&b, data)); err != nil {
 			f.Close()
-			return nil, fault.Writing(f.Name(), err)
+			if fault.Of(err) == fault.Other {
+				err = fault.Writing(f.Name(), err)
+			}
+			return nil, err
 		}
 	}
 	a.Keep()
@@ -104,8 +113,11 @@ func (a *Archive) Close() error {
 		return nil
 	}
 	var err error
-	if a.Reader != nil {
+	switch {
+	case a.Reader != nil:
 		err = a.Reader.Close()
+	case a.Stream != nil:
+		err = a.Stream.Close()
 	}
 	if closed := a.close(); err == nil {
 		err = closed

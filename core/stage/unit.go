@@ -80,6 +80,8 @@ type Unit struct {
 	taken    map[string]bool
 	staged   []atomic.Bool
 	result   []Result
+	numbers  []int        // of the staged files of the items, where they were gathered
+	gathered map[int]bool // numbers that were staged before the items were known
 }
 
 // Begin starts a unit in a folder below the root; "" is the root itself. With
@@ -87,18 +89,57 @@ type Unit struct {
 // Items that contradict each other, in that one would have to be a folder for
 // another, are an error of kind fault.Refused.
 func (r *Root) Begin(folder string, items []Item, rules Rules) (*Unit, error) {
-	u := &Unit{root: r, folder: path.Clean(folder), items: items, rules: rules,
-		staged: make([]atomic.Bool, len(items)), result: make([]Result, len(items))}
+	u := &Unit{root: r}
+	return u, u.begin(folder, items, rules)
+}
+
+// Gather starts a unit whose items become known only while they arrive. Each is
+// staged under a number with Stage; Complete then says what they are.
+func (r *Root) Gather() *Unit {
+	return &Unit{root: r, id: r.nextUnit(), gathered: map[int]bool{}}
+}
+
+// Stage writes the data of a gathered item, of which only permissions, time and
+// kind count yet.
+func (u *Unit) Stage(number int, it *Item, fill func(w io.Writer) error) error {
+	full := u.root.full(it.Name)
+	f, err := u.root.area.create(u.id+"-"+strconv.Itoa(number), it.perm())
+	if err != nil {
+		return fault.Writing(full, err)
+	}
+	u.gathered[number] = true
+	err = fill(&target{f, full})
+	if finished := fault.Writing(full, finish(f, it.Modified)); err == nil {
+		err = finished
+	}
+	return err
+}
+
+// Complete gives a gathered unit its items, with the numbers of their staged
+// files, and is otherwise like Begin.
+func (u *Unit) Complete(folder string, items []Item, numbers []int, rules Rules) error {
+	u.numbers = numbers
+	return u.begin(folder, items, rules)
+}
+
+func (u *Unit) begin(folder string, items []Item, rules Rules) error {
+	r := u.root
+	u.folder, u.items, u.rules = path.Clean(folder), items, rules
+	u.staged, u.result = make([]atomic.Bool, len(items)), make([]Result, len(items))
 	for i := range items {
 		u.result[i].Path = path.Join(u.folder, items[i].Path)
+		if u.gathered != nil && u.gathered[u.numbers[i]] {
+			u.staged[i].Store(true)
+		}
 	}
-	if err := u.checkKinds(); err != nil {
-		return nil, err
+	if err := u.checkKinds(); err != nil || r.preview {
+		return err
 	}
-	if r.preview {
-		return u, nil
+	if u.gathered != nil {
+		u.distinct = false // they are staged flat
+	} else {
+		u.id = r.nextUnit()
 	}
-	u.id = r.nextUnit()
 	var there fs.FileInfo
 	var err error
 	if u.folder != "." {
@@ -109,19 +150,46 @@ func (r *Root) Begin(folder string, items []Item, rules Rules) (*Unit, error) {
 	case errors.Is(err, fs.ErrNotExist):
 		u.whole = true
 	case err == nil && rules.Fresh && !there.IsDir():
-		return nil, fault.At(r.full(u.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
+		return fault.At(r.full(u.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
 	case err == nil:
 		u.whole = rules.Fresh
 	}
 	switch {
 	case u.whole && u.distinct:
-		return u, fault.Writing(r.path, u.makeTree())
+		return fault.Writing(r.path, u.makeTree())
 	case u.whole:
-		return u, fault.Writing(r.path, r.area.Mkdir(u.id, 0o777))
-	case rules.Clash == Skip:
-		return u, u.skipTaken()
+		return fault.Writing(r.path, r.area.Mkdir(u.id, 0o777))
+	case rules.Clash == Skip && u.gathered == nil:
+		return u.skipTaken()
 	}
-	return u, nil
+	return nil
+}
+
+// HardLink stages item i as a second name of item j, which is staged already;
+// false says that it is not.
+func (u *Unit) HardLink(i, j int) (bool, error) {
+	if !u.staged[j].Load() {
+		return false, nil
+	}
+	from, fromName := u.stagedAt(j)
+	to, toName := u.stagedAt(i)
+	area := u.root.area
+	err := area.Link(path.Join(from, fromName), path.Join(to, toName))
+	if err != nil { // not every file system has second names
+		hand := u.Hand()
+		defer hand.Close()
+		err = hand.Write(i, func(w io.Writer) error {
+			f, err := u.openStaged(j)
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			_, err = io.Copy(w, f)
+			return err
+		})
+	}
+	u.staged[i].Store(err == nil)
+	return true, fault.Writing(u.root.full(u.result[i].Path), err)
 }
 
 // skipTaken finds the items that are skipped for certain: what is at their path
@@ -220,6 +288,9 @@ func (u *Unit) makeTree() error {
 // stagedAt tells where item i lies in the staging area: folder and name.
 func (u *Unit) stagedAt(i int) (dir, name string) {
 	if !u.whole || !u.distinct {
+		if u.numbers != nil {
+			i = u.numbers[i]
+		}
 		return ".", u.id + "-" + strconv.Itoa(i)
 	}
 	dir, name = path.Split(u.items[i].Path)
@@ -320,6 +391,11 @@ func (u *Unit) Discard() error {
 	var err error
 	if u.whole {
 		err = u.root.area.RemoveAll(u.id)
+	}
+	for number := range u.gathered {
+		if removed := ignoreMissing(u.root.area.Remove(u.id + "-" + strconv.Itoa(number))); removed != nil {
+			err = removed
+		}
 	}
 	for i := range u.items {
 		if dir, name := u.stagedAt(i); dir == "." && u.staged[i].Load() {

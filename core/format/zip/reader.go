@@ -20,6 +20,8 @@ type Reader struct {
 	r       io.ReaderAt
 	entries []archive.Entry
 	records []record
+
+	maxMemory int64
 }
 
 // Open reads the directory of the archive of size bytes in r. What the
@@ -40,7 +42,7 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Reader{r, entries, records}, nil
+	return &Reader{r, entries, records, o.MaxMemory}, nil
 }
 
 // Entries lists the archive in the order of its directory.
@@ -119,8 +121,11 @@ func (d *data) start(method codec.Method) error {
 		d.stream.Reset(&section{d.z.r, d.position, d.entry.Packed})
 		d.packed = d.stream
 	}
-	d.decoder = method.Decode(d.packed)
-	return nil
+	d.decoder, err = method.Decode(d.packed, codec.Options{MaxMemory: d.z.maxMemory})
+	if err != nil && fault.Of(err) == fault.Other {
+		err = fault.New(fault.Damaged, "its data does not start as it should: %w", err)
+	}
+	return err
 }
 
 // checkLocal holds the local header (4.3.7) at the start of block against the

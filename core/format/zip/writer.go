@@ -166,8 +166,11 @@ func (w *Writer) addLong(h *header, content io.Reader) error {
 // pack compresses all of content into dst.
 func pack(dst io.Writer, method string, content io.Reader) error {
 	m, _ := codec.ByName(method)
-	enc := m.Encode(dst)
-	_, err := io.Copy(enc, content)
+	enc, err := m.Encode(dst)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(enc, content)
 	if closed := enc.Close(); err == nil {
 		err = closed
 	}

@@ -14,11 +14,12 @@ import (
 
 // Format is the ZIP format.
 var Format = archive.Format{
-	Name:       "zip",
-	Extensions: []string{".zip"},
-	Identify:   identify,
-	Open:       func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
-	NewWriter:  func(w io.Writer) archive.Writer { return NewWriter(w) },
+	Name:           "zip",
+	Extensions:     []string{".zip"},
+	Identify:       identify,
+	IdentifyBehind: identifyBehind,
+	Open:           func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
+	NewWriter:      func(w io.Writer) (archive.Writer, error) { return NewWriter(w), nil },
 }
 
 // Signatures and the lengths of the fixed parts of each record.
@@ -97,6 +98,10 @@ func identify(r io.ReaderAt, size int64) bool {
 	case localSignature, endSignature, descriptorSignature: // the last marks a split archive, 8.5.4
 		return true
 	}
+	return false
+}
+
+func identifyBehind(r io.ReaderAt, size int64) bool {
 	c := newCached(r)
 	defer c.release()
 	_, err := findEnd(c, size)

@@ -1,0 +1,23 @@
+package codec
+
+import (
+	"bytes"
+	"io"
+
+	"github.com/pierrec/lz4/v4"
+)
+
+// LZ4 is the name of the frame format.
+const LZ4 = "lz4"
+
+var lz4Method = Method{
+	Name:       LZ4,
+	Extensions: []string{".lz4"},
+	Magic:      func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x04, 0x22, 0x4d, 0x18}) },
+	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return io.NopCloser(lz4.NewReader(src)), nil },
+	Encode: func(dst io.Writer) (io.WriteCloser, error) {
+		// Nothing but writing: to be read from instead, as io.Copy would, it has
+		// to be new.
+		return struct{ io.WriteCloser }{lz4.NewWriter(dst)}, nil
+	},
+}

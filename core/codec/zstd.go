@@ -1,0 +1,48 @@
+package codec
+
+import (
+	"bytes"
+	"errors"
+	"io"
+
+	"github.com/klauspost/compress/zstd"
+
+	"widecrate/core/fault"
+)
+
+// Zstd is the name of the method of RFC 8878; a stream may be several frames,
+// some of them to be skipped.
+const Zstd = "zstd"
+
+var zstdMethod = Method{
+	Name:       Zstd,
+	Extensions: []string{".zst"},
+	Magic: func(head []byte) bool {
+		skippable := len(head) >= 4 && head[0]&0xf0 == 0x50 && bytes.Equal(head[1:4], []byte{0x2a, 0x4d, 0x18})
+		return skippable || bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd})
+	},
+	Decode: func(src Source, o Options) (io.ReadCloser, error) {
+		limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
+		d, err := zstd.NewReader(src, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, zstd.MaxWindowSize)))
+		if err != nil {
+			return nil, err
+		}
+		return zstdReader{d.IOReadCloser(), o}, nil
+	},
+	Encode: func(dst io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(dst) },
+}
+
+// zstdReader tells a window that is too large from damage.
+type zstdReader struct {
+	io.ReadCloser
+	o Options
+}
+
+func (r zstdReader) Read(p []byte) (int, error) {
+	n, err := r.ReadCloser.Read(p)
+	if errors.Is(err, zstd.ErrWindowSizeExceeded) {
+		err = fault.New(fault.Unsafe, "its header asks for more than %d bytes of memory", r.o.maxMemory()).
+			Advise("if you trust it, allow more with --max-memory")
+	}
+	return n, err
+}

@@ -1,0 +1,275 @@
+// Package lone reads and writes compressed streams as archives: one compressed
+// file on its own is an archive of one entry, and a compressed tar is a tar.
+package lone
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"io"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/klauspost/readahead"
+	"golang.org/x/text/encoding/charmap"
+
+	"widecrate/core/archive"
+	"widecrate/core/codec"
+	"widecrate/core/fault"
+	"widecrate/core/format/tar"
+)
+
+// head is how much of a file tells its method.
+const head = 64
+
+// short are the extensions that stand for two.
+var short = map[string][]string{codec.Gzip: {".tgz"}, codec.Bzip2: {".tbz2", ".tbz"}, codec.XZ: {".txz"}, codec.Zstd: {".tzst"}, codec.LZ4: {".tlz4"}}
+
+// Formats returns the two formats of a compression method.
+func Formats(m codec.Method) []archive.Format {
+	file := archive.Format{
+		Name:       m.Name,
+		Extensions: m.Extensions,
+		Identify:   func(r io.ReaderAt, _ int64) bool { return identify(r, m) },
+		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+			return openFile(m, r, size, o)
+		},
+		NewWriter: func(w io.Writer) (archive.Writer, error) {
+			enc, err := m.Encode(w)
+			return &fileWriter{enc: enc}, err
+		},
+	}
+	packed := archive.Format{
+		Name:     "tar." + m.Name,
+		Identify: func(r io.ReaderAt, size int64) bool { return identify(r, m) && holdsTar(m, r, size) },
+		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+			d, err := decode(m, r, size, o)
+			if err != nil {
+				return nil, err
+			}
+			return &tarStream{tar.NewStream(d), d}, nil
+		},
+		NewWriter: func(w io.Writer) (archive.Writer, error) {
+			enc, err := m.Encode(w)
+			return &tarWriter{tar.NewWriter(enc), enc}, err
+		},
+	}
+	for _, ext := range m.Extensions {
+		packed.Extensions = append(packed.Extensions, ".tar"+ext)
+	}
+	packed.Extensions = append(packed.Extensions, short[m.Name]...)
+	return []archive.Format{packed, file}
+}
+
+func identify(r io.ReaderAt, m codec.Method) bool {
+	var start [head]byte
+	n, err := r.ReadAt(start[:], 0)
+	return (err == nil || err == io.EOF) && m.Magic(start[:n])
+}
+
+// holdsTar looks whether what is compressed starts with the header of a tar.
+func holdsTar(m codec.Method, r io.ReaderAt, size int64) bool {
+	d, err := m.Decode(bufio.NewReader(io.NewSectionReader(r, 0, size)), codec.Options{})
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	var block [512]byte
+	_, err = io.ReadFull(d, block[:])
+	return err == nil && tar.IsHeader(block[:])
+}
+
+// decoded is a decompressed file, read ahead on a goroutine of its own. Errors
+// of the decoder are damage, unless the disk failed.
+type decoded struct {
+	ahead   io.ReadCloser
+	decoder io.ReadCloser
+}
+
+func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*decoded, error) {
+	in := bufio.NewReaderSize(&file{io.NewSectionReader(r, 0, size)}, 256<<10)
+	d, err := m.Decode(in, codec.Options{MaxMemory: o.MaxMemory})
+	if err != nil {
+		return nil, broken(err)
+	}
+	ahead, err := readahead.NewReaderSize(d, 4, 512<<10)
+	if err != nil {
+		return nil, err
+	}
+	return &decoded{ahead, d}, nil
+}
+
+func (d *decoded) Read(p []byte) (int, error) {
+	n, err := d.ahead.Read(p)
+	if err != nil && err != io.EOF {
+		err = broken(err)
+	}
+	return n, err
+}
+
+func (d *decoded) Close() error {
+	d.ahead.Close()
+	return d.decoder.Close()
+}
+
+func broken(err error) error {
+	switch {
+	case fault.Of(err) != fault.Other:
+		return err
+	case err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF):
+		return fault.New(fault.Damaged, "the compressed data is cut off")
+	}
+	return fault.New(fault.Damaged, "the compressed data is damaged: %w", err)
+}
+
+// file tells a failing disk from damaged data.
+type file struct{ r io.Reader }
+
+func (f *file) Read(p []byte) (int, error) {
+	n, err := f.r.Read(p)
+	if err != nil && err != io.EOF {
+		err = fault.Reading("", err)
+	}
+	return n, err
+}
+
+// tarStream is a compressed tar.
+type tarStream struct {
+	*tar.Stream
+	d *decoded
+}
+
+func (s *tarStream) Close() error { return s.d.Close() }
+
+// Next moves on; at the end the rest of the compressed data is read, too, so
+// that its checksum is held against it.
+func (s *tarStream) Next() (archive.Entry, error) {
+	e, err := s.Stream.Next()
+	e.Packed = archive.Unknown
+	if err == io.EOF {
+		if _, rest := io.Copy(io.Discard, s.d); rest != nil {
+			return e, rest
+		}
+	}
+	return e, err
+}
+
+// stream is one compressed file.
+type stream struct {
+	*decoded
+	entry archive.Entry
+	given bool
+}
+
+func openFile(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+	d, err := decode(m, r, size, o)
+	if err != nil {
+		return nil, err
+	}
+	e := archive.Entry{Path: nameFrom(o.Name, m), Method: m.Name, Size: archive.Unknown, Packed: size}
+	if m.Name == codec.Gzip {
+		readGzipHeader(io.NewSectionReader(r, 0, size), &e)
+	}
+	return &stream{decoded: d, entry: e}, nil
+}
+
+func (s *stream) Next() (archive.Entry, error) {
+	if s.given {
+		_, err := io.Copy(io.Discard, s.decoded)
+		if err == nil {
+			err = io.EOF
+		}
+		return archive.Entry{}, err
+	}
+	s.given = true
+	return s.entry, nil
+}
+
+// nameFrom is what a file is called when it is decompressed.
+func nameFrom(name string, m codec.Method) string {
+	for _, ext := range m.Extensions {
+		if n := len(name) - len(ext); n > 0 && strings.EqualFold(name[n:], ext) {
+			return name[:n]
+		}
+	}
+	if name == "" {
+		return "data"
+	}
+	return name + ".data"
+}
+
+// readGzipHeader takes name and time from a header, where they are (RFC 1952,
+// section 2.3). A name with folders is not to be believed.
+func readGzipHeader(r io.Reader, e *archive.Entry) {
+	const flagExtra, flagName = 4, 8
+	in := bufio.NewReader(r)
+	var fixed [10]byte
+	if _, err := io.ReadFull(in, fixed[:]); err != nil {
+		return
+	}
+	if seconds := binary.LittleEndian.Uint32(fixed[4:]); seconds != 0 {
+		e.Modified = time.Unix(int64(seconds), 0)
+	}
+	if fixed[3]&flagExtra != 0 {
+		var length [2]byte
+		if _, err := io.ReadFull(in, length[:]); err != nil {
+			return
+		}
+		if _, err := in.Discard(int(binary.LittleEndian.Uint16(length[:]))); err != nil {
+			return
+		}
+	}
+	if fixed[3]&flagName == 0 {
+		return
+	}
+	raw, err := in.ReadSlice(0)
+	if err != nil {
+		return
+	}
+	name, err := charmap.ISO8859_1.NewDecoder().String(string(bytes.TrimSuffix(raw, []byte{0})))
+	if err == nil && name != "" && path.Base(name) == name && name != "." && name != ".." && !strings.ContainsAny(name, `\`) {
+		e.Path = name
+	}
+}
+
+// tarWriter writes a compressed tar.
+type tarWriter struct {
+	*tar.Writer
+	enc io.WriteCloser
+}
+
+func (w *tarWriter) Close() error {
+	if err := w.Writer.Close(); err != nil {
+		return err
+	}
+	return fault.Writing("", w.enc.Close())
+}
+
+// fileWriter compresses one file.
+type fileWriter struct {
+	enc   io.WriteCloser
+	given bool
+}
+
+func (w *fileWriter) Add(e archive.Entry, content io.Reader) (archive.Entry, error) {
+	if e.Kind != archive.File || w.given {
+		return e, fault.New(fault.Usage, "this format holds one file and nothing else").Advise("a tar, compressed the same way, holds many: .tar.gz and the like")
+	}
+	w.given = true
+	if d, ok := w.enc.(codec.Describer); ok {
+		d.Describe(path.Base(e.Path), e.Modified)
+	}
+	n, err := io.Copy(w.enc, content)
+	if err != nil {
+		return e, fault.Writing("", err)
+	}
+	if e.Size != archive.Unknown && n != e.Size {
+		return e, fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", e.Size, n)
+	}
+	e.Size = n
+	return e, nil
+}
+
+func (w *fileWriter) Close() error { return fault.Writing("", w.enc.Close()) }

@@ -1,0 +1,217 @@
+package tar
+
+import (
+	"errors"
+	"io"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+)
+
+// Reader reads a plain tar at any entry: its headers were gone through once.
+type Reader struct {
+	r       io.ReaderAt
+	entries []archive.Entry
+	data    []extent
+}
+
+// extent is where the data of an entry is.
+type extent struct {
+	at, length int64
+	pieces     []piece
+}
+
+// Open goes through the headers of the archive of size bytes in r. Headers that
+// are wrong, and data that is cut off, are of kind fault.Damaged.
+func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
+	in := &window{r: r, size: size}
+	p := &parser{in: in}
+	t := &Reader{r: r}
+	for {
+		m, err := p.next()
+		if err == io.EOF {
+			return t, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		at := in.offset()
+		if err := in.skip(m.stored + padding(m.stored)); err != nil {
+			return nil, damaged(at, "the data of %q is cut off", m.Path)
+		}
+		t.entries = append(t.entries, m.Entry)
+		t.data = append(t.data, extent{at, m.stored, m.pieces})
+	}
+}
+
+// Entries lists the archive in its order.
+func (t *Reader) Entries() []archive.Entry { return t.entries }
+
+// Close does nothing: a Reader holds no more than memory.
+func (t *Reader) Close() error { return nil }
+
+// Open returns the data of entry i. A tar has no checksums of it: only its
+// length is checked.
+func (t *Reader) Open(i int) (io.ReadCloser, error) {
+	x := &t.data[i]
+	data := &fileData{io.NewSectionReader(t.r, x.at, x.length), x.length}
+	if x.pieces == nil {
+		return io.NopCloser(data), nil
+	}
+	return io.NopCloser(&expanded{data: data, pieces: x.pieces, size: t.entries[i].Size}), nil
+}
+
+// fileData reads data that must be there: a file that became shorter, or a disk
+// that fails, is no damage.
+type fileData struct {
+	r    io.Reader
+	left int64
+}
+
+func (d *fileData) Read(p []byte) (int, error) {
+	n, err := d.r.Read(p)
+	d.left -= int64(n)
+	switch {
+	case err == io.EOF && d.left > 0:
+		err = fault.New(fault.Unreadable, "the archive became shorter while it was read")
+	case err != nil && err != io.EOF:
+		err = fault.Reading("", err)
+	}
+	return n, err
+}
+
+// window reads a file from front to back in pieces that hold many small entries
+// at once, and leaps over large ones.
+type window struct {
+	r      io.ReaderAt
+	size   int64
+	at     int64
+	block  [64 << 10]byte
+	from   int64 // of what is in block
+	filled int
+}
+
+func (w *window) offset() int64 { return w.at }
+
+func (w *window) skip(n int64) error {
+	if n > w.size-w.at {
+		// Some writers leave out the padding of the last entry.
+		if n-w.size+w.at >= blockSize {
+			return io.ErrUnexpectedEOF
+		}
+		n = w.size - w.at
+	}
+	w.at += n
+	return nil
+}
+
+func (w *window) Read(p []byte) (int, error) {
+	if w.at >= w.size {
+		return 0, io.EOF
+	}
+	if w.at < w.from || w.at >= w.from+int64(w.filled) {
+		n, err := w.r.ReadAt(w.block[:min(int64(len(w.block)), w.size-w.at)], w.at)
+		if n == 0 {
+			if err == io.EOF {
+				return 0, io.ErrUnexpectedEOF
+			}
+			return 0, fault.Reading("", err)
+		}
+		w.from, w.filled = w.at, n
+	}
+	n := copy(p, w.block[w.at-w.from:w.filled])
+	w.at += int64(n)
+	return n, nil
+}
+
+// Stream reads a tar as its bytes arrive.
+type Stream struct {
+	parser
+	in   *counting
+	m    *member
+	data io.Reader
+	left int64 // stored bytes of the entry that were not read, padding included
+}
+
+// NewStream reads a tar from r. Errors of r are returned as they are.
+func NewStream(r io.Reader) *Stream {
+	in := &counting{r: r}
+	return &Stream{parser: parser{in: in}, in: in}
+}
+
+// Next moves to the next entry; see archive.Stream.
+func (s *Stream) Next() (archive.Entry, error) {
+	if s.m != nil {
+		at := s.in.offset()
+		err := s.in.skip(s.left)
+		missing := s.left - (s.in.offset() - at)
+		if err != nil && (err != io.EOF || missing > padding(s.m.stored)) {
+			return archive.Entry{}, s.broken(at, err)
+		}
+		// Some writers leave out the padding of the last entry.
+	}
+	m, err := s.next()
+	if err != nil {
+		s.m = nil
+		return archive.Entry{}, err
+	}
+	s.m = m
+	s.left = m.stored + padding(m.stored)
+	s.data = io.LimitReader(stored{s}, m.stored)
+	if m.pieces != nil {
+		s.data = &expanded{data: s.data, pieces: m.pieces, size: m.Size}
+	}
+	return m.Entry, nil
+}
+
+func (s *Stream) broken(at int64, err error) error {
+	if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
+		return fault.New(fault.Damaged, "the archive is cut off in the data of %q, at offset %d", s.m.Path, at)
+	}
+	return err
+}
+
+// Read reads the data of the current entry.
+func (s *Stream) Read(p []byte) (int, error) {
+	if s.m == nil {
+		return 0, io.EOF
+	}
+	return s.data.Read(p)
+}
+
+// Close does nothing; what the stream reads from is its maker's.
+func (s *Stream) Close() error { return nil }
+
+// stored reads what an entry has in the archive.
+type stored struct{ s *Stream }
+
+func (d stored) Read(p []byte) (int, error) {
+	n, err := d.s.in.Read(p)
+	d.s.left -= int64(n)
+	if err != nil && n == 0 {
+		return 0, d.s.broken(d.s.in.offset(), err)
+	}
+	return n, nil
+}
+
+// counting counts what is read through it.
+type counting struct {
+	r  io.Reader
+	at int64
+}
+
+func (c *counting) offset() int64 { return c.at }
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.at += int64(n)
+	return n, err
+}
+
+func (c *counting) skip(n int64) error {
+	if n <= 0 {
+		return nil
+	}
+	_, err := io.CopyN(io.Discard, c, n)
+	return err
+}
