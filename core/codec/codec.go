@@ -59,7 +59,7 @@ type Method struct {
 	Magic      func(head []byte) bool
 }
 
-var methods = []Method{store, deflate, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod}
+var methods = []Method{store, deflate, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod}
 
 // ByName returns the method with that name.
 func ByName(name string) (Method, bool) {

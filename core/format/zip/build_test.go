@@ -2,7 +2,11 @@ package zip
 
 import (
 	"bytes"
+	"compress/flate"
 	"hash/crc32"
+	"io"
+
+	"github.com/ulikunitz/xz/lzma"
 
 	"widecrate/core/codec"
 )
@@ -104,8 +108,18 @@ func (f fake) centralPart(offset uint32) []byte {
 
 func (f fake) pack() []byte {
 	var b bytes.Buffer
-	if err := pack(&b, methodFor(f.method), bytes.NewReader([]byte(f.data))); err != nil {
-		panic(err)
+	switch f.method {
+	case 9: // without matches, it is deflate
+		w, err := flate.NewWriter(&b, flate.HuffmanOnly)
+		if err != nil {
+			panic(err)
+		}
+		io.WriteString(w, f.data)
+		w.Close()
+	case 14:
+		lzmaFor(&b, f.data)
+	default:
+		f.packInto(&b, methodNames[f.method])
 	}
 	if f.packed != nil {
 		return f.packed(b.Bytes())
@@ -143,9 +157,27 @@ func set(at int, value ...byte) func([]byte) {
 	return func(b []byte) { copy(b[at:], value) }
 }
 
-func methodFor(number uint16) string {
-	if number == 8 {
-		return codec.Deflate
+// packInto packs with a method; one that there is not stores.
+func (f fake) packInto(b *bytes.Buffer, method string) {
+	if m, ok := codec.ByName(method); !ok || m.Encode == nil {
+		method = codec.Store
 	}
-	return codec.Store
+	if err := pack(b, method, bytes.NewReader([]byte(f.data))); err != nil {
+		panic(err)
+	}
+}
+
+// lzmaFor writes what ZIP keeps of LZMA (5.8.8): a version, the length of the
+// properties, these, and the stream with an end mark.
+func lzmaFor(b *bytes.Buffer, data string) {
+	var whole bytes.Buffer
+	w, err := lzma.WriterConfig{EOSMarker: true}.NewWriter(&whole)
+	if err != nil {
+		panic(err)
+	}
+	io.WriteString(w, data)
+	w.Close()
+	b.Write(numbers(uint16(0x0909), uint16(5)))
+	b.Write(whole.Bytes()[:5])
+	b.Write(whole.Bytes()[lzma.HeaderLen:])
 }

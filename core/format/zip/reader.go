@@ -69,7 +69,8 @@ func (z *Reader) Open(i int) (io.ReadCloser, error) {
 	}
 	method, ok := codec.ByName(e.Method)
 	if !ok {
-		return nil, fault.New(fault.Damaged, "compression method %d is not known", rec.method)
+		return nil, fault.New(fault.Damaged, "its compression method %d (%s) is not one that widecrate reads", rec.method, e.Method).
+			Advise("leave this entry out with --drop to take the rest")
 	}
 	if e.Method == codec.Store && e.Size != e.Packed {
 		return nil, fault.New(fault.Damaged, "it is stored, yet its packed size %d differs from its size %d", e.Packed, e.Size)

@@ -62,6 +62,11 @@ func TestReadShapes(t *testing.T) {
 		"signed descriptor":   {entries: with(packed, func(f *fake) { f.descriptor = "signed" })},
 		"bare descriptor":     {entries: with(packed, func(f *fake) { f.descriptor = "unsigned" })},
 		"8-byte descriptor":   {entries: with(packed, func(f *fake) { f.descriptor = "wide" })},
+		"deflate64":           {entries: with(packed, func(f *fake) { f.method = 9 })},
+		"bzip2":               {entries: with(packed, func(f *fake) { f.method = 12 })},
+		"LZMA":                {entries: with(packed, func(f *fake) { f.method, f.flags = 14, 2 })},
+		"zstd":                {entries: with(packed, func(f *fake) { f.method = 93 })},
+		"xz":                  {entries: with(packed, func(f *fake) { f.method = 95 })},
 		"unknown extra field": {entries: with(packed, func(f *fake) { f.localExtra, f.centralExtra = field(0xcafe, nil), field(0xcafe, []byte("x")) })},
 		"ZIP64 sizes": {entries: with(plain, func(f *fake) {
 			f.localExtra, f.centralExtra = field(extraZIP64, []byte(wide)), field(extraZIP64, []byte(wide))
@@ -158,7 +163,7 @@ func TestReadContradictions(t *testing.T) {
 		"other method":               {local(8, 0), fault.Damaged, "its method is not that of the directory"},
 		"other checksum":             {local(14, 0, 0), fault.Damaged, "its sizes or checksum are not those of the directory"},
 		"long local name":            {local(26, 0xff, 0xff), fault.Damaged, "it reaches into what follows"},
-		"unknown method":             {one(func(f *fake) { f.method = 99 }), fault.Damaged, "compression method 99 is not known"},
+		"unknown method":             {one(func(f *fake) { f.method = 77 }), fault.Damaged, "its compression method 77 (method 77) is not one"},
 		"encrypted":                  {one(func(f *fake) { f.flags = flagEncrypted }), fault.Password, "locked"},
 		"checksum of the data":       {one(func(f *fake) { f.local = set(14, 1, 2, 3, 4); f.central = set(16, 1, 2, 3, 4) }), fault.Damaged, "where the directory says 04030201"},
 		"data too long":              {one(func(f *fake) { f.local = set(22, 9, 0); f.central = set(24, 9, 0) }), fault.Damaged, "longer than the 9 bytes"},

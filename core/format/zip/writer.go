@@ -112,7 +112,7 @@ func (w *Writer) addWhole(h *header, content []byte) error {
 			e.Method, packed = codec.Deflate, w.packed.Bytes()
 		}
 	}
-	h.method = methodNumber(e.Method)
+	h.method = methodNumbers[e.Method]
 	e.Packed = int64(len(packed))
 	if err := w.write(h.local(e.CRC32, e.Packed, e.Size)); err != nil {
 		return err
@@ -133,7 +133,7 @@ func (w *Writer) addLong(h *header, content io.Reader) error {
 	if w.packed.Len() >= len(w.block) {
 		e.Method = codec.Store
 	}
-	h.method = methodNumber(e.Method)
+	h.method = methodNumbers[e.Method]
 	// Stored or hardly compressible data may come out a little larger.
 	h.zip64 = e.Size == archive.Unknown || e.Size >= max32-max32/256
 	if w.patch == nil {
@@ -217,7 +217,7 @@ func (h *header) version() uint16 {
 	switch {
 	case h.zip64:
 		return versionZIP64
-	case h.method == methodNumber(codec.Store) && h.entry.Kind != archive.Folder:
+	case h.method == methodNumbers[codec.Store] && h.entry.Kind != archive.Folder:
 		return versionStore
 	}
 	return versionDeflate

@@ -77,17 +77,15 @@ const (
 	dosFolder     = 0x10
 )
 
-// methodNames are the compression methods of 4.4.5 that codec knows.
-var methodNames = map[uint16]string{0: codec.Store, 8: codec.Deflate}
+// methodNames are the compression methods of 4.4.5. Those that codec does not
+// know are named all the same, for those who are told of them.
+var methodNames = map[uint16]string{0: codec.Store, 8: codec.Deflate, 9: codec.Deflate64, 12: codec.Bzip2, 14: codec.LZMA,
+	93: codec.Zstd, 95: codec.XZ, 20: codec.Zstd, // 20 was the number of zstd for a while
+	1: "shrink", 2: "reduce 1", 3: "reduce 2", 4: "reduce 3", 5: "reduce 4", 6: "implode", 10: "old TERSE", 16: "CMPSC", 18: "TERSE",
+	19: "LZ77", 94: "MP3", 96: "JPEG", 97: "WavPack", 98: "PPMd"}
 
-func methodNumber(name string) uint16 {
-	for number, n := range methodNames {
-		if n == name {
-			return number
-		}
-	}
-	panic("zip: no number for method " + name)
-}
+// Numbers of the methods that the writer uses.
+var methodNumbers = map[string]uint16{codec.Store: 0, codec.Deflate: 8}
 
 func identify(r io.ReaderAt, size int64) bool {
 	var start [4]byte
