@@ -23,6 +23,7 @@ type extractCommand struct {
 	sourceOptions
 	selectionOptions
 	placementOptions
+	passwordOptions
 	limitOptions
 	outputOptions
 	pairs   string
@@ -64,6 +65,7 @@ fails does not stop the others.`,
 		f.BoolVar(&c.after.EvenIfPartial, "even-if-partial", false, "with --after, also where something was left out")
 		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
 		f.BoolVar(&c.halt, "halt", false, "take no further archive after one that fails")
+		c.passwordOptions.addTo(cmd)
 		c.limitOptions.addTo(cmd)
 	})
 	group(cmd, "What is printed", func() {
@@ -116,6 +118,9 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
 			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
 		}
 		return nil
+	}
+	if c.reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
+		return err
 	}
 	return c.extract(cmd, sources, selection)
 }

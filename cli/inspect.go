@@ -18,6 +18,7 @@ type inspectCommand struct {
 	*streams
 	sourceOptions
 	selectionOptions
+	passwordOptions
 	limitOptions
 	outputOptions
 	sort   choice[order]
@@ -41,6 +42,7 @@ It reads only the directory of an archive, however large that is.`,
 	}
 	group(cmd, "Which archives", func() {
 		c.sourceOptions.addTo(cmd)
+		c.passwordOptions.addTo(cmd)
 		c.limitOptions.addTo(cmd)
 	})
 	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
@@ -85,6 +87,9 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	sources, err := c.sources(cmd, args)
 	if err != nil {
+		return err
+	}
+	if c.reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
 		return err
 	}
 	list := map[form]func(*inspect.Archive, *counts) error{

@@ -22,6 +22,7 @@ var layers = [][]string{
 	{"format/lone"},
 	{"format/zip", "format/tar"},
 	{"archive", "codec"},
+	{"codec/inflate", "crypt"},
 	{"fault"},
 }
 

@@ -52,6 +52,7 @@ type Writer interface {
 type Options struct {
 	Name      string         // of the archive's file; a compressed file is called after it
 	Zone      *time.Location // of times that do not say theirs; nil: the local one
+	Passwords []string       // candidates for locked entries, tried in order
 	MaxMemory int64          // what a decoder's header may ask for, in bytes; 0: a safe default
 }
 

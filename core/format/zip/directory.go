@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"widecrate/core/archive"
+	"widecrate/core/crypt"
 	"widecrate/core/fault"
 )
 
@@ -202,7 +203,8 @@ type record struct {
 	offset int64  // of the local header, in the file
 	limit  int64  // where the next local header or the directory starts
 	flags  uint16
-	method uint16
+	method uint16 // as stored; of a locked entry it may stand for another
+	lock   lock
 }
 
 // readDirectory reads the central directory (4.3.12).
@@ -289,8 +291,40 @@ func readCentral(header []byte, o archive.Options) (archive.Entry, record, error
 	}
 	e.Size, e.Packed, rec.offset = int64(size), int64(packed), int64(offset)
 	e.Method = methodName(rec.method)
+	if e.Encrypted {
+		if err := setLock(&e, &rec, clock, extra); err != nil {
+			return e, rec, err
+		}
+	}
 	setKind(&e, rec.name, host, attributes)
 	return e, rec, nil
+}
+
+// setLock finds out how an entry is locked: the traditional way (6.1), where a
+// byte of the checksum or of the time tells wrong passwords, or with AES, where
+// the method is in a field. Of its two versions the second has no CRC-32.
+func setLock(e *archive.Entry, rec *record, clock uint16, extra []byte) error {
+	rec.lock.check = byte(e.CRC32 >> 24)
+	if rec.flags&flagDescriptor != 0 {
+		rec.lock.check = byte(clock >> 8)
+	}
+	if rec.method != methodAES {
+		return nil
+	}
+	found := false
+	eachExtra(extra, func(id uint16, data []byte) {
+		if id != extraAES || len(data) < 7 {
+			return
+		}
+		found = true
+		rec.lock.strength = crypt.Strength(data[4])
+		e.Method = methodName(le.Uint16(data[5:]))
+		e.HasCRC32 = le.Uint16(data) == 1
+	})
+	if !found || !rec.lock.strength.Valid() {
+		return errors.New("it is locked with AES, and the field that says how is missing or wrong")
+	}
+	return nil
 }
 
 // setKind derives kind and permissions from the external attributes (4.4.15).

@@ -8,10 +8,12 @@ import (
 	"hash/crc32"
 	"io"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
+	"widecrate/core/crypt"
 	"widecrate/core/fault"
 )
 
@@ -22,6 +24,8 @@ type Reader struct {
 	records []record
 
 	maxMemory int64
+	passwords passwords
+	opened    atomic.Bool // one of them was right
 }
 
 // Open reads the directory of the archive of size bytes in r. What the
@@ -42,7 +46,9 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Reader{r, entries, records, o.MaxMemory}, nil
+	z := &Reader{r: r, entries: entries, records: records, maxMemory: o.MaxMemory}
+	z.passwords.list = o.Passwords
+	return z, nil
 }
 
 // Entries lists the archive in the order of its directory.
@@ -64,15 +70,15 @@ var (
 // directory. See archive.Reader.
 func (z *Reader) Open(i int) (io.ReadCloser, error) {
 	e, rec := &z.entries[i], &z.records[i]
-	if e.Encrypted {
-		return nil, fault.New(fault.Password, "it is locked with a password, and locked entries cannot be read yet")
+	if rec.flags&flagStrong != 0 {
+		return nil, fault.New(fault.Password, "it is locked in a way that widecrate does not read")
 	}
 	method, ok := codec.ByName(e.Method)
 	if !ok {
 		return nil, fault.New(fault.Damaged, "its compression method %d (%s) is not one that widecrate reads", rec.method, e.Method).
 			Advise("leave this entry out with --drop to take the rest")
 	}
-	if e.Method == codec.Store && e.Size != e.Packed {
+	if e.Method == codec.Store && !e.Encrypted && e.Size != e.Packed {
 		return nil, fault.New(fault.Damaged, "it is stored, yet its packed size %d differs from its size %d", e.Packed, e.Size)
 	}
 	d := &data{z: z, entry: e, rec: rec, block: pieces.Get().(*[piece]byte)}
@@ -81,6 +87,12 @@ func (z *Reader) Open(i int) (io.ReadCloser, error) {
 		return nil, err
 	}
 	return d, nil
+}
+
+func getBuffer(r io.Reader) *bufio.Reader {
+	b := buffers.Get().(*bufio.Reader)
+	b.Reset(r)
+	return b
 }
 
 // data decodes one entry and checks it on the way.
@@ -115,11 +127,17 @@ func (d *data) start(method codec.Method) error {
 	if d.position+d.entry.Packed > d.rec.limit {
 		return fault.New(fault.Unsafe, "its data at offset %d overlaps what follows", d.position)
 	}
+	if d.entry.Encrypted {
+		r, err := d.unlock(method)
+		if err == nil {
+			err = d.locked(d.decode(method, r))
+		}
+		return err
+	}
 	if whole := int64(header) + d.entry.Packed; whole <= n {
 		d.packed = bytes.NewReader(block[header:whole])
 	} else {
-		d.stream = buffers.Get().(*bufio.Reader)
-		d.stream.Reset(&section{d.z.r, d.position, d.entry.Packed})
+		d.stream = getBuffer(&section{d.z.r, d.position, d.entry.Packed})
 		d.packed = d.stream
 	}
 	d.decoder, err = method.Decode(d.packed, codec.Options{MaxMemory: d.z.maxMemory})
@@ -165,7 +183,7 @@ func (d *data) checkLocal(block []byte) (int, error) {
 	wide := newZIP64(f.b)
 	wide.widen(&size)
 	wide.widen(&packed)
-	if crc != d.entry.CRC32 || packed != uint64(d.entry.Packed) || size != uint64(d.entry.Size) {
+	if crc != d.entry.CRC32 && d.entry.HasCRC32 || packed != uint64(d.entry.Packed) || size != uint64(d.entry.Size) {
 		return 0, errors.New("its sizes or checksum are not those of the directory")
 	}
 	return length, nil
@@ -188,6 +206,9 @@ func (d *data) Read(p []byte) (int, error) {
 	case err != nil && fault.Of(err) == fault.Other:
 		err = fault.New(fault.Damaged, "its data breaks after %d bytes: %w", d.size, err)
 	}
+	if err != nil && err != io.EOF {
+		err = d.locked(err)
+	}
 	d.err = err
 	return n, err
 }
@@ -197,10 +218,13 @@ func (d *data) check() error {
 	switch {
 	case d.size < d.entry.Size:
 		return fault.New(fault.Damaged, "its data ends after %d bytes where the directory says %d", d.size, d.entry.Size)
-	case d.sum != d.entry.CRC32:
+	case d.entry.HasCRC32 && d.sum != d.entry.CRC32:
 		return fault.New(fault.Damaged, "its data has CRC-32 %08x where the directory says %08x", d.sum, d.entry.CRC32)
 	}
-	if _, err := d.packed.ReadByte(); err != io.EOF {
+	switch _, err := d.packed.ReadByte(); {
+	case errors.Is(err, crypt.ErrCode):
+		return err
+	case err != io.EOF:
 		return fault.New(fault.Damaged, "its data ends before the %d packed bytes that the directory says", d.entry.Packed)
 	}
 	if d.flags&flagDescriptor != 0 {

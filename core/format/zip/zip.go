@@ -40,6 +40,7 @@ const (
 // Bits of the general purpose flag, 4.4.4.
 const (
 	flagEncrypted  = 1 << 0
+	flagStrong     = 1 << 6
 	flagDescriptor = 1 << 3
 	flagUTF8       = 1 << 11
 )
@@ -50,6 +51,7 @@ const (
 	extraNTFS        = 0x000a // 4.5.5
 	extraTimestamp   = 0x5455 // extended timestamp: flags, then Unix seconds
 	extraUnicodePath = 0x7075 // 4.6.9
+	extraAES         = 0x9901 // appendix E: version, vendor, strength, method
 )
 
 // Hosts of the version-made-by field, 4.4.2.2.
@@ -57,6 +59,9 @@ const (
 	hostUnix   = 3
 	hostDarwin = 19
 )
+
+// methodAES stands for "see the field", where the method really is.
+const methodAES = 99
 
 const (
 	max16 = 0xffff
