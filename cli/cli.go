@@ -110,7 +110,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetUsageTemplate(usageTemplate)
 	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(newExtract(s), newInspect(s), newCreate(s), newDemo(s), newVersion(s))
+	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newDemo(s), newVersion(s))
 	for _, cmd := range append(root.Commands(), root) {
 		cmd.Flags().BoolP("help", "h", false, "show this help")
 		cmd.Flags().SortFlags = false

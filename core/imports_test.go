@@ -16,7 +16,8 @@ import (
 // layers are the packages of the core from the top down: each imports only what
 // stands in a line below its own.
 var layers = [][]string{
-	{"extract", "create", "inspect"},
+	{"extract", "create", "verify"},
+	{"inspect"},
 	{"bound", "choose", "place", "source", "stage"},
 	{"format"},
 	{"format/lone"},

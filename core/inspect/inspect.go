@@ -8,6 +8,8 @@ import (
 	"os"
 	"path"
 
+	"golang.org/x/sync/errgroup"
+
 	"widecrate/core/archive"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
@@ -196,6 +198,25 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 			}
 		}
 	}
+}
+
+// Each goes through the entries that the selection keeps, and gives each to do
+// with a function that opens its data. Several workers do so at once; the error
+// of the first entry that fails is returned. An archive that comes in order was
+// read to its end when it was opened: open is nil then.
+func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.Entry, open func() (io.ReadCloser, error)) error) error {
+	var group errgroup.Group
+	group.SetLimit(workers)
+	for i, e := range a.Entries(leftOut) {
+		if a.open.Reader == nil {
+			if err := do(e, nil); err != nil {
+				return err
+			}
+			continue
+		}
+		group.Go(func() error { return do(e, func() (io.ReadCloser, error) { return a.open.Open(i) }) })
+	}
+	return group.Wait()
 }
 
 // Link returns where the i-th entry, a link, points to.

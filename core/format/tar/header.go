@@ -195,6 +195,7 @@ func readRecords(data []byte, into map[string]string) (sparse []string, err erro
 func (p *parser) member(b *block, at, size int64, records map[string]string, sparse []string, longName, longLink string) (*member, error) {
 	m := &member{stored: size}
 	e := &m.Entry
+	e.Offset = at
 	mode, err := number(b.bytes(fieldMode))
 	if err != nil {
 		return nil, errors.New("its mode is no number")

@@ -237,6 +237,7 @@ func readDirectory(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []
 			return nil, nil, fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(entries)+1, e.start+e.size-left, err)
 		}
 		rec.offset += e.base
+		entry.Offset = rec.offset
 		entries, records = append(entries, entry), append(records, rec)
 		left -= int64(length)
 		if _, err := in.Discard(length); err != nil {

@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/show"
+	"widecrate/core/fault"
+	"widecrate/core/verify"
+)
+
+type compareCommand struct {
+	*streams
+	selectionOptions
+	passwordOptions
+	outputOptions
+	verify.Comparison
+	peel int
+}
+
+func newCompare(s *streams) *cobra.Command {
+	c := &compareCommand{streams: s}
+	cmd := &cobra.Command{
+		Use:   "compare A B [OPTION…]",
+		Short: "Compare two archives or folders",
+		Long: `compare holds two archives, two folders, or one of each against each other: what
+is only in A, only in B, or different. Files and links count; sizes first, then
+checksums, those of a directory before anything is decoded. The exit code is 0
+when both are the same and 1 when they are not.`,
+		Example: `  widecrate compare "corrections/osk bay [v1].zip" "corrections/osk bay [v2].zip"
+  widecrate compare readings/osk-bay-2026-05-01.zip landing/osk-bay-2026-05-01
+  widecrate compare readings landing --drop "*"`,
+		Args: cobra.ExactArgs(2),
+		RunE: c.run,
+	}
+	group(cmd, "What is compared", func() {
+		f := cmd.Flags()
+		f.IntVar(&c.peel, "peel", 0, "drop the first `NUMBER` folders of each path on both sides")
+		f.IntVar(&c.PeelA, "peel-a", 0, "the same for side A alone")
+		f.IntVar(&c.PeelB, "peel-b", 0, "the same for side B alone")
+		f.BoolVar(&c.Times, "times", false, "times count too, with a tolerance of two seconds")
+		c.passwordOptions.addTo(cmd)
+	})
+	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the paths that differ", "text")
+	})
+	return cmd
+}
+
+// differenceLine is a line of JSON for each path that is not the same.
+type differenceLine struct {
+	Kind   string `json:"kind"`
+	Path   string `json:"path"`
+	Status string `json:"status"`
+	What   string `json:"what,omitempty"`
+	SizeA  *int64 `json:"size_a,omitempty"`
+	SizeB  *int64 `json:"size_b,omitempty"`
+}
+
+// comparedLine is the last line of JSON.
+type comparedLine struct {
+	Kind      string         `json:"kind"`
+	A         string         `json:"a"`
+	B         string         `json:"b"`
+	Same      int            `json:"same"`
+	Different int            `json:"different"`
+	LeftOut   map[string]int `json:"left_out,omitempty"`
+}
+
+func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
+	if c.peel < 0 || c.PeelA < 0 || c.PeelB < 0 {
+		return usage(cmd, errors.New("a number of folders to peel must be at least 0"))
+	}
+	c.apply(c.streams)
+	var err error
+	if c.Selection, err = c.selection(cmd); err != nil {
+		return err
+	}
+	if c.Reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
+		return err
+	}
+	c.A, c.B = args[0], args[1]
+	c.PeelA += c.peel
+	c.PeelB += c.peel
+	r, err := verify.Compare(cmd.Context(), c.Comparison)
+	if err != nil {
+		return err
+	}
+	for _, d := range r.Differences {
+		c.print(&d)
+	}
+	if c.as.Value() == asJSON {
+		_ = c.out.JSON().Encode(comparedLine{"comparison", c.A, c.B, r.Same, len(r.Differences), byRule(r.LeftOut)})
+	}
+	if !c.quiet {
+		counts := map[verify.Status]int{}
+		for _, d := range r.Differences {
+			counts[d.Status]++
+		}
+		s := c.summary(c.streams)
+		s.Printf("%s the same, %s different, %s only in A, %s only in B; %s\n", s.Strong(show.Number(r.Same)),
+			show.Number(counts[verify.Different]), show.Number(counts[verify.OnlyA]), show.Number(counts[verify.OnlyB]), tellLeftOut(r.LeftOut))
+	}
+	if len(r.Differences) > 0 {
+		return reported{fault.New(fault.Other, "they are not the same")}
+	}
+	return nil
+}
+
+func (c *compareCommand) print(d *verify.Difference) {
+	switch c.as.Value() {
+	case asNames:
+		c.name(c.out, d.Path)
+	case asJSON:
+		line := differenceLine{Kind: "difference", Path: d.Path, Status: d.Status.String(), What: d.What}
+		if d.Status != verify.OnlyB {
+			line.SizeA = &d.SizeA
+		}
+		if d.Status != verify.OnlyA {
+			line.SizeB = &d.SizeB
+		}
+		_ = c.out.JSON().Encode(line)
+	default:
+		if c.quiet {
+			return
+		}
+		sizes := show.Size(d.SizeA)
+		switch {
+		case d.Status == verify.OnlyB:
+			sizes = show.Size(d.SizeB)
+		case d.What == "size":
+			sizes += " → " + show.Size(d.SizeB)
+		}
+		c.out.Printf("%-9s  %s  %s\n", d.Status, c.out.Name(d.Path), c.out.Faint(join(d.What, sizes)))
+	}
+}
+
+// join puts what differs in front of the sizes.
+func join(what, sizes string) string {
+	if what == "" {
+		return sizes
+	}
+	return what + ", " + sizes
+}

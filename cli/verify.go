@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"errors"
+	"runtime"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/show"
+	"widecrate/core/choose"
+	"widecrate/core/extract"
+	"widecrate/core/inspect"
+	"widecrate/core/verify"
+)
+
+type verifyCommand struct {
+	*streams
+	sourceOptions
+	selectionOptions
+	passwordOptions
+	limitOptions
+	outputOptions
+	workers int
+}
+
+func newVerify(s *streams) *cobra.Command {
+	c := &verifyCommand{streams: s}
+	cmd := &cobra.Command{
+		Use:   "verify SOURCE… [OPTION…]",
+		Short: "Decode everything, check every checksum, write nothing",
+		Long: `verify decodes all that archives hold and checks it: sizes, checksums, and where
+there are any, authentication codes. Each entry that is damaged is named, with
+the offset of its header. It writes nothing.`,
+		Example: `  widecrate verify readings
+  widecrate verify bundles --nested
+  widecrate verify readings --as json --ext csv`,
+		RunE: c.run,
+	}
+	group(cmd, "Which archives", func() {
+		c.sourceOptions.addTo(cmd)
+		c.passwordOptions.addTo(cmd)
+		c.limitOptions.addTo(cmd)
+		cmd.Flags().IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	})
+	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the archives with damage", "text")
+	})
+	return cmd
+}
+
+// badLine is a line of JSON for each entry that is damaged.
+type badLine struct {
+	Kind    string   `json:"kind"`
+	Archive string   `json:"archive"`
+	Path    string   `json:"path"`
+	Offset  int64    `json:"offset"`
+	Failure *failure `json:"failure"`
+}
+
+// verifiedLine is a line of JSON for each archive.
+type verifiedLine struct {
+	Kind    string         `json:"kind"`
+	Archive string         `json:"archive"`
+	Entries int            `json:"entries"`
+	Summed  int            `json:"summed"`
+	Bytes   int64          `json:"bytes"`
+	Damaged int            `json:"damaged"`
+	LeftOut map[string]int `json:"left_out,omitempty"`
+	Seconds float64        `json:"seconds"`
+	Failure *failure       `json:"failure,omitempty"`
+}
+
+func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
+	if c.workers < 1 {
+		return usage(cmd, errors.New("--workers must be at least 1"))
+	}
+	c.apply(c.streams)
+	selection, err := c.selection(cmd)
+	if err != nil {
+		return err
+	}
+	sources, err := c.sources(cmd, args)
+	if err != nil {
+		return err
+	}
+	if c.reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
+		return err
+	}
+	o := inspect.Options{Sources: sources, Reading: c.read(c.reading), Selection: selection, Nested: c.nestedDepth(),
+		Archives: c.request.Archives, Limits: c.limits()}
+	t := verified{started: time.Now()}
+	if err := verify.Run(cmd.Context(), o, c.workers, func(r *verify.Report) { c.report(r, &t) }); err != nil {
+		return err
+	}
+	if !c.quiet {
+		c.summarize(len(sources), &t)
+	}
+	if err := t.failures.Err(); err != nil {
+		return reported{err}
+	}
+	return c.checkMatches(selection, t.entries, t.leftOut, c.quiet)
+}
+
+// verified is what reports come to.
+type verified struct {
+	started                        time.Time
+	archives, bad, entries, damage int
+	sums                           int
+	bytes                          int64
+	leftOut                        choose.Tally
+	failures                       extract.Failures
+}
+
+func (c *verifyCommand) report(r *verify.Report, t *verified) {
+	t.archives++
+	t.entries += r.Entries
+	t.sums += r.Sums
+	t.bytes += r.Bytes
+	t.damage += len(r.Bad)
+	t.leftOut.Add(r.LeftOut)
+	if r.Err != nil {
+		t.failures.Add(r.Err)
+		c.problem(r.Err)
+	}
+	for _, b := range r.Bad {
+		t.failures.Add(b.Err)
+		c.problem(b.Err)
+		if c.as.Value() == asText && !c.quiet {
+			c.out.Printf("  %s\n", c.out.Faint("its header is at offset "+show.Number(int(b.Offset))))
+		}
+		if c.as.Value() == asJSON {
+			_ = c.out.JSON().Encode(badLine{"damaged", r.Archive, b.Path, b.Offset, failureOf(b.Err)})
+		}
+	}
+	if r.Err != nil || len(r.Bad) > 0 {
+		t.bad++
+		if c.as.Value() == asNames {
+			c.name(c.out, r.Archive)
+		}
+	}
+	switch {
+	case c.as.Value() == asJSON:
+		_ = c.out.JSON().Encode(verifiedLine{"archive", r.Archive, r.Entries, r.Sums, r.Bytes, len(r.Bad), byRule(r.LeftOut), r.Took.Seconds(), failureOf(r.Err)})
+	case c.as.Value() == asText && c.verbose && r.Err == nil:
+		c.out.Printf("%s  %s, %s\n", c.out.Name(r.Archive), show.Count(r.Entries, "file"), show.Size(r.Bytes))
+	}
+}
+
+func (c *verifyCommand) summarize(sources int, t *verified) {
+	s := c.summary(c.streams)
+	if sources == 0 {
+		s.Printf("No archive in %s: nothing to do.\n", s.Name(c.named()))
+		return
+	}
+	s.Printf("%s verified: %s, %s decoded, %s held against a checksum; %s; %s\n", s.Strong(show.Count(t.archives, "archive")),
+		show.Count(t.entries, "file"), show.Size(t.bytes), show.Number(t.sums), tellLeftOut(t.leftOut), show.Took(time.Since(t.started)))
+	if t.bad > 0 {
+		s.Printf("%s: %s, told above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), show.Count(t.damage, "damaged entry"))
+	}
+}

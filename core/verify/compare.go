@@ -1,0 +1,280 @@
+package verify
+
+import (
+	"context"
+	"errors"
+	"hash/crc32"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/maruel/natural"
+
+	"widecrate/core/archive"
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/place"
+	"widecrate/core/source"
+)
+
+// Comparison is a request to compare two archives, two folders, or one of each.
+// Files and links count, folders only by what is in them.
+type Comparison struct {
+	A, B         string
+	Selection    *choose.Selection
+	PeelA, PeelB int // folders to drop from the paths on either side
+	Times        bool
+	Reading      archive.Options
+}
+
+// Status is how an entry of one side relates to the other.
+type Status uint8
+
+// The statuses.
+const (
+	OnlyA Status = iota
+	OnlyB
+	Different
+)
+
+var statusNames = [...]string{"only in A", "only in B", "different"}
+
+func (s Status) String() string { return statusNames[s] }
+
+// Difference is a path that is not the same on both sides.
+type Difference struct {
+	Path         string
+	Status       Status
+	What         string // what differs: kind, size, content, link or time
+	SizeA, SizeB int64  // of the side that has it
+}
+
+// Compared is the answer.
+type Compared struct {
+	Differences []Difference // in natural order of the paths
+	Same        int
+	LeftOut     choose.Tally
+}
+
+// tolerance of times: some archives keep only every second second.
+const tolerance = 2 * time.Second
+
+// Compare compares the two sides. Checksums that a directory has are used before
+// anything is decoded.
+func Compare(ctx context.Context, c Comparison) (*Compared, error) {
+	r := &Compared{}
+	a, err := c.load(ctx, c.A, c.PeelA, &r.LeftOut)
+	if err != nil {
+		return nil, err
+	}
+	defer a.close()
+	b, err := c.load(ctx, c.B, c.PeelB, &r.LeftOut)
+	if err != nil {
+		return nil, err
+	}
+	defer b.close()
+	for path, x := range a.items {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		y, both := b.items[path]
+		if !both {
+			r.Differences = append(r.Differences, Difference{Path: path, Status: OnlyA, SizeA: x.Size})
+			continue
+		}
+		what, err := c.differ(x, y)
+		if err != nil {
+			return nil, err
+		}
+		if what == "" {
+			r.Same++
+			continue
+		}
+		r.Differences = append(r.Differences, Difference{path, Different, what, x.Size, y.Size})
+	}
+	for path, y := range b.items {
+		if _, both := a.items[path]; !both {
+			r.Differences = append(r.Differences, Difference{Path: path, Status: OnlyB, SizeB: y.Size})
+		}
+	}
+	slices.SortFunc(r.Differences, func(x, y Difference) int { return natural.Compare(x.Path, y.Path) })
+	return r, nil
+}
+
+// thing is an entry of one side.
+type thing struct {
+	archive.Entry
+	open func() (io.ReadCloser, error)
+}
+
+// differ says what is not the same; "" if all is.
+func (c *Comparison) differ(x, y *thing) (string, error) {
+	switch {
+	case x.Kind != y.Kind:
+		return "kind", nil
+	case x.Kind == archive.Symlink || x.Kind == archive.Hardlink:
+		if x.Link != y.Link {
+			return "link", nil
+		}
+		return "", nil
+	case x.Size != y.Size:
+		return "size", nil
+	}
+	for _, t := range []*thing{x, y} {
+		if err := t.sum(); err != nil {
+			return "", err
+		}
+	}
+	switch {
+	case x.CRC32 != y.CRC32:
+		return "content", nil
+	case c.Times && x.Modified.Sub(y.Modified).Abs() > tolerance:
+		return "time", nil
+	}
+	return "", nil
+}
+
+// sum makes sure that the checksum is known.
+func (t *thing) sum() error {
+	if t.HasCRC32 || t.Kind != archive.File {
+		return nil
+	}
+	data, err := t.open()
+	if err != nil {
+		return err
+	}
+	defer data.Close()
+	_, err = t.take(data)
+	return err
+}
+
+func (t *thing) take(data io.Reader) (int64, error) {
+	sum := crc32.NewIEEE()
+	n, err := io.Copy(sum, data)
+	t.CRC32, t.HasCRC32 = sum.Sum32(), true
+	return n, err
+}
+
+// side is one of the two.
+type side struct {
+	items map[string]*thing
+	close func() error
+}
+
+func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *choose.Tally) (*side, error) {
+	s := &side{items: map[string]*thing{}, close: func() error { return nil }}
+	add := func(t *thing) error {
+		if t.Kind == archive.Folder {
+			return nil
+		}
+		if verdict := c.Selection.Judge(&t.Entry); verdict != choose.Kept {
+			leftOut[verdict]++
+			return nil
+		}
+		shape := place.Placement{Peel: peel}
+		paths, err := shape.Paths([]*archive.Entry{&t.Entry}, "", "")
+		if err != nil {
+			return fault.At(path, err)
+		}
+		if paths[0] == place.Peeled {
+			leftOut[choose.Pathless]++
+			return nil
+		}
+		s.items[paths[0]] = t
+		return nil
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, fault.Reading(path, err)
+	}
+	if info.IsDir() {
+		return s, loadFolder(ctx, path, add)
+	}
+	return s, s.loadArchive(ctx, path, c.Reading, add)
+}
+
+func loadFolder(ctx context.Context, root string, add func(*thing) error) error {
+	return filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil || d.IsDir() {
+			return fault.Reading(path, err)
+		}
+		info, err := d.Info()
+		if err != nil {
+			return fault.Reading(path, err)
+		}
+		rel, err := filepath.Rel(root, path)
+		if err != nil {
+			return fault.Reading(path, err)
+		}
+		t := &thing{Entry: archive.Entry{Path: filepath.ToSlash(rel), Size: info.Size(), Modified: info.ModTime()}}
+		switch {
+		case d.Type()&fs.ModeSymlink != 0:
+			t.Kind = archive.Symlink
+			if t.Link, err = os.Readlink(path); err != nil {
+				return fault.Reading(path, err)
+			}
+			t.Link = filepath.ToSlash(t.Link)
+		case !d.Type().IsRegular():
+			t.Kind = archive.Other
+		}
+		t.open = func() (io.ReadCloser, error) {
+			f, err := os.Open(path)
+			return f, fault.Reading(path, err)
+		}
+		return add(t)
+	})
+}
+
+func (s *side) loadArchive(ctx context.Context, path string, o archive.Options, add func(*thing) error) error {
+	a, err := source.Source{Path: path}.Open(o)
+	if err != nil {
+		return fault.At(path, err)
+	}
+	s.close = a.Close
+	if a.Reader != nil {
+		for i, e := range a.Entries() {
+			t := &thing{Entry: e, open: func() (io.ReadCloser, error) {
+				data, err := a.Open(i)
+				return data, fault.At(path, fault.At(e.Path, err))
+			}}
+			if e.Kind == archive.Symlink {
+				if t.Link, err = archive.LinkTarget(a, i); err != nil {
+					return fault.At(path, fault.At(e.Path, err))
+				}
+			}
+			if err := add(t); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for { // in order: what may be needed is summed up as it passes by
+		e, err := a.Stream.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return fault.At(path, err)
+		}
+		t := &thing{Entry: e}
+		if e.Kind == archive.File {
+			size, err := t.take(a.Stream)
+			if err != nil {
+				return fault.At(path, fault.At(e.Path, err))
+			}
+			t.Size = size
+		}
+		if err := add(t); err != nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+}

@@ -1,0 +1,112 @@
+// Package verify decodes archives and checks what can be checked, without
+// writing anything; and compares two archives or folders with each other.
+package verify
+
+import (
+	"cmp"
+	"context"
+	"io"
+	"slices"
+	"sync"
+	"time"
+
+	"widecrate/core/archive"
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/inspect"
+)
+
+// A Report is what is known of one archive afterwards.
+type Report struct {
+	Archive string
+	Entries int   // files and links that were checked
+	Bytes   int64 // of their data
+	Sums    int   // how many of them have a checksum that was held against the data
+	LeftOut choose.Tally
+	Bad     []Bad // in the order of the archive
+	Took    time.Duration
+	Err     error // why it could not be gone through; nil if all could be
+}
+
+// Bad is an entry that is not what the archive says.
+type Bad struct {
+	Path   string
+	Offset int64 // of its header
+	Err    error
+}
+
+// Run checks archives, and calls report for each, in order.
+func Run(ctx context.Context, o inspect.Options, workers int, report func(*Report)) error {
+	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
+		r := &Report{Archive: a.Path, Err: err}
+		if err == nil {
+			err = r.check(ctx, a, workers)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if r.Err == nil {
+			r.Err = err
+		}
+		report(r)
+		return nil
+	})
+}
+
+// check decodes every entry.
+func (r *Report) check(ctx context.Context, a *inspect.Archive, workers int) error {
+	started := time.Now()
+	defer func() { r.Took = time.Since(started) }()
+	var mu sync.Mutex
+	return a.Each(workers, &r.LeftOut, func(e *archive.Entry, open func() (io.ReadCloser, error)) error {
+		if e.Kind == archive.Folder || ctx.Err() != nil {
+			return ctx.Err()
+		}
+		size, err := max(e.Size, 0), error(nil)
+		if open != nil && (e.Kind == archive.File || e.Kind == archive.Symlink) {
+			size, err = decode(ctx, open)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		r.Entries++
+		r.Bytes += size
+		switch {
+		case fault.Of(err) == fault.Unreadable:
+			return fault.At(a.Path, fault.At(e.Path, err)) // the disk, not the archive
+		case err != nil:
+			at, _ := slices.BinarySearchFunc(r.Bad, e.Offset, func(b Bad, offset int64) int { return cmp.Compare(b.Offset, offset) })
+			r.Bad = slices.Insert(r.Bad, at, Bad{e.Path, e.Offset, fault.At(a.Path, fault.At(e.Path, err))})
+		case e.HasCRC32:
+			r.Sums++
+		}
+		return nil
+	})
+}
+
+// decode reads data to its end and throws it away.
+func decode(ctx context.Context, open func() (io.ReadCloser, error)) (int64, error) {
+	data, err := open()
+	if err != nil {
+		return 0, err
+	}
+	defer data.Close()
+	block := pieces.Get().(*[piece]byte)
+	defer pieces.Put(block)
+	var size int64
+	for {
+		n, err := data.Read(block[:])
+		size += int64(n)
+		switch {
+		case err == io.EOF:
+			return size, nil
+		case err != nil:
+			return size, err
+		case ctx.Err() != nil:
+			return size, ctx.Err()
+		}
+	}
+}
+
+const piece = 128 << 10
+
+var pieces = sync.Pool{New: func() any { return new([piece]byte) }}
