@@ -64,6 +64,7 @@ fails does not stop the others.`,
 		f.Var(disposition{&c.after}, "after", "what becomes of an archive of which everything was delivered, clutter aside")
 		f.BoolVar(&c.after.EvenIfPartial, "even-if-partial", false, "with --after, also where something was left out")
 		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+		f.BoolVar(&c.reading.Salvage, "salvage", false, "take what can be had from a damaged archive; what is lost is named")
 		f.BoolVar(&c.halt, "halt", false, "take no further archive after one that fails")
 		c.passwordOptions.addTo(cmd)
 		c.limitOptions.addTo(cmd)

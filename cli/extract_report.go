@@ -23,6 +23,8 @@ type extractReport struct {
 	totals   extract.Totals
 	failures extract.Failures // of archives, and of what becomes of sources
 	archives []extract.Outcome
+	lost     int
+	unsummed int // files written without a checksum of their own
 	removed  int
 	moved    int
 	kept     []string // sources that were kept, with the reason
@@ -32,6 +34,15 @@ func (r *extractReport) archive(o *extract.Outcome) {
 	r.totals.Add(o)
 	if o.Err != nil {
 		r.failed(o.Err)
+	}
+	for _, lost := range o.Lost {
+		r.lost++
+		r.failed(lost.Err)
+	}
+	for _, p := range o.Placed {
+		if p.Kind == archive.File && !p.Summed && (p.Action == stage.Added || p.Action == stage.Replaced) {
+			r.unsummed++
+		}
 	}
 	if !r.streaming {
 		r.print(o)
@@ -59,7 +70,7 @@ func (r *extractReport) print(o *extract.Outcome) {
 		r.printJSON(o)
 	case asNames:
 		for _, p := range o.Placed {
-			if p.Kind != archive.Folder && p.Action != stage.Skipped {
+			if p.Kind != archive.Folder && p.Action != stage.Skipped && p.Action != stage.Lost {
 				r.name(r.out, p.Path)
 			}
 		}
@@ -79,6 +90,15 @@ type written struct {
 	Type    string `json:"type"`
 	Size    int64  `json:"size"`
 	Action  string `json:"action"`
+	Summed  bool   `json:"summed"`
+}
+
+// lostLine is a line of JSON for what could not be had of a damaged archive.
+type lostLine struct {
+	Kind    string   `json:"kind"`
+	Archive string   `json:"archive"`
+	Entry   string   `json:"entry,omitempty"`
+	Failure *failure `json:"failure"`
 }
 
 // unpacked is a line of JSON for each archive.
@@ -128,8 +148,11 @@ func failureOf(err error) *failure {
 func (r *extractReport) printJSON(o *extract.Outcome) {
 	for _, p := range o.Placed {
 		if p.Kind != archive.Folder {
-			r.line(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String()})
+			r.line(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String(), p.Summed})
 		}
+	}
+	for _, lost := range o.Lost {
+		r.line(lostLine{"lost", o.Archive, lost.Entry, failureOf(lost.Err)})
 	}
 	r.line(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries,
 		LeftOut: byRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: r.dryRun, Failure: failureOf(o.Err)})
@@ -223,6 +246,10 @@ func (r *extractReport) finish() {
 		s.Printf(", %s skipped", show.Number(t.Skipped))
 	}
 	s.Printf("; %s; %s\n", tellLeftOut(t.LeftOut), show.Took(time.Since(r.started)))
+	if r.lost > 0 {
+		s.Printf("%s; %s of what was unpacked had no checksum to be held against\n",
+			s.Bad(show.Number(r.lost)+" lost, told above"), show.Number(r.unsummed))
+	}
 	switch bad := s.Bad(show.Count(t.Failed, "archive") + " failed"); {
 	case t.Failed > listed && r.err.Terminal && !r.verbose:
 		s.Printf("%s, the first %d told above; -v tells all\n", bad, listed)
@@ -268,7 +295,7 @@ func (r *extractReport) tableOfArchives(s *show.Screen) {
 		show.Column{Title: "written", Width: 9, Right: true}, show.Column{Title: "left out", Right: true})
 	for i := range r.archives {
 		o := &r.archives[i]
-		t.Row(r.shortName(s, o), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
+		t.Row(r.shortName(s, o), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
 	}
 }
 

@@ -110,7 +110,7 @@ func Plain(text string) string {
 
 // advice is what to do about a failure that does not say it itself.
 var advice = map[fault.Kind]string{
-	fault.Damaged:    "nothing of it was put into place; get it again from where it came from",
+	fault.Damaged:    "get it again from where it came from",
 	fault.Unreadable: "check that it is there and that you may read it",
 	fault.Unwritable: "nothing incomplete was left behind; check space and rights there",
 }

@@ -53,6 +53,7 @@ type Options struct {
 	Name      string         // of the archive's file; a compressed file is called after it
 	Zone      *time.Location // of times that do not say theirs; nil: the local one
 	Passwords []string       // candidates for locked entries, tried in order
+	Salvage   bool           // list what can be had of a damaged archive; see Broken
 	MaxMemory int64          // what a decoder's header may ask for, in bytes; 0: a safe default
 }
 
@@ -80,6 +81,15 @@ type Format struct {
 	// NewWriter starts an archive. Where w also is an io.WriterAt, headers
 	// may be completed afterwards; bytes before the start are never touched.
 	NewWriter func(w io.Writer) (Writer, error)
+}
+
+// Broken tells why entries may be missing from the list of a damaged archive
+// that was opened with Salvage; nil where all are there.
+func Broken(r Reader) error {
+	if b, ok := r.(interface{ Broken() error }); ok {
+		return b.Broken()
+	}
+	return nil
 }
 
 // longestLink bounds what is read as the target of a symbolic link: the

@@ -63,6 +63,7 @@ func (u *unit) notePartial() {
 		}
 	}
 	note(skipped, "skipped")
+	note(len(o.Lost), "lost")
 }
 
 // dispose removes or moves the sources that were delivered.

@@ -314,6 +314,17 @@ func (e *engine) tell(o *Outcome) {
 	o.Placed = nil
 }
 
+// lose takes note of what could not be had of a damaged archive.
+func (e *engine) lose(u *unit, entry string, err error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	where := u.outcome.Archive
+	if entry != "" {
+		err = fault.At(entry, err)
+	}
+	u.outcome.Lost = append(u.outcome.Lost, Lost{entry, fault.At(where, err)})
+}
+
 func (e *engine) notice(text string) {
 	e.telling.Lock()
 	defer e.telling.Unlock()

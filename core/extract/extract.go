@@ -73,9 +73,28 @@ type Outcome struct {
 	Placed  []Placed      // what was kept, in the order of the archive; nil with Err
 	Entries int           // files and links in the archive, other archives that were opened aside
 	LeftOut choose.Tally
-	Bytes   int64 // bytes of the files that were written
+	Lost    []Lost // with Salvage: what could not be had
+	Bytes   int64  // bytes of the files that were written
 	Took    time.Duration
 	Err     error // why nothing of it was put into place; nil if all is well
+}
+
+// LostEntries counts the entries that were lost.
+func (o *Outcome) LostEntries() int {
+	n := 0
+	for _, l := range o.Lost {
+		if l.Entry != "" {
+			n++
+		}
+	}
+	return n
+}
+
+// Lost is something of a damaged archive that could not be had: an entry, or
+// with an empty path all that may have come after a break.
+type Lost struct {
+	Entry string
+	Err   error
 }
 
 // Placed is an entry that was kept.
@@ -85,6 +104,7 @@ type Placed struct {
 	Kind   archive.Kind
 	Size   int64
 	Action stage.Action
+	Summed bool // its data was held against a checksum of its own
 }
 
 // Run unpacks the sources. A source that fails does not stop the others; Run

@@ -48,6 +48,10 @@ func (u *unit) gather(e *engine, take taker) error {
 		if err == io.EOF {
 			return nil
 		}
+		if e.Reading.Salvage && fault.Of(err) == fault.Damaged && len(u.entries) > 0 {
+			e.lose(u, "", err)
+			return nil
+		}
 		if err != nil {
 			return err
 		}
@@ -66,7 +70,17 @@ func (u *unit) gather(e *engine, take taker) error {
 				memory -= min(inner.opened.Size, memory)
 			}
 		case kept && entry.Kind == archive.File:
-			if err := take(i, s); err != nil {
+			err := take(i, s)
+			if e.Reading.Salvage && fault.Of(err) == fault.Damaged {
+				// A stream does not go on behind a break.
+				u.kept = u.kept[:len(u.kept)-1]
+				e.lose(u, entry.Path, err)
+				if u.stage != nil {
+					return u.stage.LoseNumber(i)
+				}
+				return nil
+			}
+			if err != nil {
 				return fault.At(entry.Path, err)
 			}
 		}

@@ -153,6 +153,9 @@ func (u *unit) list(e *engine, take taker) error {
 		return u.gather(e, take)
 	}
 	u.entries = u.archive.Entries()
+	if err := archive.Broken(u.archive.Reader); err != nil {
+		e.lose(u, "", err)
+	}
 	if err := u.budget.Count(len(u.entries)); err != nil {
 		return err
 	}
@@ -415,6 +418,10 @@ func (u *unit) write(e *engine, from, to int) (int, error) {
 	for n := from; n < to; n++ {
 		k := u.wanted[n]
 		err := hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(k), w) })
+		if e.Reading.Salvage && fault.Of(err) == fault.Damaged {
+			e.lose(u, u.entries[u.kept[k]].Path, err)
+			err = u.stage.Lose(k)
+		}
 		if err != nil {
 			return n, fault.At(u.entries[u.kept[k]].Path, err)
 		}
@@ -528,6 +535,7 @@ func (u *unit) settle(e *engine) {
 				results, err = u.stage.Commit()
 			}
 		}
+		slices.SortStableFunc(u.outcome.Lost, func(a, b Lost) int { return strings.Compare(a.Entry, b.Entry) })
 		if err == nil {
 			u.fillIn(results)
 		} else if discarded := u.stage.Discard(); discarded != nil {
@@ -557,7 +565,7 @@ func (u *unit) fillIn(results []stage.Result) {
 	u.outcome.Placed = make([]Placed, len(u.kept))
 	for k, i := range u.kept {
 		entry, r := &entries[i], results[k]
-		u.outcome.Placed[k] = Placed{entry.Path, filepath.Join(root, filepath.FromSlash(r.Path)), entry.Kind, entry.Size, r.Action}
+		u.outcome.Placed[k] = Placed{entry.Path, filepath.Join(root, filepath.FromSlash(r.Path)), entry.Kind, entry.Size, r.Action, entry.HasCRC32}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes += entry.Size
 		}

@@ -78,7 +78,7 @@ func (u *Unit) survey(where whereabouts) error {
 // judge decides about one item.
 func (s *survey) judge(i int, at spot) error {
 	it, r := &s.items[i], &s.result[i]
-	if r.Action == Skipped {
+	if r.Action == Skipped || r.Action == Lost {
 		return nil
 	}
 	r.Action = Added

@@ -44,10 +44,11 @@ const (
 	Same         // it was there already, byte for byte
 	Skipped
 	Replaced
+	Lost     // its data could not be had: see Unit.Lose
 	clashing // only within this package: it makes the unit refused
 )
 
-var actionNames = [...]string{"added", "same", "skipped", "replaced", "clashing"}
+var actionNames = [...]string{"added", "same", "skipped", "replaced", "lost", "clashing"}
 
 func (a Action) String() string { return actionNames[a] }
 
@@ -163,6 +164,23 @@ func (u *Unit) begin(folder string, items []Item, rules Rules) error {
 		return u.skipTaken()
 	}
 	return nil
+}
+
+// Lose gives an item up, whose data could not be had: the others are committed
+// without it.
+func (u *Unit) Lose(i int) error {
+	u.result[i].Action = Lost
+	if !u.staged[i].Swap(false) {
+		return nil
+	}
+	dir, name := u.stagedAt(i)
+	return fault.Writing(u.root.full(u.result[i].Path), u.root.area.Remove(path.Join(dir, name)))
+}
+
+// LoseNumber is Lose for what was gathered.
+func (u *Unit) LoseNumber(number int) error {
+	delete(u.gathered, number)
+	return fault.Writing(u.root.path, ignoreMissing(u.root.area.Remove(u.id+"-"+strconv.Itoa(number))))
 }
 
 // HardLink stages item i as a second name of item j, which is staged already;

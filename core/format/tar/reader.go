@@ -13,6 +13,7 @@ type Reader struct {
 	r       io.ReaderAt
 	entries []archive.Entry
 	data    []extent
+	broken  error // why entries may be missing
 }
 
 // extent is where the data of an entry is.
@@ -23,7 +24,7 @@ type extent struct {
 
 // Open goes through the headers of the archive of size bytes in r. Headers that
 // are wrong, and data that is cut off, are of kind fault.Damaged.
-func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
+func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	in := &window{r: r, size: size}
 	p := &parser{in: in}
 	t := &Reader{r: r}
@@ -32,12 +33,16 @@ func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
 		if err == io.EOF {
 			return t, nil
 		}
+		at := in.offset()
+		if err == nil && in.skip(m.stored+padding(m.stored)) != nil {
+			err = damaged(at, "the data of %q is cut off", m.Path)
+		}
+		if err != nil && o.Salvage && fault.Of(err) == fault.Damaged && t.entries != nil {
+			t.broken = err
+			return t, nil
+		}
 		if err != nil {
 			return nil, err
-		}
-		at := in.offset()
-		if err := in.skip(m.stored + padding(m.stored)); err != nil {
-			return nil, damaged(at, "the data of %q is cut off", m.Path)
 		}
 		t.entries = append(t.entries, m.Entry)
 		t.data = append(t.data, extent{at, m.stored, m.pieces})
@@ -46,6 +51,9 @@ func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
 
 // Entries lists the archive in its order.
 func (t *Reader) Entries() []archive.Entry { return t.entries }
+
+// Broken tells why entries may be missing from the list; nil if none are.
+func (t *Reader) Broken() error { return t.broken }
 
 // Close does nothing: a Reader holds no more than memory.
 func (t *Reader) Close() error { return nil }

@@ -272,7 +272,7 @@ func readCentral(header []byte, o archive.Options) (archive.Entry, record, error
 	extra := f.take(extraLength)
 
 	e.Path = decodeName(rec.name, rec.flags&flagUTF8 != 0, extra)
-	e.Modified = modified(date, clock, extra, o.Zone)
+	e.Modified = modified(date, clock, extra, zoneOf(o))
 	wide := newZIP64(extra)
 	wide.widen(&size)
 	wide.widen(&packed)

@@ -22,6 +22,7 @@ type Reader struct {
 	r       io.ReaderAt
 	entries []archive.Entry
 	records []record
+	broken  error // why entries may be missing
 
 	maxMemory int64
 	passwords passwords
@@ -33,22 +34,39 @@ type Reader struct {
 // or contradicts itself is of kind fault.Damaged, entries that overlap are of
 // kind fault.Unsafe. Local headers and data are checked by Reader.Open.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
-	if o.Zone == nil {
-		o.Zone = time.Local
+	z := newReader(r, o)
+	err := z.readDirectory(size, o)
+	if o.Salvage && fault.Of(err) == fault.Damaged {
+		return salvage(r, size, o, err)
 	}
-	c := newCached(r)
+	if err != nil {
+		return nil, err
+	}
+	return z, nil
+}
+
+func newReader(r io.ReaderAt, o archive.Options) *Reader {
+	z := &Reader{r: r, maxMemory: o.MaxMemory}
+	z.passwords.list = o.Passwords
+	return z
+}
+
+func (z *Reader) readDirectory(size int64, o archive.Options) error {
+	c := newCached(z.r)
 	defer c.release()
 	e, err := findEnd(c, size)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	entries, records, err := readDirectory(c, e, o)
-	if err != nil {
-		return nil, err
+	z.entries, z.records, err = readDirectory(c, e, o)
+	return err
+}
+
+func zoneOf(o archive.Options) *time.Location {
+	if o.Zone != nil {
+		return o.Zone
 	}
-	z := &Reader{r: r, entries: entries, records: records, maxMemory: o.MaxMemory}
-	z.passwords.list = o.Passwords
-	return z, nil
+	return time.Local
 }
 
 // Entries lists the archive in the order of its directory.

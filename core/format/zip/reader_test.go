@@ -236,7 +236,16 @@ func TestReadFailingDisk(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add(built{entries: []fake{{name: "a", data: levels, method: 8}, {name: "b/", descriptor: "wide"}}, zip64: true}.bytes())
 	f.Add(built{entries: []fake{{name: "a", data: "1", flags: flagUTF8}}, front: "x", comment: "y"}.bytes())
+	f.Add(built{entries: []fake{{name: "a", data: levels, method: 8, descriptor: "signed"}, {name: "b", data: "1"}}}.bytes()[:300])
 	f.Fuzz(func(t *testing.T, data []byte) {
+		if r, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{Salvage: true}); err == nil {
+			for i := range r.Entries() {
+				if d, err := r.Open(i); err == nil {
+					_, _ = io.Copy(io.Discard, io.LimitReader(d, 1<<20))
+					d.Close()
+				}
+			}
+		}
 		entries, content, err := read(data)
 		if err != nil {
 			require.NotEqual(t, fault.Other, fault.Of(err), err)
@@ -247,4 +256,53 @@ func FuzzRead(f *testing.F) {
 			require.Equal(t, entries[i].CRC32, crc32.ChecksumIEEE([]byte(c)))
 		}
 	})
+}
+
+// Without its directory, an archive gives what its local headers tell of.
+func TestSalvage(t *testing.T) {
+	f := fake{name: "levels.csv", data: levels, method: 8}
+	with := func(change func(*fake)) fake {
+		changed := f
+		change(&changed)
+		return changed
+	}
+	entries := []fake{f, {name: "charts/"}, with(func(f *fake) { f.name, f.descriptor = "signed.csv", "signed" }), with(func(f *fake) { f.name, f.descriptor = "bare.csv", "unsigned" }),
+		with(func(f *fake) { f.name, f.descriptor = "wide.csv", "wide" }), {name: "stored.csv", data: levels}, with(func(f *fake) { f.name = "last.csv" })}
+	whole := built{entries: entries}
+	data := whole.bytes()
+	directory := bytes.Index(data, numbers(uint32(centralSignature)))
+	for name, c := range map[string]struct {
+		data []byte
+		want []string // "!" in front of one whose data is broken
+	}{
+		"nothing wrong":        {data, []string{"levels.csv", "charts", "signed.csv", "bare.csv", "wide.csv", "stored.csv", "last.csv"}},
+		"no directory":         {data[:directory], []string{"levels.csv", "charts", "signed.csv", "bare.csv", "wide.csv", "stored.csv", "last.csv"}},
+		"no end":               {data[:len(data)-10], []string{"levels.csv", "charts", "signed.csv", "bare.csv", "wide.csv", "stored.csv", "last.csv"}},
+		"cut in the last data": {data[:directory-5], []string{"levels.csv", "charts", "signed.csv", "bare.csv", "wide.csv", "stored.csv"}},
+		"cut in a header":      {data[:directory-len(entries[6].localPart())+20], []string{"levels.csv", "charts", "signed.csv", "bare.csv", "wide.csv", "stored.csv"}},
+		"broken in the middle": {append(append(bytes.Clone(data[:40]), 0xff, 0xff, 0xff, 0xff), data[44:directory]...), []string{"!levels.csv", "charts", "signed.csv", "bare.csv", "wide.csv", "stored.csv", "last.csv"}},
+		"bytes between":        {append(append(bytes.Clone(entries[0].localPart()), "PK\x03\x04 is no header"...), entries[5].localPart()...), []string{"levels.csv", "stored.csv"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r, err := Open(bytes.NewReader(c.data), int64(len(c.data)), archive.Options{Salvage: true})
+			require.NoError(t, err)
+			assert.Equal(t, name != "nothing wrong", r.Broken() != nil)
+			var got []string
+			for i, e := range r.Entries() {
+				d, err := r.Open(i)
+				require.NoError(t, err)
+				content, err := io.ReadAll(d)
+				d.Close()
+				if err != nil {
+					e.Path = "!" + e.Path
+				} else if e.Kind == archive.File {
+					assert.Equal(t, levels, string(content))
+				}
+				got = append(got, e.Path)
+			}
+			assert.Equal(t, c.want, got)
+		})
+	}
+	_, err := Open(bytes.NewReader([]byte("PK\x03\x04")), 4, archive.Options{Salvage: true})
+	assert.ErrorIs(t, err, fault.Damaged)
 }
