@@ -30,7 +30,7 @@ checksums, those of a directory before anything is decoded. The exit code is 0
 when both are the same and 1 when they are not.`,
 		Example: `  widecrate compare "corrections/osk bay [v1].zip" "corrections/osk bay [v2].zip"
   widecrate compare readings/osk-bay-2026-05-01.zip landing/osk-bay-2026-05-01
-  widecrate compare readings landing --drop "*"`,
+  widecrate compare readings bundles --as names`,
 		Args: cobra.ExactArgs(2),
 		RunE: c.run,
 	}

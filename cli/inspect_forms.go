@@ -47,6 +47,11 @@ func (c *inspectCommand) title(a *inspect.Archive) {
 		remark = misnamed(a.Path, a.Format)
 	}
 	c.out.Printf("%s  %s%s\n", c.out.Strong(c.out.Name(a.Path)), c.out.Faint(show.Size(a.Size)), remark)
+	if c.verbose {
+		for _, text := range a.Remarks {
+			c.out.Printf("  %s\n", c.out.Faint(c.out.Name(text)))
+		}
+	}
 }
 
 // onlyTotals counts an archive whose entries are not to be listed.

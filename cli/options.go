@@ -37,6 +37,7 @@ func (o *sourceOptions) addTo(cmd *cobra.Command) {
 	f.StringArrayVar(&o.request.Archives, "archives", nil, "in a folder, or nested, take what matches this `PATTERN`, whatever its extension (repeatable)")
 	f.StringVar(&o.list, "source-list", "", "more sources, one a line of this `FILE` (-: standard input)")
 	f.BoolVar(&o.nullIn, "null-in", false, "in the source list, a NUL ends each name")
+	f.Var(&nameEncoding{&o.reading.Encoding}, "name-encoding", "the encoding of entry names that do not say theirs, a `NAME` such as cp932 or windows-1251; detected when left out")
 	f.Var(&zone{&o.reading.Zone}, "zone", "the time zone of entry times that do not say, a `NAME` such as UTC or Asia/Tokyo; the local one when left out")
 	f.BoolVar(&o.nested, "nested", false, "also open the archives found inside; the selection is then on what they hold")
 	f.IntVar(&o.depth, "nested-depth", 3, "how deep, a `NUMBER`")

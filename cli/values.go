@@ -10,6 +10,8 @@ import (
 	_ "time/tzdata" // not every system has the zones
 
 	"github.com/spf13/cobra"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/ianaindex"
 
 	"widecrate/core/extract"
 	"widecrate/core/place"
@@ -182,5 +184,38 @@ func (z *zone) Set(name string) error {
 		return fmt.Errorf("there is no time zone of that name; it must be one such as UTC or Asia/Tokyo")
 	}
 	*z.to = location
+	return nil
+}
+
+// nameEncoding is the name of a character encoding.
+type nameEncoding struct{ to *encoding.Encoding }
+
+func (n *nameEncoding) Type() string { return "NAME" }
+
+func (n *nameEncoding) String() string {
+	if n.to == nil || *n.to == nil {
+		return ""
+	}
+	name, err := ianaindex.IANA.Name(*n.to)
+	if err != nil {
+		return ""
+	}
+	return name
+}
+
+func (n *nameEncoding) Set(name string) error {
+	if digits, is := strings.CutPrefix(strings.ToLower(name), "cp"); is {
+		name = map[string]string{"932": "Shift_JIS", "936": "GBK", "949": "EUC-KR", "950": "Big5", "65001": "UTF-8"}[digits]
+		if name == "" && len(digits) == 4 {
+			name = "windows-" + digits
+		} else if name == "" {
+			name = "IBM" + digits
+		}
+	}
+	found, err := ianaindex.IANA.Encoding(name)
+	if err != nil || found == nil {
+		return fmt.Errorf("there is no encoding of that name; it must be one such as cp437, cp932 or windows-1251")
+	}
+	*n.to = found
 	return nil
 }

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/demo"
 )
 
 // examples finds the commands in a text: lines that start with the program.
@@ -38,7 +40,7 @@ func TestExamples(t *testing.T) {
 	readme, err := os.ReadFile("../README.md")
 	require.NoError(t, err)
 	texts := map[string]string{"README": string(readme)}
-	for _, command := range []string{"", "extract", "inspect", "create", "demo", "version"} {
+	for _, command := range []string{"", "extract", "inspect", "verify", "compare", "create", "demo", "version"} {
 		args := append(strings.Fields(command), "--help")
 		stdout, _, code := run(t, ".", args...)
 		require.Equal(t, 0, code)
@@ -61,9 +63,12 @@ func TestExamples(t *testing.T) {
 					args = []string{"demo", t.TempDir()}
 				}
 				_, stderr, code := run(t, dir, args...)
-				if strings.Contains(text, strings.Join(args, " ")+"  # exit code 3") {
+				switch {
+				case strings.Contains(text, strings.Join(args, " ")+"  # exit code 3"):
 					assert.Equal(t, 3, code, args)
-				} else {
+				case args[0] == "compare":
+					assert.Contains(t, []int{0, 1}, code, "%q: %s", args, stderr)
+				default:
 					assert.Contains(t, []int{0, 7}, code, "%q: %s", args, stderr)
 				}
 			}
@@ -76,7 +81,8 @@ func TestJSONIsDocumented(t *testing.T) {
 	doc, err := os.ReadFile("../docs/json.md")
 	require.NoError(t, err)
 	dir := tidewatch(t)
-	for _, args := range [][]string{{"inspect", "readings", "--ext", "csv"}, {"create", "x.zip", "corrections", "--ext", "zip"},
+	for _, args := range [][]string{{"inspect", "readings", "--ext", "csv"}, {"verify", "readings", "--ext", "csv"}, {"compare", "corrections", "readings"},
+		{"extract", demo.Damaged, "--into", "salvaged", "--salvage"}, {"create", "x.zip", "corrections", "--ext", "zip"},
 		{"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"}} {
 		stdout, _, _ := run(t, dir, append(args, "--as", "json")...)
 		require.NotEmpty(t, stdout)

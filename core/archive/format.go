@@ -4,6 +4,8 @@ import (
 	"io"
 	"time"
 
+	"golang.org/x/text/encoding"
+
 	"widecrate/core/fault"
 )
 
@@ -50,11 +52,12 @@ type Writer interface {
 
 // Options fill in what an archive does not say.
 type Options struct {
-	Name      string         // of the archive's file; a compressed file is called after it
-	Zone      *time.Location // of times that do not say theirs; nil: the local one
-	Passwords []string       // candidates for locked entries, tried in order
-	Salvage   bool           // list what can be had of a damaged archive; see Broken
-	MaxMemory int64          // what a decoder's header may ask for, in bytes; 0: a safe default
+	Name      string            // of the archive's file; a compressed file is called after it
+	Zone      *time.Location    // of times that do not say theirs; nil: the local one
+	Encoding  encoding.Encoding // of entry names that do not say theirs; nil: it is detected
+	Passwords []string          // candidates for locked entries, tried in order
+	Salvage   bool              // list what can be had of a damaged archive; see Broken
+	MaxMemory int64             // what a decoder's header may ask for, in bytes; 0: a safe default
 }
 
 // A Format is one kind of archive. One of Open and OpenStream is set.
@@ -88,6 +91,15 @@ type Format struct {
 func Broken(r Reader) error {
 	if b, ok := r.(interface{ Broken() error }); ok {
 		return b.Broken()
+	}
+	return nil
+}
+
+// Remarks are what a person may want to know of how an archive was read: what
+// was assumed about its names, and the comments in it.
+func Remarks(r Reader) []string {
+	if m, ok := r.(interface{ Remarks() []string }); ok {
+		return m.Remarks()
 	}
 	return nil
 }

@@ -69,6 +69,7 @@ type Outcome struct {
 	Archive string        // its path, "outer.zip › inner.zip" for one inside another
 	Source  source.Source // the outermost archive
 	Format  string        // what its content turned out to be; empty if it could not be told
+	Remarks []string      // how it was read; see archive.Remarks
 	Target  string        // where it went, or was to go: an absolute path
 	Placed  []Placed      // what was kept, in the order of the archive; nil with Err
 	Entries int           // files and links in the archive, other archives that were opened aside

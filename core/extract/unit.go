@@ -122,7 +122,7 @@ func (u *unit) plan(e *engine, take taker) ([]stage.Item, error) {
 	if err := u.openArchive(e); err != nil {
 		return nil, err
 	}
-	u.outcome.Format = u.archive.Format
+	u.outcome.Format, u.outcome.Remarks = u.archive.Format, archive.Remarks(u.archive.Reader)
 	if err := u.list(e, take); err != nil {
 		return nil, err
 	}

@@ -35,6 +35,7 @@ type Archive struct {
 	Depth   int    // how many are around it
 	Size    int64  // of the archive itself
 	Format  string
+	Remarks []string // how it was read; see archive.Remarks
 	open    *source.Archive
 	entries []archive.Entry
 	failed  map[int]error // of archives inside one that comes in order
@@ -72,6 +73,7 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
 	defer opened.Close()
 	a.open, a.Size, a.Format = opened, opened.Size, opened.Format
+	a.Remarks = archive.Remarks(opened.Reader)
 	var inner []*source.Archive // of an archive that comes in order
 	var err error
 	if opened.Reader != nil {

@@ -49,7 +49,7 @@ func Formats(m codec.Method) []archive.Format {
 			if err != nil {
 				return nil, err
 			}
-			return &tarStream{tar.NewStream(d), d}, nil
+			return &tarStream{tar.NewStream(d, o), d}, nil
 		},
 		NewWriter: func(w io.Writer) (archive.Writer, error) {
 			enc, err := m.Encode(w)

@@ -12,6 +12,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 
 	"widecrate/core/archive"
@@ -41,9 +42,11 @@ type piece struct{ offset, length int64 }
 
 // parser goes from header to header.
 type parser struct {
-	in     input
-	global map[string]string // records of global extended headers
-	ended  bool              // zero blocks were seen: what is no header after them is none of ours
+	in       input
+	global   map[string]string // records of global extended headers
+	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
+	assumed  bool              // it was
+	ended    bool              // zero blocks were seen: what is no header after them is none of ours
 }
 
 // next reads the headers of the next entry, up to its data. It returns io.EOF
@@ -211,7 +214,7 @@ func (p *parser) member(b *block, at, size int64, records map[string]string, spa
 	if prefix := b.text(fieldPrefix); magic == magicPOSIX && prefix != "" {
 		e.Path = prefix + "/" + e.Path
 	}
-	e.Path, e.Link = toUTF8(first(longName, e.Path)), toUTF8(first(longLink, b.text(fieldLink)))
+	e.Path, e.Link = p.toUTF8(first(longName, e.Path)), p.toUTF8(first(longLink, b.text(fieldLink)))
 	if err := m.apply(records); err != nil {
 		return nil, err
 	}
@@ -241,12 +244,18 @@ func first(a, b string) string {
 	return b
 }
 
-// toUTF8 leaves UTF-8 as it is, and takes other names for the most common of the
-// old encodings.
-func toUTF8(name string) string {
+// toUTF8 leaves UTF-8 as it is, and takes other names for the encoding given, or
+// for the most common of the old ones.
+func (p *parser) toUTF8(name string) string {
 	if utf8.ValidString(name) {
 		return name
 	}
+	if p.encoding != nil {
+		if decoded, err := p.encoding.NewDecoder().String(name); err == nil {
+			return decoded
+		}
+	}
+	p.assumed = true
 	decoded, err := charmap.Windows1252.NewDecoder().String(name)
 	if err != nil { // a table of 256 characters decodes everything
 		panic(err)

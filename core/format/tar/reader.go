@@ -14,6 +14,7 @@ type Reader struct {
 	entries []archive.Entry
 	data    []extent
 	broken  error // why entries may be missing
+	assumed bool  // an encoding of names
 }
 
 // extent is where the data of an entry is.
@@ -26,10 +27,11 @@ type extent struct {
 // are wrong, and data that is cut off, are of kind fault.Damaged.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	in := &window{r: r, size: size}
-	p := &parser{in: in}
+	p := &parser{in: in, encoding: o.Encoding}
 	t := &Reader{r: r}
 	for {
 		m, err := p.next()
+		t.assumed = p.assumed
 		if err == io.EOF {
 			return t, nil
 		}
@@ -54,6 +56,14 @@ func (t *Reader) Entries() []archive.Entry { return t.entries }
 
 // Broken tells why entries may be missing from the list; nil if none are.
 func (t *Reader) Broken() error { return t.broken }
+
+// Remarks tell what was assumed of names.
+func (t *Reader) Remarks() []string {
+	if t.assumed {
+		return []string{"names that are not UTF-8 were taken for Windows-1252; --name-encoding names another"}
+	}
+	return nil
+}
 
 // Close does nothing: a Reader holds no more than memory.
 func (t *Reader) Close() error { return nil }
@@ -142,9 +152,9 @@ type Stream struct {
 }
 
 // NewStream reads a tar from r. Errors of r are returned as they are.
-func NewStream(r io.Reader) *Stream {
+func NewStream(r io.Reader, o archive.Options) *Stream {
 	in := &counting{r: r}
-	return &Stream{parser: parser{in: in}, in: in}
+	return &Stream{parser: parser{in: in, encoding: o.Encoding}, in: in}
 }
 
 // Next moves to the next entry; see archive.Stream.

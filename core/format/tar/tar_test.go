@@ -60,7 +60,7 @@ func got(e archive.Entry, data []byte) string {
 // readBoth reads an archive at any entry and in order, and both must agree.
 func readBoth(t *testing.T, data []byte) ([]string, error) {
 	var inOrder []string
-	s := NewStream(iotestOne{bytes.NewReader(data)})
+	s := NewStream(iotestOne{bytes.NewReader(data)}, archive.Options{})
 	var streamErr error
 	for streamErr == nil {
 		var e archive.Entry
@@ -234,7 +234,7 @@ func FuzzRead(f *testing.F) {
 				}
 			}
 		}
-		s := NewStream(bytes.NewReader(data))
+		s := NewStream(bytes.NewReader(data), archive.Options{})
 		for err = nil; err == nil; {
 			if _, err = s.Next(); err == nil {
 				_, err = io.Copy(io.Discard, io.LimitReader(s, 1<<20))

@@ -21,8 +21,9 @@ type end struct {
 	start   int64  // of the central directory, in the file
 	size    int64  // of the central directory
 	base    int64  // bytes in front of the archive; offsets count from there
-	last    bool   // its comment ends where the file does
-	narrow  bool   // no ZIP64 record: entries is modulo 65,536 where a writer overflowed
+	comment []byte
+	last    bool // its comment ends where the file does
+	narrow  bool // no ZIP64 record: entries is modulo 65,536 where a writer overflowed
 }
 
 var errNoEnd = errors.New("it has no end record: either its end is missing or it is not a ZIP archive")
@@ -124,7 +125,10 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
 	if at+endLength+comment > size {
 		return end{}, errors.New("its comment reaches past the end of the file")
 	}
-	e := end{narrow: true, last: at+endLength+comment == size}
+	e := end{narrow: true, last: at+endLength+comment == size, comment: make([]byte, comment)}
+	if _, err := r.ReadAt(e.comment, at+endLength); err != nil && comment > 0 {
+		return end{}, err
+	}
 	directoryEnd := at
 	if at64, record := readEnd64(r, at); record != nil {
 		e.narrow = false
@@ -164,7 +168,18 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
 		}
 	}
 	e.base = e.start - int64(offset)
+	if e.base > 0 && startsWith(r, localSignature) {
+		// The file starts with an archive whose end is missing, and this is the
+		// end of another one inside it.
+		return end{}, errors.New("its end is missing: the end record found belongs to an archive inside it")
+	}
 	return e, nil
+}
+
+func startsWith(r io.ReaderAt, signature uint32) bool {
+	var start [4]byte
+	_, err := r.ReadAt(start[:], 0)
+	return err == nil && le.Uint32(start[:]) == signature
 }
 
 func hasDirectory(r io.ReaderAt, e end) bool {
@@ -208,7 +223,7 @@ type record struct {
 }
 
 // readDirectory reads the central directory (4.3.12).
-func readDirectory(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []record, error) {
+func (z *Reader) readEntries(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []record, error) {
 	// The buffer holds the longest header: the fixed part and three fields of
 	// 16-bit length.
 	in := bufio.NewReaderSize(io.NewSectionReader(r, e.start, e.size), int(min(e.size, 256<<10)))
@@ -232,7 +247,7 @@ func readDirectory(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []
 		if err != nil {
 			return nil, nil, fault.Reading("", err)
 		}
-		entry, rec, err := readCentral(header, o)
+		entry, rec, err := z.readCentral(header, o)
 		if err != nil {
 			return nil, nil, fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(entries)+1, e.start+e.size-left, err)
 		}
@@ -255,7 +270,7 @@ func readDirectory(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []
 }
 
 // readCentral decodes one central header.
-func readCentral(header []byte, o archive.Options) (archive.Entry, record, error) {
+func (z *Reader) readCentral(header []byte, o archive.Options) (archive.Entry, record, error) {
 	f := fields{b: header[4:]}
 	host := f.uint16() >> 8
 	f.uint16() // version needed
@@ -264,14 +279,15 @@ func readCentral(header []byte, o archive.Options) (archive.Entry, record, error
 	e := archive.Entry{CRC32: f.uint32(), HasCRC32: true, Encrypted: rec.flags&flagEncrypted != 0}
 	packed, size := uint64(f.uint32()), uint64(f.uint32())
 	nameLength, extraLength := int(f.uint16()), int(f.uint16())
-	f.uint16() // comment length
+	commentLength := int(f.uint16())
 	disk := uint32(f.uint16())
 	f.uint16() // internal attributes
 	attributes, offset := f.uint32(), uint64(f.uint32())
 	rec.name = string(f.take(nameLength))
 	extra := f.take(extraLength)
+	comment := f.take(commentLength)
 
-	e.Path = decodeName(rec.name, rec.flags&flagUTF8 != 0, extra)
+	e.Path = z.names.unslash(z.names.decode(rec.name, rec.flags&flagUTF8 != 0, extra), host)
 	e.Modified = modified(date, clock, extra, zoneOf(o))
 	wide := newZIP64(extra)
 	wide.widen(&size)
@@ -291,13 +307,16 @@ func readCentral(header []byte, o archive.Options) (archive.Entry, record, error
 		return e, rec, errors.New("a size or offset is beyond any file")
 	}
 	e.Size, e.Packed, rec.offset = int64(size), int64(packed), int64(offset)
+	if commentLength > 0 && len(z.comments) < mostComments {
+		z.comments = append(z.comments, "comment of "+e.Path+": "+z.names.decode(string(comment), rec.flags&flagUTF8 != 0, nil))
+	}
 	e.Method = methodName(rec.method)
 	if e.Encrypted {
 		if err := setLock(&e, &rec, clock, extra); err != nil {
 			return e, rec, err
 		}
 	}
-	setKind(&e, rec.name, host, attributes)
+	setKind(&e, e.Path, host, attributes)
 	return e, rec, nil
 }
 

@@ -5,9 +5,11 @@ import (
 	"hash/crc32"
 	"io/fs"
 	"strconv"
+	"strings"
 	"time"
 	"unicode/utf8"
 
+	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 )
 
@@ -44,14 +46,22 @@ func (z *zip64) widen(v *uint64) {
 	}
 }
 
-// decodeName brings a stored name to UTF-8 (appendix D): the flag says UTF-8,
-// the Unicode path field carries it beside the old name, and all else is in
-// the code page of the first version.
-func decodeName(stored string, isUTF8 bool, extra []byte) string {
+// names decodes the names of an archive, and notes what it assumed.
+type names struct {
+	encoding           encoding.Encoding // given; nil: detected
+	asUTF8, asCodePage bool              // assumed for some name
+	backslashes        bool              // were read as slashes
+}
+
+// decode brings a stored name to UTF-8 (appendix D): the flag says UTF-8, or
+// the Unicode path field carries it beside the old name. All else should be in
+// the code page of the first version, yet many writers just store UTF-8.
+func (n *names) decode(stored string, isUTF8 bool, extra []byte) string {
 	if ascii(stored) {
 		return stored
 	}
-	if isUTF8 && utf8.ValidString(stored) {
+	valid := utf8.ValidString(stored)
+	if isUTF8 && valid {
 		return stored
 	}
 	name, found := "", false
@@ -62,14 +72,48 @@ func decodeName(stored string, isUTF8 bool, extra []byte) string {
 			name, found = string(data[5:]), true
 		}
 	})
-	if found {
+	switch {
+	case found:
 		return name
+	case n.encoding != nil:
+		if decoded, err := n.encoding.NewDecoder().String(stored); err == nil {
+			return decoded
+		}
+	case valid:
+		n.asUTF8 = true
+		return stored
 	}
+	n.asCodePage = true
 	name, err := charmap.CodePage437.NewDecoder().String(stored)
 	if err != nil { // a table of 256 characters decodes everything
 		panic(err)
 	}
 	return name
+}
+
+// unslash reads a backslash as a slash where a writer, against 4.4.17, knew no
+// other: on a system where it cannot be part of a name.
+func (n *names) unslash(name string, host uint16) string {
+	const dos, ntfs, vfat = 0, 10, 14
+	if host != dos && host != ntfs && host != vfat || !strings.Contains(name, `\`) || strings.Contains(name, "/") {
+		return name
+	}
+	n.backslashes = true
+	return strings.ReplaceAll(name, `\`, "/")
+}
+
+func (n *names) remarks() []string {
+	var list []string
+	if n.asUTF8 {
+		list = append(list, "names that do not say their encoding were taken for UTF-8")
+	}
+	if n.asCodePage {
+		list = append(list, "names that do not say their encoding were taken for code page 437; --name-encoding names another")
+	}
+	if n.backslashes {
+		list = append(list, "backslashes in names were read as slashes")
+	}
+	return list
 }
 
 func ascii(s string) bool {

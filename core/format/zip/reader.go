@@ -24,6 +24,9 @@ type Reader struct {
 	records []record
 	broken  error // why entries may be missing
 
+	names    names
+	comments []string // of the archive, and of the first entries that have one
+
 	maxMemory int64
 	passwords passwords
 	opened    atomic.Bool // one of them was right
@@ -48,6 +51,7 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 func newReader(r io.ReaderAt, o archive.Options) *Reader {
 	z := &Reader{r: r, maxMemory: o.MaxMemory}
 	z.passwords.list = o.Passwords
+	z.names.encoding = o.Encoding
 	return z
 }
 
@@ -58,9 +62,18 @@ func (z *Reader) readDirectory(size int64, o archive.Options) error {
 	if err != nil {
 		return err
 	}
-	z.entries, z.records, err = readDirectory(c, e, o)
+	if len(e.comment) > 0 {
+		z.comments = append(z.comments, "comment: "+z.names.decode(string(e.comment), false, nil))
+	}
+	z.entries, z.records, err = z.readEntries(c, e, o)
 	return err
 }
+
+// mostComments bounds how many are kept.
+const mostComments = 1000
+
+// Remarks are what was assumed of names, and comments.
+func (z *Reader) Remarks() []string { return append(z.names.remarks(), z.comments...) }
 
 func zoneOf(o archive.Options) *time.Location {
 	if o.Zone != nil {

@@ -181,8 +181,9 @@ func TestReadContradictions(t *testing.T) {
 		"directory on another disk":  {built{entries: two, end: set(4, 1, 0, 1)}, fault.Damaged, "one part of an archive split into several"},
 		"too few entries":            {built{entries: two, end: set(8, 1, 0, 1)}, fault.Damaged, "promises 1 entries, its directory holds 2"},
 		"more entries than room":     {built{entries: two, end: set(8, 9, 9, 9, 9)}, fault.Damaged, "larger directory than there is room for"},
-		"directory elsewhere":        {built{entries: two, end: set(16, 7)}, fault.Damaged, "reaches into the directory"},
+		"directory elsewhere":        {built{entries: two, end: set(16, 7)}, fault.Damaged, "belongs to an archive inside it"},
 		"comment longer than it is":  {built{entries: two, end: set(20, 9)}, fault.Damaged, "its comment reaches past the end"},
+		"end of an archive inside":   {built{entries: []fake{{name: "inner.zip", data: string(built{entries: two}.bytes())}}, end: set(0, 'X')}, fault.Damaged, "belongs to an archive inside it"},
 		"nothing but a local header": {built{entries: two, end: set(0, 'X')}, fault.Damaged, "it has no end record"},
 	} {
 		t.Run(name, func(t *testing.T) {

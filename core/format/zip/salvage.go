@@ -28,7 +28,7 @@ func salvage(r io.ReaderAt, size int64, o archive.Options, why error) (*Reader, 
 		if next < 0 {
 			break
 		}
-		e, rec, err := readLocal(r, next, size, o)
+		e, rec, err := z.readLocal(r, next, size, o)
 		if fault.Of(err) == fault.Unreadable {
 			return nil, err
 		}
@@ -95,7 +95,7 @@ func readAll(r io.ReaderAt, p []byte, at int64) error {
 }
 
 // readLocal makes an entry of a local header.
-func readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e archive.Entry, rec record, err error) {
+func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e archive.Entry, rec record, err error) {
 	var fixed [localLength]byte
 	if err := readAll(r, fixed[:], at); err != nil {
 		return e, rec, err
@@ -115,7 +115,7 @@ func readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e archive.Entr
 	}
 	extra := names[nameLength:]
 	rec.name = string(names[:nameLength])
-	e.Path = decodeName(rec.name, rec.flags&flagUTF8 != 0, extra)
+	e.Path = z.names.decode(rec.name, rec.flags&flagUTF8 != 0, extra)
 	e.Modified = modified(date, clock, extra, zoneOf(o))
 	e.Method = methodName(rec.method)
 	if e.Encrypted {

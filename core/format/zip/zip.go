@@ -92,16 +92,9 @@ var methodNames = map[uint16]string{0: codec.Store, 8: codec.Deflate, 9: codec.D
 // Numbers of the methods that the writer uses.
 var methodNumbers = map[string]uint16{codec.Store: 0, codec.Deflate: 8}
 
-func identify(r io.ReaderAt, size int64) bool {
-	var start [4]byte
-	if _, err := r.ReadAt(start[:], 0); err != nil {
-		return false
-	}
-	switch le.Uint32(start[:]) {
-	case localSignature, endSignature, descriptorSignature: // the last marks a split archive, 8.5.4
-		return true
-	}
-	return false
+func identify(r io.ReaderAt, _ int64) bool {
+	// The last of these marks a split archive, 8.5.4.
+	return startsWith(r, localSignature) || startsWith(r, endSignature) || startsWith(r, descriptorSignature)
 }
 
 func identifyBehind(r io.ReaderAt, size int64) bool {

@@ -1,0 +1,187 @@
+package e2e
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"hash/crc32"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/demo"
+)
+
+func TestVerify(t *testing.T) {
+	dir := tidewatch(t)
+	stdout, stderr, code := run(t, dir, "verify", "readings")
+	assert.Equal(t, 7, code)
+	assert.Contains(t, stderr, demo.Damaged+" › levels.csv: its data")
+	assert.Contains(t, stdout, "its header is at offset 0")
+	assert.Contains(t, stdout, "1 archive damaged: 1 damaged entry")
+	stdout, stderr, code = run(t, dir, "verify", "bundles", "--nested")
+	assert.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "65 archives verified: 288 files")
+	bad, _, code := run(t, dir, "verify", "readings", "--as", "names")
+	assert.Equal(t, 7, code)
+	assert.Equal(t, filepath.FromSlash(demo.Damaged)+"\n", bad)
+	for _, ext := range []string{"tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4"} {
+		_, _, code := run(t, dir, "create", "x."+ext, "readings")
+		require.Equal(t, 0, code)
+		_, stderr, code := run(t, dir, "verify", "x."+ext)
+		assert.Equal(t, 0, code, stderr)
+		data, err := os.ReadFile(filepath.Join(dir, "x."+ext))
+		require.NoError(t, err)
+		data[len(data)/2] ^= 0x10
+		put(t, filepath.Join(dir, "broken"), string(data))
+		_, stderr, code = run(t, dir, "verify", "broken")
+		assert.Equal(t, 7, code, "%s: %s", ext, stderr)
+		_, _, code = run(t, dir, "extract", "broken", "--into", "never")
+		assert.Equal(t, 7, code)
+		assert.NoDirExists(t, filepath.Join(dir, "never"))
+	}
+}
+
+func TestSalvage(t *testing.T) {
+	dir := tidewatch(t)
+	_, stderr, code := run(t, dir, "extract", demo.Damaged, "--into", "out", "--salvage", "--after", "remove")
+	assert.Equal(t, 7, code)
+	assert.Contains(t, stderr, "levels.csv: its data")
+	out := tree(t, filepath.Join(dir, "out", "merrin-deep-2026-05-07"))
+	assert.Contains(t, out, "calibration.json")
+	assert.NotContains(t, out, "levels.csv")
+	assert.FileExists(t, filepath.Join(dir, filepath.FromSlash(demo.Damaged)), "a source that was salvaged is kept")
+
+	before := tree(t, filepath.Join(dir, "readings"))
+	for _, ext := range []string{"zip", "tar", "tar.gz", "tar.zst"} {
+		_, _, code := run(t, dir, "create", "x."+ext, "readings", "--top", "drop")
+		require.Equal(t, 0, code)
+		data, err := os.ReadFile(filepath.Join(dir, "x."+ext))
+		require.NoError(t, err)
+		put(t, filepath.Join(dir, "cut."+ext), string(data[:len(data)*2/3]))
+		_, _, code = run(t, dir, "extract", "cut."+ext, "--into", "no")
+		assert.Equal(t, 7, code)
+		lines, _, code := run(t, dir, "extract", "cut."+ext, "--into", "salvaged-"+ext, "--salvage", "--as", "json")
+		assert.Equal(t, 7, code)
+		found := tree(t, filepath.Join(dir, "salvaged-"+ext, "cut"))
+		assert.Greater(t, len(found), 20, ext)
+		for path, data := range found {
+			require.True(t, data == before[path], "%s: %s is not what it was", ext, path)
+		}
+		assert.Equal(t, len(found), strings.Count(lines, `"kind":"written"`))
+		assert.Contains(t, lines, `"kind":"lost"`)
+		assert.Equal(t, ext == "zip", strings.Contains(lines, `"summed":true`), "only a ZIP has a checksum for each")
+	}
+}
+
+func TestCompare(t *testing.T) {
+	dir := tidewatch(t)
+	for _, ext := range []string{"zip", "tar", "tar.xz"} {
+		run(t, dir, "create", "x."+ext, "corrections")
+	}
+	put(t, filepath.Join(dir, "corrections/new.txt"), "1")
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{0, "2 the same, 0 different", []string{"x.zip", "x.tar"}},
+		{0, "2 the same", []string{"x.tar.xz", "x.tar", "--times"}},
+		{1, "2 the same, 0 different, 0 only in A, 1 only in B", []string{"x.tar.xz", "corrections", "--peel-a", "1"}},
+		{0, "2 the same", []string{"corrections", "x.zip", "--peel-b", "1", "--ext", "zip"}},
+		{1, "different  levels.csv  size", []string{"corrections/osk bay [v1].zip", "corrections/osk bay [v2].zip"}},
+		{0, "0 the same", []string{"x.zip", "x.tar", "--drop", "*"}},
+		{8, "", []string{"x.zip", "missing"}},
+		{7, "", []string{"x.zip", "tidewatch.txt"}},
+		{2, "", []string{"x.zip"}},
+	} {
+		stdout, stderr, code := run(t, dir, append([]string{"compare"}, c.args...)...)
+		assert.Equal(t, c.code, code, "%v %s", c.args, stderr)
+		assert.Contains(t, stdout, c.says)
+	}
+	lines, _, _ := run(t, dir, "compare", "x.zip", "corrections", "--peel-a", "1", "--as", "json")
+	assert.Equal(t, `{"kind":"difference","path":"new.txt","status":"only in B","size_b":1}`+"\n"+
+		`{"kind":"comparison","a":"x.zip","b":"corrections","same":2,"different":1}`+"\n", lines)
+	pack(t, filepath.Join(dir, "a.zip"), "x", "1", "y", "2")
+	pack(t, filepath.Join(dir, "b.zip"), "x", "1", "y", "3")
+	names, _, code := run(t, dir, "compare", "a.zip", "b.zip", "--as", "names")
+	assert.Equal(t, "y\n", names)
+	assert.Equal(t, 1, code)
+}
+
+// lockedArchive is a ZIP of one stored entry, locked the traditional way, field
+// by field (application note, 4.3 and 6.1).
+func lockedArchive(password, name, data string) string {
+	k0, k1, k2 := uint32(0x12345678), uint32(0x23456789), uint32(0x34567890)
+	update := func(c byte) {
+		k0 = crc32.IEEETable[byte(k0)^c] ^ k0>>8
+		k1 = (k1+k0&0xff)*134775813 + 1
+		k2 = crc32.IEEETable[byte(k2)^byte(k1>>24)] ^ k2>>8
+	}
+	for i := range len(password) {
+		update(password[i])
+	}
+	sum := crc32.ChecksumIEEE([]byte(data))
+	locked := append(append(make([]byte, 11), byte(sum>>24)), data...)
+	for i, c := range locked {
+		v := k2 | 2
+		locked[i] = c ^ byte(v*(v^1)>>8)
+		update(c)
+	}
+	le := binary.LittleEndian
+	fields := func(values ...uint32) (b []byte) { // pairs of width and value
+		for i := 0; i < len(values); i += 2 {
+			if values[i] == 2 {
+				b = le.AppendUint16(b, uint16(values[i+1]))
+			} else {
+				b = le.AppendUint32(b, values[i+1])
+			}
+		}
+		return b
+	}
+	common := fields(2, 20, 2, 1, 2, 0, 2, 0, 2, 0, 4, sum, 4, uint32(len(locked)), 4, uint32(len(data)), 2, uint32(len(name)), 2, 0)
+	out := append(append(append(fields(4, 0x04034b50), common...), name...), locked...)
+	start := len(out)
+	central := append(append(append(fields(4, 0x02014b50, 2, 20), common...), fields(2, 0, 2, 0, 2, 0, 4, 0, 4, 0)...), name...)
+	end := fields(4, 0x06054b50, 2, 0, 2, 0, 2, 1, 2, 1, 4, uint32(len(central)), 4, uint32(start), 2, 0)
+	return string(append(append(out, central...), end...))
+}
+
+func TestPasswords(t *testing.T) {
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "locked.zip"), lockedArchive("gezeiten", "levels.csv", "1,2,3"))
+	put(t, filepath.Join(dir, "candidates.txt"), "ebbe\r\nflut\r\ngezeiten\r\n")
+	put(t, filepath.Join(dir, "wrong.txt"), "ebbe\nflut\n")
+	t.Setenv("GAUGE_PASSWORD", "gezeiten")
+	for _, c := range []struct {
+		code int
+		says string
+		args []string
+	}{
+		{5, "there is no password", nil},
+		{5, "none of the 2 passwords", []string{"--password-file", "wrong.txt"}},
+		{0, "", []string{"--password-file", "candidates.txt"}},
+		{0, "", []string{"--password-env", "GAUGE_PASSWORD"}},
+		{2, "no variable NOWHERE", []string{"--password-env", "NOWHERE"}},
+		{8, "nowhere.txt", []string{"--password-file", "nowhere.txt"}},
+		{2, "needs a terminal", []string{"--ask-password"}},
+	} {
+		for _, command := range [][]string{{"extract", "locked.zip", "--into", "out", "--as", "json"}, {"verify", "locked.zip", "--as", "json"}} {
+			stdout, stderr, code := run(t, dir, append(command, c.args...)...)
+			assert.Equal(t, c.code, code, "%v: %s", c.args, stderr)
+			assert.Contains(t, stderr, c.says)
+			assert.NotContains(t, stdout+stderr, "gezeiten")
+			assert.NotContains(t, stdout+stderr, "flut")
+			assert.Equal(t, code == 0 && command[0] == "extract", tree(t, filepath.Join(dir, "out"))["locked/levels.csv"] == "1,2,3")
+			for line := range strings.Lines(stdout) {
+				assert.True(t, json.Valid([]byte(line)))
+			}
+			if command[0] == "extract" {
+				require.NoError(t, os.RemoveAll(filepath.Join(dir, "out")))
+			}
+		}
+	}
+}
