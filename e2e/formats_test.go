@@ -1,14 +1,19 @@
 package e2e
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/format/tar"
 )
 
 // Every format that is written comes back as it was: by its content, under a
@@ -112,5 +117,51 @@ func TestNestedTars(t *testing.T) {
 		names, stderr, code := run(t, dir, "inspect", "outer."+ext+".tar.zst", "--nested", "--as", "names", "--ext", "csv")
 		assert.Equal(t, "levels.csv\nlevels.csv\n", names, stderr)
 		assert.Equal(t, 0, code)
+	}
+}
+
+// Hard links become second names of one file, or a copy where the other is not
+// kept; links to what is left out of a stream are counted.
+func TestHardLinks(t *testing.T) {
+	dir := t.TempDir()
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, e := range []archive.Entry{{Path: "d/one", Size: 3}, {Path: "two", Kind: archive.Hardlink, Link: "d/one"}, {Path: "three", Kind: archive.Hardlink, Link: "two"}} {
+		_, err := w.Add(e, strings.NewReader("123"))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	put(t, filepath.Join(dir, "x.tar"), b.String())
+	var z bytes.Buffer
+	enc, err := zstd.NewWriter(&z)
+	require.NoError(t, err)
+	_, err = enc.Write(b.Bytes())
+	require.NoError(t, err)
+	require.NoError(t, enc.Close())
+	put(t, filepath.Join(dir, "y.tar.zst"), z.String())
+	for _, name := range []string{"x.tar", "y.tar.zst"} {
+		stem, _, _ := strings.Cut(name, ".")
+		_, stderr, code := run(t, dir, "extract", name)
+		require.Equal(t, 0, code, stderr)
+		assert.Equal(t, map[string]string{"d/": "", "d/one": "123", "two": "123", "three": "123"}, tree(t, filepath.Join(dir, stem)))
+		one, err := os.Stat(filepath.Join(dir, stem, "d/one"))
+		require.NoError(t, err)
+		for _, other := range []string{"two", "three"} {
+			info, err := os.Stat(filepath.Join(dir, stem, other))
+			require.NoError(t, err)
+			assert.True(t, os.SameFile(one, info), "%s %s", name, other)
+		}
+		again, _, code := run(t, dir, "extract", name, "--dry-run")
+		assert.Equal(t, 0, code)
+		assert.Contains(t, again, "3 already there")
+		stdout, _, code := run(t, dir, "extract", name, "--into", "some", "--pick", "t*", "--as", "json")
+		some := tree(t, filepath.Join(dir, "some", stem))
+		if name == "x.tar" {
+			assert.Equal(t, 0, code)
+			assert.Equal(t, map[string]string{"two": "123", "three": "123"}, some)
+		} else { // what they are names of has passed by
+			assert.Equal(t, 6, code)
+			assert.Contains(t, stdout, `"link":`)
+		}
 	}
 }

@@ -91,7 +91,7 @@ func (u *unit) gather(e *engine, take taker) error {
 // archive has none.
 func (u *unit) sum(e *engine, items []stage.Item) error {
 	for k := range items {
-		i := u.dataOf(k)
+		i := u.dataOf(u.firstOf(k))
 		if u.archive.Reader != nil && items[k].Kind == archive.File && !u.entries[i].HasCRC32 {
 			data, err := u.archive.Open(i)
 			if err == nil {
@@ -101,9 +101,6 @@ func (u *unit) sum(e *engine, items []stage.Item) error {
 			if err != nil {
 				return fault.At(u.entries[i].Path, err)
 			}
-		}
-		if j, second := u.second[k]; second {
-			i = u.dataOf(j)
 		}
 		items[k].CRC32, items[k].HasCRC32, items[k].Size = u.entries[i].CRC32, u.entries[i].HasCRC32, u.entries[i].Size
 	}
@@ -128,7 +125,7 @@ func (u *unit) linkSeconds(e *engine) error {
 		done, err := u.stage.HardLink(k, j)
 		if err == nil && !done { // what it is a second name of was not needed
 			hand := u.stage.Hand()
-			err = hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(j), w) })
+			err = hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(u.firstOf(j)), w) })
 			hand.Close()
 		}
 		if err != nil {

@@ -383,6 +383,17 @@ func (u *unit) resolve(i int, item *stage.Item, k int) (bool, error) {
 	return true, nil
 }
 
+// firstOf is the item that the k-th is a second name of, over others perhaps.
+func (u *unit) firstOf(k int) int {
+	for {
+		j, second := u.second[k]
+		if !second {
+			return k
+		}
+		k = j
+	}
+}
+
 // dataOf is the entry with the data of the k-th item.
 func (u *unit) dataOf(k int) int {
 	if i, other := u.data[k]; other {

@@ -11,6 +11,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	japaneseEncoding "golang.org/x/text/encoding/japanese"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -306,4 +309,41 @@ func TestSalvage(t *testing.T) {
 	}
 	_, err := Open(bytes.NewReader([]byte("PK\x03\x04")), 4, archive.Options{Salvage: true})
 	assert.ErrorIs(t, err, fault.Damaged)
+}
+
+// Names that do not say their encoding: what is detected, what is told, and what
+// is said about it.
+func TestNames(t *testing.T) {
+	cyrillic, japanese := "\xf3\xf0\xee\xe2\xed\xe8.csv", "\x92\xaa\x88\xca.csv" // windows-1251, Shift JIS
+	for name, c := range map[string]struct {
+		f       fake
+		given   encoding.Encoding
+		want    string
+		remarks []string
+	}{
+		"UTF-8 without a flag": {fake{name: "küste.csv"}, nil, "küste.csv", []string{"were taken for UTF-8"}},
+		"code page":            {fake{name: "k\x81ste.csv"}, nil, "küste.csv", []string{"code page 437"}},
+		"windows-1251":         {fake{name: cyrillic}, charmap.Windows1251, "уровни.csv", nil},
+		"Shift JIS":            {fake{name: japanese}, japaneseEncoding.ShiftJIS, "潮位.csv", nil},
+		"the flag is stronger": {fake{name: "küste.csv", flags: flagUTF8}, charmap.Windows1251, "küste.csv", nil},
+		"backslashes":          {fake{name: `charts\may\a.png`}, nil, "charts/may/a.png", []string{"backslashes"}},
+		"a folder of them":     {fake{name: `charts\`}, nil, "charts", []string{"backslashes"}},
+		"part of a Unix name":  {fake{name: `a\b`, madeBy: 3 << 8, attributes: 0o100644 << 16}, nil, `a\b`, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			data := built{entries: []fake{c.f}, comment: "from the gauge"}.bytes()
+			r, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{Encoding: c.given})
+			require.NoError(t, err)
+			assert.Equal(t, c.want, r.Entries()[0].Path)
+			d, err := r.Open(0)
+			require.NoError(t, err)
+			d.Close()
+			remarks := r.Remarks()
+			require.Len(t, remarks, len(c.remarks)+1)
+			for i, part := range c.remarks {
+				assert.Contains(t, remarks[i], part)
+			}
+			assert.Equal(t, "comment: from the gauge", remarks[len(remarks)-1])
+		})
+	}
 }
