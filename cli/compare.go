@@ -28,7 +28,7 @@ func newCompare(s *streams) *cobra.Command {
 is only in A, only in B, or different. Files and links count; sizes first, then
 checksums, those of a directory before anything is decoded. The exit code is 0
 when both are the same and 1 when they are not.`,
-		Example: `  widecrate compare "corrections/osk bay [v1].zip" "corrections/osk bay [v2].zip"
+		Example: `  widecrate compare corrections readings
   widecrate compare readings/osk-bay-2026-05-01.zip landing/osk-bay-2026-05-01
   widecrate compare readings bundles --as names`,
 		Args: cobra.ExactArgs(2),

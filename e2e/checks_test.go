@@ -185,3 +185,24 @@ func TestPasswords(t *testing.T) {
 		}
 	}
 }
+
+// An entry of a method that is not read is named by its number, and the others
+// go on; a name that says another format is mentioned.
+func TestUnknownMethodAndWrongName(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "x.zip"), "a", "1", "b", "2")
+	data, err := os.ReadFile(filepath.Join(dir, "x.zip"))
+	require.NoError(t, err)
+	for at, signature := range map[int]string{8: "PK\x03\x04", 10: "PK\x01\x02"} { // the method of the first entry
+		data[strings.Index(string(data), signature)+at] = 98
+	}
+	put(t, filepath.Join(dir, "x.tar"), string(data))
+	stdout, stderr, code := run(t, dir, "extract", "x.tar", "-v")
+	assert.Equal(t, 7, code)
+	assert.Contains(t, stderr, "a: its compression method 98 (PPMd) is not a method that widecrate reads")
+	assert.Contains(t, stdout, "(zip, whatever its name says)")
+	assert.Equal(t, map[string]string{"b": "2"}, tree(t, filepath.Join(dir, "x")))
+	listing, _, code := run(t, dir, "inspect", "x.tar", "-v")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, listing, "PPMd")
+}

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -98,4 +100,68 @@ func TestPythonImportsFromOurZIP(t *testing.T) {
 	require.NoError(t, cmd.Run(), out.String())
 	assert.Contains(t, out.String(), "Pell Point")
 	assert.Contains(t, out.String(), filepath.Join("gauge.zip", "gauge"))
+}
+
+// The files of a wheel or .jar are those that its own list of sums says; where
+// there are any on this machine.
+func TestWheelsCarryTheirSums(t *testing.T) {
+	out, err := exec.Command("python3", "-c", "import ensurepip, os; print(os.path.dirname(ensurepip.__file__))").Output()
+	if err != nil {
+		t.Skip("there is no Python here")
+	}
+	wheels, err := filepath.Glob(filepath.Join(strings.TrimSpace(string(out)), "_bundled", "*.whl"))
+	require.NoError(t, err)
+	debian, err := filepath.Glob("/usr/share/python-wheels/*.whl")
+	require.NoError(t, err)
+	wheels = append(wheels, debian...)
+	if len(wheels) == 0 {
+		t.Skip("there is no wheel here")
+	}
+	for _, wheel := range wheels[:min(len(wheels), 10)] {
+		into := t.TempDir()
+		_, stderr, code := run(t, into, "extract", wheel, "--into", into, "--layout", "shared")
+		require.Equal(t, 0, code, stderr)
+		lists, err := filepath.Glob(filepath.Join(into, "*.dist-info", "RECORD"))
+		require.NoError(t, err)
+		require.Len(t, lists, 1)
+		text, err := os.ReadFile(lists[0])
+		require.NoError(t, err)
+		checked := 0
+		for line := range strings.Lines(string(text)) {
+			parts := strings.Split(strings.TrimSpace(line), ",")
+			want, is := strings.CutPrefix(parts[max(len(parts)-2, 0)], "sha256=")
+			if !is {
+				continue
+			}
+			data, err := os.ReadFile(filepath.Join(into, strings.Trim(strings.Join(parts[:len(parts)-2], ","), `"`)))
+			require.NoError(t, err)
+			sum := sha256.Sum256(data)
+			require.Equal(t, want, base64.RawURLEncoding.EncodeToString(sum[:]), parts[0])
+			checked++
+		}
+		assert.NotZero(t, checked)
+		t.Logf("%s: %d sums", filepath.Base(wheel), checked)
+	}
+}
+
+// The package client installs a .tgz of ours as it installs any other, and we
+// unpack it to the same files.
+func TestPackageFromOurTar(t *testing.T) {
+	npm, err := exec.LookPath("npm")
+	if err != nil {
+		t.Skip("there is no package client here")
+	}
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "package", "package.json"), `{"name": "tidewatch-gauge", "version": "1.0.0"}`)
+	put(t, filepath.Join(dir, "package", "index.js"), "module.exports = 'Merrin Deep'\n")
+	_, stderr, code := run(t, dir, "create", "gauge.tgz", "package")
+	require.Equal(t, 0, code, stderr)
+	put(t, filepath.Join(dir, "app", "package.json"), `{"name": "app", "version": "1.0.0"}`)
+	cmd := exec.Command(npm, "install", "--offline", "--no-audit", "--no-fund", filepath.Join(dir, "gauge.tgz"))
+	cmd.Dir = filepath.Join(dir, "app")
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	_, stderr, code = run(t, dir, "extract", "gauge.tgz", "--into", "ours", "--peel", "1", "--layout", "shared")
+	require.Equal(t, 0, code, stderr)
+	assert.Equal(t, tree(t, filepath.Join(dir, "app/node_modules/tidewatch-gauge")), tree(t, filepath.Join(dir, "ours")))
 }

@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"errors"
 	"io"
 	"time"
 
@@ -85,6 +86,10 @@ type Format struct {
 	// may be completed afterwards; bytes before the start are never touched.
 	NewWriter func(w io.Writer) (Writer, error)
 }
+
+// ErrUnsupported is in the error of Reader.Open for an entry that is stored in a
+// way that is not read: it is no sign of damage, and the others may be fine.
+var ErrUnsupported = errors.New("not a method that widecrate reads")
 
 // Broken tells why entries may be missing from the list of a damaged archive
 // that was opened with Salvage; nil where all are there.

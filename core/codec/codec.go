@@ -49,6 +49,10 @@ type Method struct {
 	// error now, or from the first Read.
 	Decode func(src Source, o Options) (io.ReadCloser, error)
 
+	// DecodeFile decodes a whole file in parallel, where its parts allow that;
+	// where they don't, it fails and Decode is the way. It may be nil.
+	DecodeFile func(r io.ReaderAt, size int64, o Options) (io.ReadCloser, error)
+
 	// Encode returns a compressor to dst. Close writes the end of the stream;
 	// it does not close dst. It is nil for a method that is only read.
 	Encode func(dst io.Writer) (io.WriteCloser, error)

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"io"
+	"runtime"
 
 	"github.com/ulikunitz/xz"
 	"github.com/ulikunitz/xz/lzma"
@@ -36,6 +37,9 @@ var xzMethod = Method{
 			return nil, err
 		}
 		return io.NopCloser(r), nil
+	},
+	DecodeFile: func(r io.ReaderAt, size int64, o Options) (io.ReadCloser, error) {
+		return decodeStreams(r, size, o, runtime.GOMAXPROCS(0))
 	},
 	Encode: func(dst io.Writer) (io.WriteCloser, error) { return xz.NewWriter(dst) },
 }

@@ -74,7 +74,7 @@ type Outcome struct {
 	Placed  []Placed      // what was kept, in the order of the archive; nil with Err
 	Entries int           // files and links in the archive, other archives that were opened aside
 	LeftOut choose.Tally
-	Lost    []Lost // with Salvage: what could not be had
+	Lost    []Lost // what could not be had: of a method that is not read, or with Salvage damaged
 	Bytes   int64  // bytes of the files that were written
 	Took    time.Duration
 	Err     error // why nothing of it was put into place; nil if all is well

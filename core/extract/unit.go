@@ -2,6 +2,7 @@ package extract
 
 import (
 	"context"
+	"errors"
 	"io"
 	"os"
 	"path"
@@ -429,7 +430,7 @@ func (u *unit) write(e *engine, from, to int) (int, error) {
 	for n := from; n < to; n++ {
 		k := u.wanted[n]
 		err := hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(k), w) })
-		if e.Reading.Salvage && fault.Of(err) == fault.Damaged {
+		if e.Reading.Salvage && fault.Of(err) == fault.Damaged || errors.Is(err, archive.ErrUnsupported) {
 			e.lose(u, u.entries[u.kept[k]].Path, err)
 			err = u.stage.Lose(k)
 		}

@@ -89,8 +89,14 @@ type decoded struct {
 }
 
 func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*decoded, error) {
+	limits := codec.Options{MaxMemory: o.MaxMemory}
+	if m.DecodeFile != nil {
+		if d, err := m.DecodeFile(r, size, limits); err == nil {
+			return &decoded{d, d}, nil
+		}
+	}
 	in := bufio.NewReaderSize(&file{io.NewSectionReader(r, 0, size)}, 256<<10)
-	d, err := m.Decode(in, codec.Options{MaxMemory: o.MaxMemory})
+	d, err := m.Decode(in, limits)
 	if err != nil {
 		return nil, broken(err)
 	}

@@ -106,8 +106,7 @@ func (z *Reader) Open(i int) (io.ReadCloser, error) {
 	}
 	method, ok := codec.ByName(e.Method)
 	if !ok {
-		return nil, fault.New(fault.Damaged, "its compression method %d (%s) is not one that widecrate reads", rec.method, e.Method).
-			Advise("leave this entry out with --drop to take the rest")
+		return nil, fault.New(fault.Damaged, "its compression method %d (%s) is %w", rec.method, e.Method, archive.ErrUnsupported)
 	}
 	if e.Method == codec.Store && !e.Encrypted && e.Size != e.Packed {
 		return nil, fault.New(fault.Damaged, "it is stored, yet its packed size %d differs from its size %d", e.Packed, e.Size)

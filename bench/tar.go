@@ -1,0 +1,92 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/klauspost/readahead"
+
+	"widecrate/core/archive"
+	"widecrate/core/codec"
+	"widecrate/core/format/tar"
+)
+
+// tarOf measures a tar with a compression method around it: large files, or
+// many small ones.
+func tarOf(method string, small bool) func(*bench) result {
+	return func(b *bench) result {
+		m, _ := codec.ByName(method)
+		files := tarFiles(small)
+		var packed bytes.Buffer
+		enc, err := m.Encode(&packed)
+		must(err)
+		w := tar.NewWriter(enc)
+		for i := range files {
+			_, err := w.Add(archive.Entry{Path: files[i].path, Size: int64(files[i].size), Modified: time.Unix(1_777_000_000, 0)}, bytes.NewReader(files[i].packed))
+			must(err)
+			files[i].packed = nil
+		}
+		must(w.Close())
+		must(enc.Close())
+		path, out := filepath.Join(b.dir, "x.tar"), filepath.Join(b.dir, "out")
+		must(os.WriteFile(path, packed.Bytes(), 0o666))
+		defer os.Remove(path)
+		return b.pair(remover(out), func() { tarLoop(filepath.Join(out, "x"), m, packed.Bytes(), files) }, "extract", path, "--into", out, "-q", "--workers", workers)
+	}
+}
+
+func tarFiles(small bool) []job {
+	r := rand.New(rand.NewPCG(7, 7))
+	var files []job
+	add := func(name string, data []byte) { files = append(files, job{path: name, packed: data, size: len(data)}) }
+	if small {
+		content := table(r, 2000)
+		for i := range 20_000 {
+			add(fmt.Sprintf("station-%02d/level-%05d.csv", i/1000, i), content)
+		}
+		return files
+	}
+	for i := range 10 {
+		data := table(r, 20_000_000)
+		if i%3 == 2 {
+			data = words(r, 20_000_000)
+		}
+		add(fmt.Sprintf("grid-%02d.dat", i), data)
+	}
+	return files
+}
+
+// tarLoop is the floor: decode ahead of the writing, on a second goroutine, and
+// write file by file at known places; nothing is checked or listed.
+func tarLoop(out string, m codec.Method, packed []byte, files []job) {
+	d, err := m.Decode(bufio.NewReader(bytes.NewReader(packed)), codec.Options{})
+	must(err)
+	in := readahead.NewReader(d)
+	defer in.Close()
+	block := make([]byte, 256<<10)
+	made := map[string]bool{}
+	when := time.Unix(1_777_000_000, 0)
+	for i := range files {
+		if dir := filepath.Join(out, filepath.Dir(files[i].path)); !made[dir] {
+			made[dir] = true
+			must(os.MkdirAll(dir, 0o777))
+		}
+		_, err := io.CopyN(io.Discard, in, 512)
+		must(err)
+		path := filepath.Join(out, files[i].path)
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+		must(err)
+		_, err = io.CopyBuffer(struct{ io.Writer }{f}, struct{ io.Reader }{io.LimitReader(in, int64(files[i].size))}, block)
+		must(err)
+		must(f.Close())
+		must(os.Chtimes(path, when, when))
+		_, err = io.CopyN(io.Discard, in, int64(-files[i].size&511))
+		must(err)
+	}
+}

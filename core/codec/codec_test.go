@@ -1,0 +1,118 @@
+package codec
+
+import (
+	"bufio"
+	"bytes"
+	"io"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/fault"
+)
+
+func packed(t *testing.T, m Method, data []byte) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	enc, err := m.Encode(&b)
+	require.NoError(t, err)
+	_, err = enc.Write(data)
+	require.NoError(t, err)
+	require.NoError(t, enc.Close())
+	return b.Bytes()
+}
+
+func unpacked(m Method, data []byte, o Options) ([]byte, error) {
+	d, err := m.Decode(bufio.NewReader(bytes.NewReader(data)), o)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	return io.ReadAll(d)
+}
+
+func sample(n int) []byte {
+	data := make([]byte, n)
+	r := rand.New(rand.NewPCG(1, 1))
+	for i := range data {
+		data[i] = byte(r.Uint32() & r.Uint32() & 63)
+	}
+	return data
+}
+
+// Every stream is known by its first bytes and by no other's, comes back, is
+// read on into a second one, and is never taken for whole when it is cut.
+func TestStreams(t *testing.T) {
+	data := sample(50_000)
+	for _, m := range Streams() {
+		t.Run(m.Name, func(t *testing.T) {
+			b := packed(t, m, data)
+			for _, other := range Streams() {
+				assert.Equal(t, m.Name == other.Name, other.Magic(b[:64]), other.Name)
+			}
+			assert.False(t, m.Magic(data[:64]))
+			assert.False(t, m.Magic(nil))
+			got, err := unpacked(m, b, Options{})
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(data, got))
+			if m.Name != Zlib {
+				got, err = unpacked(m, append(bytes.Clone(b), b...), Options{})
+				require.NoError(t, err)
+				assert.Len(t, got, 2*len(data))
+			}
+			for _, n := range []int{1, len(b) / 2, len(b) - 1} {
+				_, err := unpacked(m, b[:n], Options{})
+				assert.Error(t, err, "cut off after %d", n)
+			}
+		})
+	}
+}
+
+// What a header asks for is bounded before it is given.
+func TestMemory(t *testing.T) {
+	for name, size := range map[string]int{XZ: 1000, Zstd: 3 << 20} {
+		m, _ := ByName(name)
+		_, err := unpacked(m, packed(t, m, sample(size)), Options{MaxMemory: 1 << 20})
+		assert.ErrorIs(t, err, fault.Unsafe, name)
+	}
+	lzma, _ := ByName(LZMA)
+	_, err := unpacked(lzma, []byte{9, 9, 5, 0, 0x5d, 0, 0, 0, 0x7f, 0}, Options{})
+	assert.ErrorIs(t, err, fault.Unsafe)
+}
+
+// Several xz streams decode in parallel to the same as one after the other; what
+// is damaged is damaged either way.
+func TestParallelXZ(t *testing.T) {
+	m, _ := ByName(XZ)
+	data := sample(1 << 17)
+	var file []byte
+	for i := range 9 {
+		file = append(file, packed(t, m, data[i<<13:(i+2)<<13])...)
+		file = append(file, make([]byte, i%3*4)...) // padding
+	}
+	want, err := unpacked(m, file, Options{})
+	require.NoError(t, err)
+	decode := func(file []byte) ([]byte, error) {
+		d, err := m.DecodeFile(bytes.NewReader(file), int64(len(file)), Options{})
+		if err != nil {
+			return nil, err
+		}
+		defer d.Close()
+		return io.ReadAll(d)
+	}
+	got, err := decode(file)
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(want, got))
+	_, err = decode(packed(t, m, data))
+	assert.ErrorIs(t, err, errNotParallel, "a single stream gains nothing")
+	for _, at := range []int{len(file) / 3, len(file) / 2, len(file) - 30} {
+		broken := bytes.Clone(file)
+		broken[at] ^= 1
+		_, err := decode(broken)
+		assert.Error(t, err)
+	}
+	_, err = decode(file[:len(file)-50])
+	assert.Error(t, err)
+}
