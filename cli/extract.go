@@ -20,11 +20,8 @@ import (
 
 type extractCommand struct {
 	*streams
-	sourceOptions
-	selectionOptions
+	archiveOptions
 	placementOptions
-	passwordOptions
-	limitOptions
 	outputOptions
 	pairs   string
 	after   extract.After
@@ -97,10 +94,6 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
 		return usage(cmd, err)
 	}
 	c.apply(c.streams)
-	selection, err := c.selection(cmd)
-	if err != nil {
-		return err
-	}
 	if c.pairs != "" {
 		err := readFile(cmd, c.pairs, func(r io.Reader) (err error) {
 			c.request.Pairs, err = source.ReadPairs(r)
@@ -110,7 +103,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
 			return err
 		}
 	}
-	sources, err := c.sources(cmd, args)
+	sources, selection, err := c.resolve(cmd, args, c.streams)
 	if err != nil {
 		return err
 	}
@@ -120,15 +113,12 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
 		}
 		return nil
 	}
-	if c.reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
-		return err
-	}
 	return c.extract(cmd, sources, selection)
 }
 
 func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, selection *choose.Selection) error {
 	c.Layout, c.Today = c.layout.Value(), time.Now()
-	o := extract.Options{Sources: sources, Reading: c.read(c.reading), Selection: selection, Placement: &c.Placement,
+	o := extract.Options{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement,
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits(), After: c.after, Staging: c.staging, Workers: c.workers,
 		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}}

@@ -16,10 +16,7 @@ import (
 
 type inspectCommand struct {
 	*streams
-	sourceOptions
-	selectionOptions
-	passwordOptions
-	limitOptions
+	archiveOptions
 	outputOptions
 	sort   choice[order]
 	totals bool
@@ -81,15 +78,8 @@ func (n counts) String() string {
 
 func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
-	selection, err := c.selection(cmd)
+	sources, selection, err := c.resolve(cmd, args, c.streams)
 	if err != nil {
-		return err
-	}
-	sources, err := c.sources(cmd, args)
-	if err != nil {
-		return err
-	}
-	if c.reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
 		return err
 	}
 	list := map[form]func(*inspect.Archive, *counts) error{
@@ -97,7 +87,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	var sum counts
 	var failures extract.Failures
 	good := 0
-	o := inspect.Options{Sources: sources, Reading: c.read(c.reading), Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits()}
+	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits()}
 	if c.as.Value() == asCSV {
 		c.csvTitles()
 	}

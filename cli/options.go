@@ -21,6 +21,31 @@ import (
 
 // Every option that more than one command has is declared here, once.
 
+// archiveOptions are those of all commands that read archives: which, which of
+// their entries, and how they are opened.
+type archiveOptions struct {
+	sourceOptions
+	selectionOptions
+	passwordOptions
+	limitOptions
+}
+
+// resolve finds the archives and the selection, and completes the options of
+// reading.
+func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams) ([]source.Source, *choose.Selection, error) {
+	selection, err := o.selection(cmd)
+	if err != nil {
+		return nil, nil, err
+	}
+	sources, err := o.sources(cmd, args)
+	if err != nil {
+		return nil, nil, err
+	}
+	o.reading.MaxMemory = int64(o.memory)
+	o.reading.Passwords, err = o.passwords(cmd, s)
+	return sources, selection, err
+}
+
 // sourceOptions find archives.
 type sourceOptions struct {
 	request source.Request
@@ -228,12 +253,6 @@ func (o *limitOptions) addTo(cmd *cobra.Command) {
 	f.Int64Var(&o.ratio, "max-ratio", 0, fmt.Sprintf("refuse an archive that unpacks to more than this `NUMBER` of times its size, and to more than 1G; %d when left out", bound.DefaultRatio))
 	f.Var(&o.memory, "max-memory", "refuse data whose header asks for more memory than this `SIZE` to decode it; 1G when left out")
 	f.Int64Var(&o.entries, "max-entries", 0, fmt.Sprintf("refuse an archive with more entries than this `NUMBER`; %s when left out", show.Number(bound.DefaultEntries)))
-}
-
-// read adds what a decoder may ask for to the options of reading.
-func (o *limitOptions) read(reading archive.Options) archive.Options {
-	reading.MaxMemory = int64(o.memory)
-	return reading
 }
 
 func (o *limitOptions) limits() bound.Limits {

@@ -16,10 +16,7 @@ import (
 
 type verifyCommand struct {
 	*streams
-	sourceOptions
-	selectionOptions
-	passwordOptions
-	limitOptions
+	archiveOptions
 	outputOptions
 	workers int
 }
@@ -77,18 +74,11 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 		return usage(cmd, errors.New("--workers must be at least 1"))
 	}
 	c.apply(c.streams)
-	selection, err := c.selection(cmd)
+	sources, selection, err := c.resolve(cmd, args, c.streams)
 	if err != nil {
 		return err
 	}
-	sources, err := c.sources(cmd, args)
-	if err != nil {
-		return err
-	}
-	if c.reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
-		return err
-	}
-	o := inspect.Options{Sources: sources, Reading: c.read(c.reading), Selection: selection, Nested: c.nestedDepth(),
+	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits()}
 	t := verified{started: time.Now()}
 	if err := verify.Run(cmd.Context(), o, c.workers, func(r *verify.Report) { c.report(r, &t) }); err != nil {

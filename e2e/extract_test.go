@@ -84,7 +84,7 @@ func TestMachineOutput(t *testing.T) {
 	}
 	size := float64(len(tree(t, filepath.Join(dir, "b"))["gull-ness-2026-05-01/levels.csv"]))
 	failure := got[2]["failure"].(map[string]any)
-	assert.Equal(t, map[string]any{"kind": "written", "archive": one, "entry": "levels.csv", "type": "file", "size": size, "action": "added",
+	assert.Equal(t, map[string]any{"kind": "written", "archive": one, "entry": "levels.csv", "type": "file", "size": size, "action": "added", "summed": true,
 		"path": filepath.Join(dir, "b", "gull-ness-2026-05-01", "levels.csv")}, got[0])
 	assert.Equal(t, map[string]any{"kind": "archive", "archive": one, "into": filepath.Join(dir, "b", "gull-ness-2026-05-01"),
 		"entries": 6.0, "bytes": size, "left_out": map[string]any{"other_extension": 4.0, "dropped": 1.0}}, got[1])

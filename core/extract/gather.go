@@ -114,23 +114,3 @@ func (u *unit) sumUp(e *engine, i int, data io.Reader) error {
 	entry.Size, entry.CRC32, entry.HasCRC32 = size, sum.Sum32(), true
 	return err
 }
-
-// linkSeconds stages hard links, after the items that they are second names of.
-func (u *unit) linkSeconds(e *engine) error {
-	for k := range u.kept {
-		j, second := u.second[k]
-		if !second {
-			continue
-		}
-		done, err := u.stage.HardLink(k, j)
-		if err == nil && !done { // what it is a second name of was not needed
-			hand := u.stage.Hand()
-			err = hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(u.firstOf(j)), w) })
-			hand.Close()
-		}
-		if err != nil {
-			return fault.At(u.entries[u.kept[k]].Path, err)
-		}
-	}
-	return nil
-}
