@@ -250,8 +250,11 @@ func (r *extractReport) finish() {
 	}
 	s.Printf("; %s; %s\n", tellLeftOut(t.LeftOut), show.Took(time.Since(r.started)))
 	if r.lost > 0 {
-		s.Printf("%s; %s of what was unpacked had no checksum to be held against\n",
-			s.Bad(show.Number(r.lost)+" lost, told above"), show.Number(r.unsummed))
+		sums := "what was unpacked was held against its checksums"
+		if r.unsummed > 0 {
+			sums = show.Count(r.unsummed, "file") + " of what was unpacked had no checksum to be held against"
+		}
+		s.Printf("%s; %s\n", s.Bad(show.Number(r.lost)+" lost, told above"), sums)
 	}
 	switch bad := s.Bad(show.Count(t.Failed, "archive") + " failed"); {
 	case t.Failed > listed && r.err.Terminal && !r.verbose:

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
+	"io"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -14,6 +16,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/format/zip"
 )
 
 func noise(n int) string {
@@ -102,7 +107,7 @@ func TestPythonImportsFromOurZIP(t *testing.T) {
 	assert.Contains(t, out.String(), filepath.Join("gauge.zip", "gauge"))
 }
 
-// The files of a wheel or .jar are those that its own list of sums says; where
+// The files of a wheel are those that its own list of sums says; where
 // there are any on this machine.
 func TestWheelsCarryTheirSums(t *testing.T) {
 	out, err := exec.Command("python3", "-c", "import ensurepip, os; print(os.path.dirname(ensurepip.__file__))").Output()
@@ -164,4 +169,79 @@ func TestPackageFromOurTar(t *testing.T) {
 	_, stderr, code = run(t, dir, "extract", "gauge.tgz", "--into", "ours", "--peel", "1", "--layout", "shared")
 	require.Equal(t, 0, code, stderr)
 	assert.Equal(t, tree(t, filepath.Join(dir, "app/node_modules/tidewatch-gauge")), tree(t, filepath.Join(dir, "ours")))
+}
+
+// manifest reads the sums of a .jar by path: lines of 72 bytes, continued by a
+// space.
+func manifest(path string) map[string]string {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil
+	}
+	z, err := zip.Open(f, info.Size(), archive.Options{})
+	if err != nil {
+		return nil
+	}
+	sums := map[string]string{}
+	for i, e := range z.Entries() {
+		if e.Path != "META-INF/MANIFEST.MF" {
+			continue
+		}
+		d, err := z.Open(i)
+		if err != nil {
+			return nil
+		}
+		text, err := io.ReadAll(d)
+		d.Close()
+		if err != nil {
+			return nil
+		}
+		name := ""
+		for line := range strings.Lines(strings.ReplaceAll(strings.ReplaceAll(string(text), "\r", ""), "\n ", "")) {
+			if key, value, _ := strings.Cut(strings.TrimSpace(line), ": "); key == "Name" {
+				name = value
+			} else if key == "SHA-256-Digest" {
+				sums[name] = value
+			}
+		}
+	}
+	return sums
+}
+
+// The files of a signed .jar are those that its manifest says.
+func TestJarsCarryTheirSums(t *testing.T) {
+	var jar string
+	var sums map[string]string
+	for _, dir := range []string{"/usr/share", "/usr/lib"} {
+		_ = filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+			if err == nil && filepath.Ext(path) == ".jar" {
+				if sums = manifest(path); len(sums) > 0 {
+					jar = path
+					return fs.SkipAll
+				}
+			}
+			return nil
+		})
+		if jar != "" {
+			break
+		}
+	}
+	if jar == "" {
+		t.Skip("there is no signed .jar here")
+	}
+	into := t.TempDir()
+	_, stderr, code := run(t, into, "extract", jar, "--into", into, "--layout", "shared")
+	require.Equal(t, 0, code, stderr)
+	for name, want := range sums {
+		data, err := os.ReadFile(filepath.Join(into, filepath.FromSlash(name)))
+		require.NoError(t, err)
+		sum := sha256.Sum256(data)
+		require.Equal(t, want, base64.StdEncoding.EncodeToString(sum[:]), name)
+	}
+	t.Logf("%s: %d sums", filepath.Base(jar), len(sums))
 }

@@ -167,7 +167,7 @@ func TestAfter(t *testing.T) {
 	}{
 		"delivered":          {[]string{"in/a.zip", "--after", "remove"}, true, "1 archive removed"},
 		"moved":              {[]string{"in/a.zip", "--after", "move=done/x"}, true, "1 archive moved to done/x"},
-		"left out":           {[]string{"in/a.zip", "--after", "remove", "--ext", "csv"}, false, "kept in/a.zip: it was unpacked in part: 1 other extension"},
+		"left out":           {[]string{"in/a.zip", "--after", "remove", "--ext", "csv"}, false, "kept in/a.zip: it was unpacked in part (1 other extension)"},
 		"even if partial":    {[]string{"in/a.zip", "--after", "remove", "--ext", "csv", "--even-if-partial"}, true, "1 archive removed"},
 		"only clutter":       {[]string{"in/deep/[b] 1.zip", "--after", "remove", "--no-clutter"}, true, "removed"},
 		"dry run":            {[]string{"in/a.zip", "--after", "remove", "--dry-run"}, false, "1 archive would be removed"},

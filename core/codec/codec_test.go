@@ -70,6 +70,18 @@ func TestStreams(t *testing.T) {
 	}
 }
 
+// Frames that are to be skipped are, wherever they stand.
+func TestSkippableFrames(t *testing.T) {
+	m, _ := ByName(Zstd)
+	skip := append([]byte{0x53, 0x2a, 0x4d, 0x18, 5, 0, 0, 0}, "notes"...)
+	b := packed(t, m, []byte("1,2,3"))
+	file := bytes.Join([][]byte{skip, b, skip, b, skip}, nil)
+	assert.True(t, m.Magic(file))
+	got, err := unpacked(m, file, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, "1,2,31,2,3", string(got))
+}
+
 // What a header asks for is bounded before it is given.
 func TestMemory(t *testing.T) {
 	for name, size := range map[string]int{XZ: 1000, Zstd: 3 << 20} {

@@ -80,7 +80,7 @@ func (e *engine) dispose() {
 		case u.untaken:
 			d.Kept = "it was not taken"
 		case len(u.partial) > 0 && !e.After.EvenIfPartial:
-			d.Kept = "it was unpacked in part: " + strings.Join(u.partial, ", ")
+			d.Kept = "it was unpacked in part (" + strings.Join(u.partial, ", ") + ")"
 		case e.DryRun:
 			d.To = e.movedTo(u)
 		default:

@@ -70,7 +70,7 @@ func (u *Unit) survey(where whereabouts) error {
 	}
 	if s.clashes != nil {
 		return fault.New(fault.Refused, "%w", &ClashError{s.clashes}).
-			Advise("nothing of this archive was put into place; --clash skip keeps what is there, replace takes the archive's, number keeps both")
+			Advise("nothing of this archive was put into place; --clash skip, replace, newer or number says what to do instead")
 	}
 	return nil
 }

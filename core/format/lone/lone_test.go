@@ -1,0 +1,91 @@
+package lone
+
+import (
+	"bytes"
+	"compress/gzip"
+	"io"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/codec"
+	"widecrate/core/fault"
+)
+
+func read(t *testing.T, method string, data []byte, name string) (archive.Entry, string, error) {
+	t.Helper()
+	m, _ := codec.ByName(method)
+	file := Formats(m)[1]
+	require.True(t, file.Identify(bytes.NewReader(data), int64(len(data))))
+	s, err := file.OpenStream(bytes.NewReader(data), int64(len(data)), archive.Options{Name: name})
+	require.NoError(t, err)
+	defer s.Close()
+	e, err := s.Next()
+	require.NoError(t, err)
+	content, err := io.ReadAll(s)
+	if err == nil {
+		_, err = s.Next()
+		require.Equal(t, io.EOF, err)
+		err = nil
+	}
+	return e, string(content), err
+}
+
+// A gzip header may carry name and time; a name with folders is not believed.
+func TestNamesFromHeaders(t *testing.T) {
+	when := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+	for header, want := range map[string]string{"": "levels.csv", "real.csv": "real.csv", "k\u00fcste.csv": "k\u00fcste.csv", "../up": "levels.csv", "/etc/x": "levels.csv", `a\b`: "levels.csv", "..": "levels.csv"} {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		w.Name, w.ModTime, w.Extra = header, when, []byte("ab\x02\x00xx")
+		_, err := w.Write([]byte("1,2"))
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		e, content, err := read(t, codec.Gzip, b.Bytes(), "levels.csv.GZ")
+		require.NoError(t, err)
+		assert.Equal(t, want, e.Path, header)
+		assert.Equal(t, "1,2", content)
+		assert.True(t, when.Equal(e.Modified))
+	}
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	require.NoError(t, w.Close())
+	e, _, err := read(t, codec.Gzip, b.Bytes(), "no extension")
+	require.NoError(t, err)
+	assert.Equal(t, "no extension.data", e.Path)
+	assert.True(t, e.Modified.IsZero())
+
+	_, _, err = read(t, codec.Gzip, append(b.Bytes(), "not a member"...), "x.gz")
+	assert.ErrorIs(t, err, fault.Damaged)
+}
+
+// An archive of 100,000 entries goes through a compressed tar.
+func TestManyEntries(t *testing.T) {
+	m, _ := codec.ByName(codec.Zstd)
+	packed := Formats(m)[0]
+	var b bytes.Buffer
+	w, err := packed.NewWriter(&b)
+	require.NoError(t, err)
+	for range 100_000 {
+		_, err := w.Add(archive.Entry{Path: "x", Size: 1}, bytes.NewReader([]byte("1")))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	require.True(t, packed.Identify(bytes.NewReader(b.Bytes()), int64(b.Len())))
+	s, err := packed.OpenStream(bytes.NewReader(b.Bytes()), int64(b.Len()), archive.Options{})
+	require.NoError(t, err)
+	defer s.Close()
+	n := 0
+	for {
+		_, err := s.Next()
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		n++
+	}
+	assert.Equal(t, 100_000, n)
+}
