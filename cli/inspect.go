@@ -57,6 +57,7 @@ It reads only the directory of an archive, however large that is.`,
 type counts struct {
 	files        int
 	size, packed int64
+	together     bool // some are compressed together, so that no packed size is theirs
 	leftOut      choose.Tally
 }
 
@@ -65,11 +66,16 @@ func (n *counts) add(e *archive.Entry) {
 		n.files++
 		n.size += max(e.Size, 0)
 		n.packed += max(e.Packed, 0)
+		n.together = n.together || e.Packed == archive.Unknown
 	}
 }
 
 func (n counts) String() string {
-	text := fmt.Sprintf("%s, %s, packed %s", show.Count(n.files, "file"), show.Size(n.size), show.Size(n.packed))
+	text := fmt.Sprintf("%s, %s", show.Count(n.files, "file"), show.Size(n.size))
+	if n.together {
+		return text + ", compressed together; " + tellLeftOut(n.leftOut)
+	}
+	text += ", packed " + show.Size(n.packed)
 	if saved := show.Saved(n.size, n.packed); saved != "" {
 		text += ", saved " + saved
 	}
@@ -105,6 +111,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 		sum.files += n.files
 		sum.size += n.size
 		sum.packed += n.packed
+		sum.together = sum.together || n.together
 		sum.leftOut.Add(n.leftOut)
 		return nil
 	})

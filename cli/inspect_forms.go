@@ -30,7 +30,7 @@ func byModified(a, b *archive.Entry) int { return b.Modified.Compare(a.Modified)
 func bySaved(a, b *archive.Entry) int    { return cmp.Compare(savedShare(b), savedShare(a)) }
 
 func savedShare(e *archive.Entry) float64 {
-	if e.Size <= 0 {
+	if e.Size <= 0 || e.Packed < 0 {
 		return 0
 	}
 	return float64(e.Size-e.Packed) / float64(e.Size)
@@ -88,7 +88,10 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 		n.add(e)
 		row := [6]string{c.pathOf(e)}
 		if e.Kind == archive.File {
-			row[1], row[2], row[3] = show.Size(e.Size), show.Size(e.Packed), show.Saved(e.Size, e.Packed)
+			row[1] = show.Size(e.Size)
+			if e.Packed != archive.Unknown {
+				row[2], row[3] = show.Size(e.Packed), show.Saved(e.Size, e.Packed)
+			}
 		}
 		if !e.Modified.IsZero() {
 			row[4] = e.Modified.Local().Format(minute)
@@ -261,7 +264,7 @@ type archiveLine struct {
 	Bytes   int64          `json:"bytes"`
 	Files   int            `json:"files"`
 	Size    int64          `json:"size"`
-	Packed  int64          `json:"packed"`
+	Packed  *int64         `json:"packed"`
 	LeftOut map[string]int `json:"left_out,omitempty"`
 }
 
@@ -279,7 +282,11 @@ func (c *inspectCommand) json(a *inspect.Archive, n *counts) error {
 		line = f.appendJSON(line[:0], a.Path)
 		c.out.Write(line)
 	}
-	return c.out.JSON().Encode(archiveLine{"archive", a.Path, a.Size, n.files, n.size, n.packed, byRule(n.leftOut)})
+	packed := &n.packed
+	if n.together {
+		packed = nil
+	}
+	return c.out.JSON().Encode(archiveLine{"archive", a.Path, a.Size, n.files, n.size, packed, byRule(n.leftOut)})
 }
 
 func (c *inspectCommand) csvTitles() {
@@ -308,12 +315,19 @@ func (c *inspectCommand) csv(a *inspect.Archive, n *counts) error {
 		}
 	}
 	if c.totals {
-		if err := w.Write([]string{a.Path, fmt.Sprint(n.files), fmt.Sprint(n.size), fmt.Sprint(n.packed)}); err != nil {
+		if err := w.Write([]string{a.Path, fmt.Sprint(n.files), fmt.Sprint(n.size), n.csvPacked()}); err != nil {
 			return err
 		}
 	}
 	w.Flush()
 	return w.Error()
+}
+
+func (n *counts) csvPacked() string {
+	if n.together {
+		return ""
+	}
+	return fmt.Sprint(n.packed)
 }
 
 func csvSize(size int64) string {

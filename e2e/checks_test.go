@@ -55,6 +55,10 @@ func TestSalvage(t *testing.T) {
 	assert.NotContains(t, out, "levels.csv")
 	assert.FileExists(t, filepath.Join(dir, filepath.FromSlash(demo.Damaged)), "a source that was salvaged is kept")
 
+	_, _, code = run(t, dir, "extract", demo.Damaged, "--into", "none", "--salvage", "--entry", "levels.csv")
+	assert.Equal(t, 7, code)
+	assert.NoDirExists(t, filepath.Join(dir, "none"), "no folder for nothing")
+
 	before := tree(t, filepath.Join(dir, "readings"))
 	for _, ext := range []string{"zip", "tar", "tar.gz", "tar.zst"} {
 		_, _, code := run(t, dir, "create", "x."+ext, "readings", "--top", "drop")

@@ -470,13 +470,15 @@ func (u *unit) settle(e *engine) {
 		var results []stage.Result
 		if err == nil && e.DryRun {
 			results, err = u.stage.Preview()
+		} else if err == nil && u.allLost() {
+			err = u.stage.Discard() // no folder for nothing
 		} else if err == nil {
 			if err = u.linkSeconds(e); err == nil {
 				results, err = u.stage.Commit()
 			}
 		}
 		slices.SortStableFunc(u.outcome.Lost, func(a, b Lost) int { return strings.Compare(a.Entry, b.Entry) })
-		if err == nil {
+		if err == nil && results != nil {
 			u.fillIn(results)
 		} else if discarded := u.stage.Discard(); discarded != nil {
 			err = discarded
@@ -497,6 +499,12 @@ func (u *unit) settle(e *engine) {
 	e.letGo(u)
 	e.Progress.Archives.Add(1)
 	u.archive, u.entries, u.stage, u.kept, u.wanted = nil, nil, nil, nil, nil
+}
+
+// allLost reports whether all that was kept could not be had.
+func (u *unit) allLost() bool {
+	lost := u.outcome.LostEntries()
+	return lost > 0 && lost == len(u.wanted)
 }
 
 func (u *unit) fillIn(results []stage.Result) {
