@@ -150,13 +150,16 @@ func (f *finder) addFolder(folder, sub, into string) {
 	}
 	var files, folders []string
 	for _, child := range children {
-		name := child.Name()
-		info, err := os.Stat(filepath.Join(folder, name)) // what a link points at counts
+		name, kind := child.Name(), child.Type()
+		if kind&fs.ModeSymlink != 0 { // what it points at counts
+			if info, err := os.Stat(filepath.Join(folder, name)); err == nil && info.Mode().IsRegular() {
+				kind = info.Mode()
+			}
+		}
 		switch {
-		case err != nil:
 		case child.IsDir() && !strings.HasPrefix(name, ".widecrate-"):
 			folders = append(folders, name)
-		case info.Mode().IsRegular() && IsArchiveName(name, f.Archives):
+		case kind.IsRegular() && IsArchiveName(name, f.Archives):
 			files = append(files, name)
 		}
 	}
