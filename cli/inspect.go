@@ -29,7 +29,8 @@ func newInspect(s *streams) *cobra.Command {
 		Use:   "inspect SOURCE… [OPTION…]",
 		Short: "Look inside many archives without unpacking",
 		Long: `inspect lists what archives hold: files, and folders for the archives in them.
-It reads only the directory of an archive, however large that is.`,
+Of a ZIP it reads only the directory, however large the archive is; a compressed
+tar has none, and is gone through.`,
 		Example: `  widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate inspect readings --ext csv --as names
   widecrate inspect bundles --nested --as tree
