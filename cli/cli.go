@@ -91,11 +91,12 @@ func newRoot(s *streams) *cobra.Command {
 		Short: "Unpack many archives at once, look inside them, and make them",
 		Long: `widecrate unpacks many archives in one call, each into its own folder or all
 into one, keeping only the entries that are wanted. It looks inside archives
-without unpacking them, and makes new ones.
+without unpacking them, checks and compares them, and makes new ones.
 
 Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
-3 refused, it would change what is there · 6 nothing matched · 7 damaged
-8 source missing or unreadable · 9 unsafe · 10 cannot write · 130 interrupted`,
+3 refused, it would change what is there · 5 password missing or wrong
+6 nothing matched · 7 damaged · 8 source missing or unreadable · 9 unsafe
+10 cannot write · 130 interrupted`,
 		Example: `  widecrate extract readings --into landing --ext csv
   widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate create hand-over.zip landing --top drop
