@@ -195,13 +195,25 @@ type fields struct {
 	link string
 }
 
-func (c *inspectCommand) fields(a *inspect.Archive, i int, e *archive.Entry) (fields, error) {
-	f := fields{Entry: e}
-	var err error
-	if e.Kind == archive.Symlink && !e.Encrypted {
-		f.link, err = a.Link(i)
+// each counts the entries of an archive, and gives those to be listed to print.
+func (c *inspectCommand) each(a *inspect.Archive, n *counts, print func(fields) error) error {
+	for i, e := range c.entries(a, &n.leftOut) {
+		n.add(e)
+		if c.totals {
+			continue
+		}
+		f := fields{Entry: e}
+		if e.Kind == archive.Symlink && !e.Encrypted {
+			var err error
+			if f.link, err = a.Link(i); err != nil {
+				return err
+			}
+		}
+		if err := print(f); err != nil {
+			return err
+		}
 	}
-	return f, err
+	return nil
 }
 
 func (f fields) modified() []byte {
@@ -270,17 +282,13 @@ type archiveLine struct {
 
 func (c *inspectCommand) json(a *inspect.Archive, n *counts) error {
 	var line []byte
-	for i, e := range c.entries(a, &n.leftOut) {
-		n.add(e)
-		if c.totals {
-			continue
-		}
-		f, err := c.fields(a, i, e)
-		if err != nil {
-			return err
-		}
+	err := c.each(a, n, func(f fields) error {
 		line = f.appendJSON(line[:0], a.Path)
-		c.out.Write(line)
+		_, err := c.out.Write(line)
+		return err
+	})
+	if err != nil {
+		return err
 	}
 	packed := &n.packed
 	if n.together {
@@ -299,20 +307,12 @@ func (c *inspectCommand) csvTitles() {
 
 func (c *inspectCommand) csv(a *inspect.Archive, n *counts) error {
 	w := csv.NewWriter(c.out)
-	for i, e := range c.entries(a, &n.leftOut) {
-		n.add(e)
-		if c.totals {
-			continue
-		}
-		f, err := c.fields(a, i, e)
-		if err != nil {
-			return err
-		}
-		err = w.Write([]string{a.Path, e.Path, e.Kind.String(), csvSize(e.Size), csvSize(e.Packed), string(f.modified()),
-			string(f.mode()), e.Method, string(f.crc32()), strconv.FormatBool(e.Encrypted), f.link})
-		if err != nil {
-			return err
-		}
+	err := c.each(a, n, func(f fields) error {
+		return w.Write([]string{a.Path, f.Path, f.Kind.String(), csvSize(f.Size), csvSize(f.Packed), string(f.modified()),
+			string(f.mode()), f.Method, string(f.crc32()), strconv.FormatBool(f.Encrypted), f.link})
+	})
+	if err != nil {
+		return err
 	}
 	if c.totals {
 		if err := w.Write([]string{a.Path, fmt.Sprint(n.files), fmt.Sprint(n.size), n.csvPacked()}); err != nil {
