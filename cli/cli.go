@@ -94,12 +94,13 @@ into one, keeping only the entries that are wanted. It looks inside archives
 without unpacking them, checks and compares them, and makes new ones.
 
 Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
-3 refused, it would change what is there · 5 password missing or wrong
-6 nothing matched · 7 damaged · 8 source missing or unreadable · 9 unsafe
-10 cannot write · 130 interrupted`,
+3 refused, it would change what is there · 4 a set is incomplete
+5 password missing or wrong · 6 nothing matched · 7 damaged
+8 source missing or unreadable · 9 unsafe · 10 cannot write · 130 interrupted`,
 		Example: `  widecrate extract readings --into landing --ext csv
   widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate create hand-over.zip landing --top drop
+  widecrate parts scan survey
   widecrate demo`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
@@ -111,16 +112,22 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetUsageTemplate(usageTemplate)
 	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newDemo(s), newVersion(s))
-	for _, cmd := range append(root.Commands(), root) {
-		cmd.Flags().BoolP("help", "h", false, "show this help")
-		cmd.Flags().SortFlags = false
-		cmd.DisableFlagsInUseLine = true
-		if check := cmd.Args; check != nil {
-			cmd.Args = func(cmd *cobra.Command, args []string) error { return usage(cmd, check(cmd, args)) }
-		}
-	}
+	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newDemo(s), newVersion(s))
+	prepare(root)
 	return root
+}
+
+// prepare gives a command, and those below it, what all have in common.
+func prepare(cmd *cobra.Command) {
+	cmd.Flags().BoolP("help", "h", false, "show this help")
+	cmd.Flags().SortFlags = false
+	cmd.DisableFlagsInUseLine = true
+	if check := cmd.Args; check != nil {
+		cmd.Args = func(cmd *cobra.Command, args []string) error { return usage(cmd, check(cmd, args)) }
+	}
+	for _, below := range cmd.Commands() {
+		prepare(below)
+	}
 }
 
 // usage makes an error about the command line one of its kind.

@@ -19,7 +19,7 @@ type createCommand struct {
 func newCreate(s *streams) *cobra.Command {
 	c := &createCommand{streams: s,
 		top:   choice[bool]{words: []string{"keep", "drop"}, values: []bool{false, true}},
-		clash: choice[bool]{words: []string{"refuse", "replace"}, values: []bool{false, true}}}
+		clash: replaceChoice()}
 	cmd := &cobra.Command{
 		Use:   "create ARCHIVE SOURCE… [OPTION…]",
 		Short: "Make an archive",

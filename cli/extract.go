@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"runtime"
 	"time"
 
@@ -157,9 +156,7 @@ func (c *extractCommand) startProgress(sources []source.Source, done *extract.Pr
 	}
 	var all int64
 	for _, s := range sources {
-		if info, err := os.Stat(s.Path); err == nil {
-			all += info.Size()
-		}
+		all += s.Size()
 	}
 	started := time.Now()
 	text := func() string {

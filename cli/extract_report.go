@@ -22,7 +22,7 @@ type extractReport struct {
 	started  time.Time
 	totals   extract.Totals
 	failures extract.Failures // of archives, and of what becomes of sources
-	archives []extract.Outcome
+	archives []unpackedArchive
 	lost     int
 	unsummed int // files written without a checksum of their own
 	removed  int
@@ -48,10 +48,36 @@ func (r *extractReport) archive(o *extract.Outcome) {
 		r.print(o)
 	}
 	if o.Err == nil {
-		short := *o
+		short := unpackedArchive{Outcome: *o, members: tallyMembers(o)}
 		short.Placed = nil
 		r.archives = append(r.archives, short)
 	}
+}
+
+// unpackedArchive is what is kept of an outcome for the summary.
+type unpackedArchive struct {
+	extract.Outcome
+	members []memberTally // of a series
+}
+
+// memberTally counts what came from one member of a series.
+type memberTally struct {
+	name    string
+	actions map[stage.Action]int
+}
+
+func tallyMembers(o *extract.Outcome) []memberTally {
+	var tallies []memberTally
+	for _, p := range o.Placed {
+		if p.Member == "" || p.Kind == archive.Folder {
+			continue
+		}
+		if n := len(tallies); n == 0 || tallies[n-1].name != p.Member {
+			tallies = append(tallies, memberTally{p.Member, map[stage.Action]int{}})
+		}
+		tallies[len(tallies)-1].actions[p.Action]++
+	}
+	return tallies
 }
 
 // failed shows a failure. On a terminal, the first few of many are enough to
@@ -91,6 +117,7 @@ type written struct {
 	Size    int64  `json:"size"`
 	Action  string `json:"action"`
 	Summed  bool   `json:"summed"`
+	Member  string `json:"member,omitempty"`
 }
 
 // lostLine is a line of JSON for what could not be had of a damaged archive.
@@ -148,7 +175,7 @@ func failureOf(err error) *failure {
 func (r *extractReport) printJSON(o *extract.Outcome) {
 	for _, p := range o.Placed {
 		if p.Kind != archive.Folder {
-			r.line(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String(), p.Summed})
+			r.line(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String(), p.Summed, p.Member})
 		}
 	}
 	for _, lost := range o.Lost {
@@ -192,8 +219,12 @@ func (r *extractReport) listPlaced(o *extract.Outcome) {
 		if p.Kind == archive.File {
 			size = show.Size(p.Size)
 		}
+		from := ""
+		if p.Member != "" {
+			from = r.out.Faint("  from " + r.out.Name(p.Member))
+		}
 		if p.Kind != archive.Folder {
-			r.out.Printf("  %-8s %9s  %s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path))
+			r.out.Printf("  %-8s %9s  %s%s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path), from)
 		}
 	}
 }
@@ -294,20 +325,46 @@ func (r *extractReport) tableOfArchives(s *show.Screen) {
 	into := show.Column{Title: "went to", Short: true}
 	for i := range r.archives {
 		o := &r.archives[i]
-		name.Width = max(name.Width, show.Width(r.shortName(s, o)))
+		name.Width = max(name.Width, show.Width(r.shortName(s, &o.Outcome)))
 		into.Width = max(into.Width, show.Width(s.Name(o.Target)))
 	}
 	t := show.NewTable(s, name, into, show.Column{Title: "files", Width: 7, Right: true},
 		show.Column{Title: "written", Width: 9, Right: true}, show.Column{Title: "left out", Right: true})
 	for i := range r.archives {
 		o := &r.archives[i]
-		t.Row(r.shortName(s, o), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
+		t.Row(r.shortName(s, &o.Outcome), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
+	}
+	for i := range r.archives {
+		r.tellMembers(s, r.archives[i].members)
+	}
+}
+
+// tellMembers says what came from which member of a series.
+func (r *extractReport) tellMembers(s *show.Screen, members []memberTally) {
+	for _, m := range members {
+		added := m.actions[stage.Added] + m.actions[stage.Replaced]
+		s.Printf("  %s: %s", s.Name(m.name), show.Count(added, "file"))
+		for _, other := range []stage.Action{stage.Same, stage.Skipped} {
+			if n := m.actions[other]; n > 0 {
+				s.Printf(", %s %s", show.Number(n), map[stage.Action]string{stage.Same: "already there", stage.Skipped: "skipped"}[other])
+			}
+		}
+		s.Printf("\n")
 	}
 }
 
 // shortName is an archive's name without the folder that it lies in.
 func (r *extractReport) shortName(s *show.Screen, o *extract.Outcome) string {
-	return s.Name(o.Source.Name() + o.Archive[len(o.Source.Path):])
+	name := o.Source.Name()
+	switch inside := o.Archive[len(o.Source.Path):]; {
+	case inside != "":
+		name += inside
+	case o.Source.Set != nil:
+		name += " (" + show.Count(len(o.Source.Set.Parts), "part") + ")"
+	case o.Source.Members != nil:
+		name = filepath.Base(o.Source.Path) + " (" + show.Count(len(o.Source.Members), "archive") + ")"
+	}
+	return s.Name(name)
 }
 
 // linesOfRoots prints where many archives went.

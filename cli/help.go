@@ -53,7 +53,7 @@ func optionHelp(cmd *cobra.Command) string {
 		if value != "" {
 			name += " " + value
 		}
-		if d := f.DefValue; d != "" && d != "false" && d != "[]" && d != "0" {
+		if d := f.DefValue; d != "" && d != "false" && d != "[]" && d != "0" && d != "0s" {
 			help += " (left out: " + d + ")"
 		}
 		const indent = "        "

@@ -62,6 +62,10 @@ func (o *sourceOptions) addTo(cmd *cobra.Command) {
 	f.StringArrayVar(&o.request.Archives, "archives", nil, "in a folder, or nested, take what matches this `PATTERN`, whatever its extension (repeatable)")
 	f.StringVar(&o.list, "source-list", "", "more sources, one a line of this `FILE` (-: standard input)")
 	f.BoolVar(&o.nullIn, "null-in", false, "in the source list, a NUL ends each name")
+	f.StringArrayVar(&o.request.Series, "series", nil, "a `NAME` with {n} in it, such as 'suite-{n}.tar': the archives of such names are one, merged in the order of their numbers, with one folder (repeatable)")
+	f.BoolVar(&o.request.AllowGaps, "allow-gaps", false, "a series may lack numbers")
+	partsInOption(cmd, &o.request.PartsIn)
+	f.DurationVar(&o.request.Wait, "wait", 0, "wait so long, a `TIME` such as 10m, for parts of sets that are still arriving")
 	f.Var(&nameEncoding{&o.reading.Encoding}, "name-encoding", "the encoding of entry names that do not say theirs, a `NAME` such as cp932 or windows-1251; detected when left out")
 	f.Var(&zone{&o.reading.Zone}, "zone", "the time zone of entry times that do not say, a `NAME` such as UTC or Asia/Tokyo; the local one when left out")
 	f.BoolVar(&o.nested, "nested", false, "also open the archives found inside; the selection is then on what they hold")
@@ -87,7 +91,7 @@ func (o *sourceOptions) sources(cmd *cobra.Command, args []string) ([]source.Sou
 			return nil, err
 		}
 	}
-	return source.Find(o.request)
+	return source.Find(cmd.Context(), o.request)
 }
 
 // nestedDepth is 0 without --nested.

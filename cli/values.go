@@ -46,6 +46,11 @@ func (c *choice[T]) addTo(cmd *cobra.Command, name, help string) {
 	_ = cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(c.words, cobra.ShellCompDirectiveNoFileComp))
 }
 
+// replaceChoice is whether what is written may replace what is there.
+func replaceChoice() choice[bool] {
+	return choice[bool]{words: []string{"refuse", "replace"}, values: []bool{false, true}}
+}
+
 // size is a number of bytes such as 10k, 2.5M or 1G, in powers of 1024.
 type size int64
 

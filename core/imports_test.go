@@ -18,7 +18,9 @@ import (
 var layers = [][]string{
 	{"extract", "create", "verify"},
 	{"inspect"},
-	{"bound", "choose", "place", "source", "stage"},
+	{"bound", "choose", "place", "source"},
+	{"parts"},
+	{"stage"},
 	{"format"},
 	{"format/lone"},
 	{"format/zip", "format/tar"},

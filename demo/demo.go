@@ -13,7 +13,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
-	"widecrate/core/format/zip"
+	"widecrate/core/format"
 )
 
 // Stations of the network.
@@ -32,11 +32,13 @@ const about = `Tidewatch is a made-up network of tide gauges; this is its demo d
 readings     one archive for each station and day; one of them is damaged
 bundles      one archive for each station, with the archives of all its days inside
 corrections  two archives that share entry names
+survey       a harbour survey in parts: a split ZIP archive, a tar.gz cut into pieces, and a set that lacks a part
+instruments  twelve numbered archives of one suite that belong in one folder, and one about it
 The demo command makes this folder again from scratch.
 `
 
 // made is what the demo makes, or its example does, below its folder.
-var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", marker}
+var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", marker}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -54,7 +56,7 @@ func Make(dir string) error {
 			return fault.Writing(dir, err)
 		}
 	}
-	for _, sub := range []string{"readings", "bundles", "corrections"} {
+	for _, sub := range []string{"readings", "bundles", "corrections", "survey", "instruments"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o777); err != nil {
 			return fault.Writing(dir, err)
 		}
@@ -64,7 +66,7 @@ func Make(dir string) error {
 			return fault.Writing(path, err)
 		}
 	}
-	return nil
+	return makeSurvey(filepath.Join(dir, "survey"))
 }
 
 // Files returns the demo data: content by path.
@@ -80,16 +82,19 @@ func Files() map[string][]byte {
 			bundle = append(bundle, file{"may/" + r.name() + ".zip", bytes.Clone(daily)})
 			last = r.day
 		}
-		files["bundles/"+fileName(station)+".zip"] = pack(last.AddDate(0, 0, 1), bundle)
+		files["bundles/"+fileName(station)+".zip"] = pack("bundle.zip", last.AddDate(0, 0, 1), bundle)
 	}
 	files[Damaged] = damage(files[Damaged])
 	for version, name := range []string{"osk bay [v1].zip", "osk bay [v2].zip"} {
 		r := newReadings(2, 3)
 		r.raise(10 * version)
-		files["corrections/"+name] = pack(r.day, []file{
+		files["corrections/"+name] = pack(name, r.day, []file{
 			{"levels.csv", r.csv()},
 			{"notes [draft].txt", []byte("The gauge was cleaned on the third of May.\n")},
 		})
+	}
+	for path, data := range instruments() {
+		files["instruments/"+path] = data
 	}
 	return files
 }
@@ -106,21 +111,27 @@ type file struct {
 	data []byte
 }
 
-// pack makes an archive in memory. A path that ends in '/' is a folder.
-func pack(when time.Time, files []file) []byte {
+// pack makes an archive in memory, of the format that its name tells. A path
+// that ends in '/' is a folder.
+func pack(name string, when time.Time, files []file) []byte {
 	var b bytes.Buffer
-	w := zip.NewWriter(&b)
+	f, _ := format.ByName(name)
+	w, err := f.NewWriter(&b)
 	for _, f := range files {
+		if err != nil {
+			break
+		}
 		e := archive.Entry{Path: f.path, Modified: when, HasMode: true, Mode: 0o644, Size: int64(len(f.data))}
 		if folder, is := strings.CutSuffix(f.path, "/"); is {
 			e.Path, e.Kind, e.Mode = folder, archive.Folder, 0o755
 		}
-		if _, err := w.Add(e, bytes.NewReader(f.data)); err != nil {
-			panic(err) // memory does not fail
-		}
+		_, err = w.Add(e, bytes.NewReader(f.data))
 	}
-	if err := w.Close(); err != nil {
-		panic(err)
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		panic(err) // memory does not fail
 	}
 	return b.Bytes()
 }

@@ -62,7 +62,7 @@ func (r *readings) archive() []byte {
 	case 4:
 		files = append(files, file{".DS_Store", make([]byte, 6148)}, file{"__MACOSX/._levels.csv", make([]byte, 176)})
 	}
-	return pack(r.day.AddDate(0, 0, 1).Add(5*time.Minute), files)
+	return pack("day.zip", r.day.AddDate(0, 0, 1).Add(5*time.Minute), files)
 }
 
 func (r *readings) csv() []byte {

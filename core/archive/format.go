@@ -59,7 +59,19 @@ type Options struct {
 	Passwords []string          // candidates for locked entries, tried in order
 	Salvage   bool              // list what can be had of a damaged archive; see Broken
 	MaxMemory int64             // what a decoder's header may ask for, in bytes; 0: a safe default
+	Parts     Parts             // that the archive lies in
 }
+
+// A Break is in the error, of kind fault.Damaged, of an archive that is read from
+// front to back: where its bytes stop making sense, or end too early.
+type Break struct {
+	Offset int64 // in the archive, in bytes; at or shortly behind the break
+	CutOff bool  // more bytes should follow
+	Err    error
+}
+
+func (b *Break) Error() string { return b.Err.Error() }
+func (b *Break) Unwrap() error { return b.Err }
 
 // A Format is one kind of archive. One of Open and OpenStream is set.
 type Format struct {

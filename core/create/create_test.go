@@ -20,7 +20,7 @@ func paths(t *testing.T, archive string) []string {
 	t.Helper()
 	var found []string
 	all, _ := choose.New(choose.Rules{})
-	sources, err := source.Find(source.Request{Names: []string{archive}})
+	sources, err := source.Find(t.Context(), source.Request{Names: []string{archive}})
 	require.NoError(t, err)
 	err = inspect.Run(context.Background(), inspect.Options{Sources: sources, Selection: all}, func(a *inspect.Archive, err error) error {
 		require.NoError(t, err)

@@ -90,13 +90,20 @@ func (e *engine) dispose() {
 	}
 }
 
+// movedTo is where a source goes, by the name of its first file.
 func (e *engine) movedTo(u *unit) string {
 	if e.After.Disposition != Move {
 		return ""
 	}
-	return absolute(filepath.Join(e.After.Folder, u.outcome.Source.Name()))
+	return e.moved(u.files[0].Path)
 }
 
+func (e *engine) moved(path string) string {
+	return absolute(filepath.Join(e.After.Folder, filepath.Base(path)))
+}
+
+// disposeOf removes or moves the files of a source: all of them, or none if one
+// is not as it was.
 func (e *engine) disposeOf(u *unit, d *Disposal, synced map[string]error) {
 	root := absolute(u.target.Root)
 	if _, done := synced[root]; !done {
@@ -105,22 +112,32 @@ func (e *engine) disposeOf(u *unit, d *Disposal, synced map[string]error) {
 	if d.Err = synced[root]; d.Err != nil {
 		return
 	}
-	path := u.outcome.Source.Path
-	now, err := os.Lstat(path)
-	if err == nil && now.Mode()&os.ModeSymlink != 0 {
-		d.Kept = "it is a link to an archive elsewhere"
-		return
-	}
-	if err != nil || now.Size() != u.info.Size() || !now.ModTime().Equal(u.info.ModTime()) || !os.SameFile(now, u.info) {
-		d.Kept = "it changed since it was unpacked"
-		return
-	}
-	if e.After.Disposition == Remove {
-		d.Err = fault.Writing(path, os.Remove(path))
-		return
+	for _, f := range u.files {
+		now, err := os.Lstat(f.Path)
+		if err == nil && now.Mode()&os.ModeSymlink != 0 {
+			d.Kept = "it is a link to an archive elsewhere"
+			return
+		}
+		if err != nil || now.Size() != f.Info.Size() || !now.ModTime().Equal(f.Info.ModTime()) || !os.SameFile(now, f.Info) {
+			d.Kept = "it changed since it was unpacked"
+			return
+		}
+		if _, err := os.Lstat(e.moved(f.Path)); e.After.Disposition == Move && err == nil {
+			d.To, d.Err = e.movedTo(u), fault.At(e.moved(f.Path), fault.New(fault.Refused, "it exists already"))
+			return
+		}
 	}
 	d.To = e.movedTo(u)
-	d.Err = stage.Move(path, d.To)
+	for _, f := range u.files {
+		if e.After.Disposition == Remove {
+			d.Err = fault.Writing(f.Path, os.Remove(f.Path))
+		} else {
+			d.Err = stage.Move(f.Path, e.moved(f.Path))
+		}
+		if d.Err != nil {
+			return
+		}
+	}
 }
 
 func ignoreMissing(err error) error {

@@ -105,7 +105,8 @@ type Placed struct {
 	Kind   archive.Kind
 	Size   int64
 	Action stage.Action
-	Summed bool // its data was held against a checksum of its own
+	Summed bool   // its data was held against a checksum of its own
+	Member string // of a series: the archive that it is in
 }
 
 // Run unpacks the sources. A source that fails does not stop the others; Run

@@ -57,7 +57,7 @@ func files(t *testing.T, dir string) map[string]string {
 
 func options(names ...string) Options {
 	selection, _ := choose.New(choose.Rules{})
-	sources, _ := source.Find(source.Request{Names: names})
+	sources, _ := source.Find(context.Background(), source.Request{Names: names})
 	return Options{Sources: sources, Selection: selection, Placement: &place.Placement{}, Workers: 2}
 }
 

@@ -28,7 +28,7 @@ func (u *unit) taker(e *engine) taker {
 			u.stage = root.Gather()
 		}
 		entry := &u.entries[i]
-		err := u.stage.Stage(i, &stage.Item{Entry: *entry, Name: entry.Path}, func(w io.Writer) error {
+		err := u.stage.Stage(i, &stage.Item{Entry: *entry, Name: u.called(i)}, func(w io.Writer) error {
 			size, err := u.pass(e, i, data, w)
 			entry.Size = size
 			return err
@@ -74,14 +74,14 @@ func (u *unit) gather(e *engine, take taker) error {
 			if e.Reading.Salvage && fault.Of(err) == fault.Damaged {
 				// A stream does not go on behind a break.
 				u.kept = u.kept[:len(u.kept)-1]
-				e.lose(u, entry.Path, err)
+				e.lose(u, u.called(i), err)
 				if u.stage != nil {
 					return u.stage.LoseNumber(i)
 				}
 				return nil
 			}
 			if err != nil {
-				return fault.At(entry.Path, err)
+				return fault.At(u.called(i), err)
 			}
 		}
 	}
@@ -99,7 +99,7 @@ func (u *unit) sum(e *engine, items []stage.Item) error {
 				data.Close()
 			}
 			if err != nil {
-				return fault.At(u.entries[i].Path, err)
+				return fault.At(u.called(i), err)
 			}
 		}
 		items[k].CRC32, items[k].HasCRC32, items[k].Size = u.entries[i].CRC32, u.entries[i].HasCRC32, u.entries[i].Size

@@ -96,7 +96,7 @@ func (u *unit) linkSeconds(e *engine) error {
 			hand.Close()
 		}
 		if err != nil {
-			return fault.At(u.entries[u.kept[k]].Path, err)
+			return fault.At(u.called(u.kept[k]), err)
 		}
 	}
 	return nil

@@ -53,7 +53,7 @@ type unit struct {
 	bytes   int64       // claimed size of the wanted entries
 
 	// Of a source, for what becomes of it afterwards:
-	info    os.FileInfo
+	files   []source.File
 	partial []string // why not all of it was delivered
 	untaken bool
 	failed  bool
@@ -202,7 +202,7 @@ func (u *unit) openArchive(e *engine) (err error) {
 		if u.archive, err = u.outcome.Source.Open(e.Reading); err != nil {
 			return err
 		}
-		u.info = u.archive.Info
+		u.files = u.archive.Files
 		u.budget = e.Limits.Budget(u.archive.Size)
 	case u.opened != nil || u.openErr != nil:
 		u.archive, err = u.opened, u.openErr
@@ -304,12 +304,12 @@ func (u *unit) items(e *engine, chosen []*archive.Entry, paths []string) ([]stag
 		case paths[k] == place.Peeled, paths[k] == ".":
 			continue
 		}
-		item := stage.Item{Entry: *entry, Name: entry.Path}
+		item := stage.Item{Entry: *entry, Name: u.called(kept[k])}
 		item.Path = paths[k]
 		if entry.Kind == archive.Symlink || entry.Kind == archive.Hardlink {
 			found, err := u.checkLink(e, kept[k], &item, len(items))
 			if err != nil {
-				return nil, fault.At(entry.Path, err)
+				return nil, fault.At(item.Name, err)
 			}
 			if !found {
 				u.outcome.LeftOut[choose.Link]++
@@ -320,6 +320,15 @@ func (u *unit) items(e *engine, chosen []*archive.Entry, paths []string) ([]stag
 		items, u.kept = append(items, item), append(u.kept, kept[k])
 	}
 	return items, nil
+}
+
+// called is what an entry is called where people read of it: of a series, with
+// the member that it is in.
+func (u *unit) called(i int) string {
+	if member := u.archive.Member(i); member != "" {
+		return member + " › " + u.entries[i].Path
+	}
+	return u.entries[i].Path
 }
 
 func (u *unit) isInner(i int) bool {
@@ -359,11 +368,11 @@ func (u *unit) write(e *engine, from, to int) (int, error) {
 		k := u.wanted[n]
 		err := hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(k), w) })
 		if e.Reading.Salvage && fault.Of(err) == fault.Damaged || errors.Is(err, archive.ErrUnsupported) {
-			e.lose(u, u.entries[u.kept[k]].Path, err)
+			e.lose(u, u.called(u.kept[k]), err)
 			err = u.stage.Lose(k)
 		}
 		if err != nil {
-			return n, fault.At(u.entries[u.kept[k]].Path, err)
+			return n, fault.At(u.called(u.kept[k]), err)
 		}
 		e.Progress.Entries.Add(1)
 	}
@@ -452,7 +461,7 @@ func (u *unit) stream(e *engine, w io.Writer) error {
 			continue
 		}
 		if err := u.copy(e, i, w); err != nil {
-			return fault.At(entry.Path, err)
+			return fault.At(u.called(i), err)
 		}
 		note(entry)
 	}
@@ -513,7 +522,7 @@ func (u *unit) fillIn(results []stage.Result) {
 	u.outcome.Placed = make([]Placed, len(u.kept))
 	for k, i := range u.kept {
 		entry, r := &entries[i], results[k]
-		u.outcome.Placed[k] = Placed{entry.Path, filepath.Join(root, filepath.FromSlash(r.Path)), entry.Kind, entry.Size, r.Action, entry.HasCRC32}
+		u.outcome.Placed[k] = Placed{entry.Path, filepath.Join(root, filepath.FromSlash(r.Path)), entry.Kind, entry.Size, r.Action, entry.HasCRC32, u.archive.Member(i)}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes += entry.Size
 		}

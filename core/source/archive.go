@@ -10,6 +10,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/parts"
 )
 
 // An Archive is an open archive: one with a directory that can be read at any
@@ -19,8 +20,12 @@ type Archive struct {
 	archive.Reader                // nil for one that comes in order
 	Stream         archive.Stream // nil for one with a directory
 	Format         string
-	Size           int64       // of the archive itself, in bytes
-	Info           os.FileInfo // of its file; nil for one inside another
+	Size           int64  // of the archive itself, in bytes
+	Files          []File // that it lies in; nil for one inside another
+
+	set     *parts.Set // nil: it is one file
+	members []string   // of a series, in order
+	starts  []int      // of a series: the first entry of each member
 
 	data  io.ReaderAt
 	rules archive.Options
@@ -29,10 +34,23 @@ type Archive struct {
 	users atomic.Int32
 }
 
+// A File is one that an archive was read from.
+type File struct {
+	Path string
+	Info os.FileInfo // as it was when it was opened
+}
+
 // Open opens a source on disk and reads its directory.
 func (s Source) Open(o archive.Options) (*Archive, error) {
-	if s.Err != nil {
+	switch {
+	case s.Err != nil:
 		return nil, s.Err
+	case s.Members != nil:
+		return s.openSeries(o)
+	}
+	o.Name = s.Name()
+	if s.Set != nil {
+		return s.openSet(o)
 	}
 	f, err := os.Open(s.Path)
 	if err != nil {
@@ -46,14 +64,31 @@ func (s Source) Open(o archive.Options) (*Archive, error) {
 		f.Close()
 		return nil, fault.Reading("", err)
 	}
-	o.Name = s.Name()
-	return (&Archive{Size: info.Size(), Info: info, data: f, rules: o, close: f.Close}).open()
+	a := &Archive{Size: info.Size(), Files: []File{{s.Path, info}}, data: f, rules: o, close: f.Close}
+	opened, err := a.open()
+	if fault.Of(err) == fault.Incomplete {
+		if set := parts.OfLast(s.Path); set != nil {
+			err = set.Check()
+		}
+	}
+	return opened, err
+}
+
+// Member is the name of the member of a series that an entry is in; empty where
+// it is in none.
+func (a *Archive) Member(entry int) string {
+	if a.members == nil {
+		return ""
+	}
+	return a.members[memberAt(a.starts, entry)]
 }
 
 func (a *Archive) open() (*Archive, error) {
 	a.users.Store(1)
 	f, err := format.Identify(a.data, a.Size)
-	if err == nil {
+	if err != nil {
+		err = a.outOfOrder(err)
+	} else {
 		a.Format = f.Name
 		if f.Open != nil {
 			a.Reader, err = f.Open(a.data, a.Size, a.rules)

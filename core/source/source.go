@@ -1,8 +1,10 @@
 // Package source finds the archives that a command works on, from the names it
-// was given, and opens them: those on disk, and those inside others.
+// was given, and opens them: those on disk, in one file or in the parts of a
+// set, series of them that are one unit, and those inside others.
 package source
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -10,24 +12,54 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/maruel/natural"
 
 	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/parts"
 )
 
 // A Source is one archive, or a name that turned out not to be one.
 type Source struct {
-	Path string // as it was given, or below the folder that was given
-	Sub  string // folders between the folder that was given and the archive, separated by slashes
-	Into string // a destination root of its own; empty: none
-	Err  error  // why it cannot be used; nil if it can
+	Path    string     // as it was given, or below the folder that was given
+	Sub     string     // folders between the folder that was given and the archive, separated by slashes
+	Into    string     // a destination root of its own; empty: none
+	Set     *parts.Set // whose parts it lies in; nil: it is one file
+	Members []Source   // of a series; nil: it is none. Path is then its pattern
+	Err     error      // why it cannot be used; nil if it can
+
+	called string // what the whole is called, where that is not the last part of the path
 }
 
-// Name is the last part of the path.
-func (s Source) Name() string { return filepath.Base(s.Path) }
+// Name is the last part of the path, or what the parts of a set and the members
+// of a series have in common.
+func (s Source) Name() string {
+	if s.called != "" {
+		return s.called
+	}
+	return filepath.Base(s.Path)
+}
+
+// Size is that of all its files, in bytes; 0 where it cannot be told.
+func (s Source) Size() int64 {
+	switch {
+	case s.Set != nil:
+		return s.Set.Size()
+	case s.Members != nil:
+		var sum int64
+		for _, m := range s.Members {
+			sum += m.Size()
+		}
+		return sum
+	}
+	if info, err := os.Stat(s.Path); err == nil {
+		return info.Size()
+	}
+	return 0
+}
 
 // A Request says where archives are looked for.
 type Request struct {
@@ -35,25 +67,42 @@ type Request struct {
 	Pairs     []Pair   // more of them, each with a destination root
 	Recursive bool     // look in the folders below too
 	Archives  []string // patterns: in a folder, what matches is an archive, whatever its extension
+
+	PartsIn []string      // folders in which parts of sets may also lie
+	Wait    time.Duration // for parts that are still arriving, for all sets together
+
+	Series    []string // names with "{n}": the archives of such names are one source
+	AllowGaps bool     // a series may lack numbers
 }
 
 // Find finds the sources of a request, in order. A file stands for itself,
-// whatever it is called; a folder for the files in it that have an archive's
-// extension or match Archives, in natural order (2 before 10). The same file
-// named twice is taken once. A name that cannot be used becomes a Source with
-// an error; a malformed pattern is of kind fault.Usage.
-func Find(r Request) ([]Source, error) {
+// whatever it is called, or for the set that it is a part of; a folder for the
+// sets in it and the files that have an archive's extension or match Archives,
+// in natural order (2 before 10). The same archive named twice is taken once. A
+// name that cannot be used, and a set or series that is not complete, becomes a
+// Source with an error; a malformed pattern is of kind fault.Usage, and a series
+// of which there is nothing of kind fault.NoMatch.
+func Find(ctx context.Context, r Request) ([]Source, error) {
 	if err := CheckPatterns(r.Archives); err != nil {
 		return nil, err
 	}
-	f := &finder{Request: r, seen: map[string]bool{}}
+	f := &finder{Request: r, seen: map[string]bool{}, folders: map[string][]*parts.Set{}}
+	if err := f.readSeries(); err != nil {
+		return nil, err
+	}
 	for _, name := range r.Names {
 		f.addName(name, "")
 	}
 	for _, pair := range r.Pairs {
 		f.addName(pair.Source, pair.Into)
 	}
-	return f.found, nil
+	if err := f.await(ctx); err != nil {
+		return nil, err
+	}
+	for i := range f.found {
+		f.found[i].check()
+	}
+	return f.inSeries()
 }
 
 // CheckPatterns makes sure that patterns are well-formed.
@@ -83,8 +132,10 @@ func IsArchiveName(name string, patterns []string) bool {
 
 type finder struct {
 	Request
-	found []Source
-	seen  map[string]bool // absolute paths, with the destination
+	series  []series
+	found   []Source
+	seen    map[string]bool         // absolute paths, with the destination
+	folders map[string][]*parts.Set // sets of folders in which files were named
 }
 
 func (f *finder) add(s Source) {
@@ -100,6 +151,10 @@ func (f *finder) add(s Source) {
 
 func (f *finder) addName(name, into string) {
 	info, err := os.Stat(name)
+	if set := f.setOf(name, info); set != nil {
+		f.add(fromSet(set, "", into))
+		return
+	}
 	switch {
 	case err != nil && runtime.GOOS == "windows" && strings.ContainsAny(name, "*?"):
 		f.expand(name, into)
@@ -148,25 +203,45 @@ func (f *finder) addFolder(folder, sub, into string) {
 		f.add(Source{Path: folder, Into: into, Err: fault.Reading(folder, err)})
 		return
 	}
-	var files, folders []string
+	names := make([]string, len(children))
+	for i, child := range children {
+		names[i] = child.Name()
+	}
+	sets, _, err := parts.Find(folder, names, f.PartsIn)
+	if err != nil {
+		f.add(Source{Path: folder, Into: into, Err: err})
+		return
+	}
+	var files []Source
+	isPart := map[string]bool{}
+	for _, set := range sets {
+		for _, p := range set.Parts {
+			isPart[p.Path] = true
+		}
+		if f.isArchive(set) {
+			files = append(files, fromSet(set, sub, into))
+		}
+	}
+	var folders []string
 	for _, child := range children {
 		name, kind := child.Name(), child.Type()
+		path := filepath.Join(folder, name)
 		if kind&fs.ModeSymlink != 0 { // what it points at counts
-			if info, err := os.Stat(filepath.Join(folder, name)); err == nil && info.Mode().IsRegular() {
+			if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
 				kind = info.Mode()
 			}
 		}
 		switch {
 		case child.IsDir() && !strings.HasPrefix(name, ".widecrate-"):
 			folders = append(folders, name)
-		case kind.IsRegular() && IsArchiveName(name, f.Archives):
-			files = append(files, name)
+		case kind.IsRegular() && !isPart[path] && (IsArchiveName(name, f.Archives) || f.inAnySeries(name)):
+			files = append(files, Source{Path: path, Sub: sub, Into: into})
 		}
 	}
-	slices.SortFunc(files, natural.Compare)
+	slices.SortStableFunc(files, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })
 	slices.SortFunc(folders, natural.Compare)
-	for _, name := range files {
-		f.add(Source{Path: filepath.Join(folder, name), Sub: sub, Into: into})
+	for _, file := range files {
+		f.add(file)
 	}
 	if f.Recursive {
 		for _, name := range folders {

@@ -36,7 +36,7 @@ func TestFind(t *testing.T) {
 		"twice by two ways": {Request{Pairs: []Pair{{"in/a2.ZIP", "x"}, {"in/a2.ZIP", "y"}}}, "in/a2.ZIP| in/a2.ZIP|"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			found, err := Find(c.r)
+			found, err := Find(t.Context(), c.r)
 			require.NoError(t, err)
 			var got []string
 			for _, s := range found {
@@ -50,7 +50,7 @@ func TestFind(t *testing.T) {
 			assert.Equal(t, c.want, strings.Join(got, " "))
 		})
 	}
-	_, err := Find(Request{Archives: []string{"[a"}})
+	_, err := Find(t.Context(), Request{Archives: []string{"[a"}})
 	assert.ErrorIs(t, err, fault.Usage)
 }
 

@@ -3,6 +3,7 @@ package stage
 import (
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -11,32 +12,124 @@ import (
 	"widecrate/core/fault"
 )
 
-// A NewFile is a single file that appears under its name when it is complete.
-// Until then it lies beside it, hidden.
+// NewFiles are files in one folder that appear under their names together, when
+// they are complete. Until then they lie there, hidden.
+type NewFiles struct {
+	path   string // of the folder
+	prefix string
+	hidden []string
+	dir    *folder
+	root   *os.Root
+}
+
+// CreateIn starts new files in a folder, which must exist.
+func CreateIn(path string) (*NewFiles, error) {
+	n := &NewFiles{path: path, prefix: prefix + strings.ToLower(rand.Text()[:10])}
+	var err error
+	if n.root, err = os.OpenRoot(path); err == nil {
+		n.dir, err = openFolder(n.root, ".")
+	}
+	if err == nil {
+		return n, nil
+	}
+	n.close()
+	e := fault.Writing(path, err).(*fault.Error)
+	if errors.Is(err, fs.ErrNotExist) {
+		e.Do = "make that folder first, or check the spelling"
+	}
+	return nil, e
+}
+
+// Next starts the next file. It is the caller's to close.
+func (n *NewFiles) Next() (*os.File, error) {
+	name := fmt.Sprintf("%s-%d", n.prefix, len(n.hidden))
+	f, err := n.dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return nil, fault.Writing(n.path, err)
+	}
+	n.hidden = append(n.hidden, name)
+	return f, nil
+}
+
+// Commit lets the files appear, in order, under these names. They must be closed
+// and written through to the disk. Without replace, a name that is taken is of
+// kind fault.Refused, and then none appears.
+func (n *NewFiles) Commit(names []string, replace bool) error {
+	defer n.close()
+	for i, name := range names {
+		err := n.dir.move(n.hidden[i], n.dir.handle, name, replace)
+		if err == nil {
+			continue
+		}
+		for _, left := range n.hidden[i:] {
+			_ = n.dir.Remove(left) // the first error says what is wrong
+		}
+		if !replace {
+			for _, done := range names[:i] {
+				_ = n.dir.Remove(done)
+			}
+		}
+		if errors.Is(err, fs.ErrExist) {
+			return taken(filepath.Join(n.path, name))
+		}
+		return fault.Writing(filepath.Join(n.path, name), err)
+	}
+	return nil
+}
+
+// Discard removes what was written so far.
+func (n *NewFiles) Discard() error {
+	defer n.close()
+	var failed error
+	for _, name := range n.hidden {
+		if err := n.dir.Remove(name); failed == nil {
+			failed = err
+		}
+	}
+	return fault.Writing(n.path, failed)
+}
+
+func (n *NewFiles) close() {
+	if n.dir != nil {
+		n.dir.close()
+	}
+	if n.root != nil {
+		n.root.Close()
+	}
+}
+
+// A NewFile is a single one of them.
 type NewFile struct {
 	*os.File
-	path, name string
-	dir        *folder
-	root       *os.Root
+	files *NewFiles
+	path  string
 }
 
 // Create starts a file that is to appear at path. The folder must exist.
 // Without replace, something that is there already is of kind fault.Refused.
 func Create(path string, replace bool) (*NewFile, error) {
+	if err := Vacant(path, replace); err != nil {
+		return nil, err
+	}
+	files, err := CreateIn(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	f, err := files.Next()
+	if err != nil {
+		files.close()
+		return nil, err
+	}
+	return &NewFile{f, files, path}, nil
+}
+
+// Vacant makes sure that a new file may appear at path: with replace, a file
+// may be there already.
+func Vacant(path string, replace bool) error {
 	if info, err := os.Lstat(path); err == nil && (!replace || info.IsDir()) {
-		return nil, taken(path)
+		return taken(path)
 	}
-	n := &NewFile{path: path, name: prefix + strings.ToLower(rand.Text()[:10])}
-	err := n.open()
-	if err == nil {
-		return n, nil
-	}
-	n.close()
-	e := fault.Writing(filepath.Dir(path), err).(*fault.Error)
-	if errors.Is(err, fs.ErrNotExist) {
-		e.Do = "make that folder first, or check the spelling"
-	}
-	return nil, e
+	return nil
 }
 
 func taken(path string) error {
@@ -44,48 +137,21 @@ func taken(path string) error {
 		Advise("choose another name, or replace it with --clash replace"))
 }
 
-func (n *NewFile) open() (err error) {
-	if n.root, err = os.OpenRoot(filepath.Dir(n.path)); err != nil {
-		return err
-	}
-	if n.dir, err = openFolder(n.root, "."); err != nil {
-		return err
-	}
-	n.File, err = n.dir.OpenFile(n.name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
-	return err
-}
-
 // Commit writes the file through to the disk and lets it appear under its name.
 func (n *NewFile) Commit(replace bool) error {
-	defer n.close()
 	err := n.Sync()
 	if closed := n.File.Close(); err == nil {
 		err = closed
 	}
-	if err == nil {
-		err = n.dir.move(n.name, n.dir.handle, filepath.Base(n.path), replace)
-	}
 	if err != nil {
-		_ = n.dir.Remove(n.name) // the first error says what is wrong
-		if errors.Is(err, fs.ErrExist) {
-			return taken(n.path)
-		}
+		_ = n.files.Discard() // the first error says what is wrong
+		return fault.Writing(n.path, err)
 	}
-	return fault.Writing(n.path, err)
+	return n.files.Commit([]string{filepath.Base(n.path)}, replace)
 }
 
 // Discard removes what was written so far.
 func (n *NewFile) Discard() error {
-	defer n.close()
 	n.File.Close()
-	return fault.Writing(n.path, n.dir.Remove(n.name))
-}
-
-func (n *NewFile) close() {
-	if n.dir != nil {
-		n.dir.close()
-	}
-	if n.root != nil {
-		n.root.Close()
-	}
+	return n.files.Discard()
 }

@@ -232,7 +232,11 @@ func loadFolder(ctx context.Context, root string, add func(*thing) error) error 
 }
 
 func (s *side) loadArchive(ctx context.Context, path string, o archive.Options, add func(*thing) error) error {
-	a, err := source.Source{Path: path}.Open(o)
+	sources, err := source.Find(ctx, source.Request{Names: []string{path}})
+	if err != nil {
+		return err
+	}
+	a, err := sources[0].Open(o)
 	if err != nil {
 		return fault.At(path, err)
 	}

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"path"
 	"strings"
@@ -86,31 +87,33 @@ func holdsTar(m codec.Method, r io.ReaderAt, size int64) bool {
 type decoded struct {
 	ahead   io.ReadCloser
 	decoder io.ReadCloser
+	in      *input // nil: several pieces are decoded at once
 }
 
 func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*decoded, error) {
 	limits := codec.Options{MaxMemory: o.MaxMemory}
 	if m.DecodeFile != nil {
 		if d, err := m.DecodeFile(r, size, limits); err == nil {
-			return &decoded{d, d}, nil
+			return &decoded{d, d, nil}, nil
 		}
 	}
-	in := bufio.NewReaderSize(&file{io.NewSectionReader(r, 0, size)}, 256<<10)
-	d, err := m.Decode(in, limits)
+	f := &file{r: io.NewSectionReader(r, 0, size)}
+	in := &input{bufio.NewReaderSize(f, 256<<10), f}
+	d, err := m.Decode(in.Reader, limits)
 	if err != nil {
-		return nil, broken(err)
+		return nil, broken(err, in)
 	}
 	ahead, err := readahead.NewReaderSize(d, 4, 512<<10)
 	if err != nil {
 		return nil, err
 	}
-	return &decoded{ahead, d}, nil
+	return &decoded{ahead, d, in}, nil
 }
 
 func (d *decoded) Read(p []byte) (int, error) {
 	n, err := d.ahead.Read(p)
 	if err != nil && err != io.EOF {
-		err = broken(err)
+		err = broken(err, d.in)
 	}
 	return n, err
 }
@@ -120,21 +123,35 @@ func (d *decoded) Close() error {
 	return d.decoder.Close()
 }
 
-func broken(err error) error {
-	switch {
-	case fault.Of(err) != fault.Other:
+func broken(err error, in *input) error {
+	if fault.Of(err) != fault.Other {
 		return err
-	case err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF):
-		return fault.New(fault.Damaged, "the compressed data is cut off")
 	}
-	return fault.New(fault.Damaged, "the compressed data is damaged: %w", err)
+	b := &archive.Break{CutOff: err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF), Err: fmt.Errorf("the compressed data is damaged: %w", err)}
+	if b.CutOff {
+		b.Err = errors.New("the compressed data is cut off")
+	}
+	if in != nil {
+		b.Offset = in.file.at - int64(in.Buffered())
+	}
+	return fault.New(fault.Damaged, "%w", b)
 }
 
-// file tells a failing disk from damaged data.
-type file struct{ r io.Reader }
+// input is the compressed data, with a buffer.
+type input struct {
+	*bufio.Reader
+	file *file
+}
+
+// file tells a failing disk from damaged data, and where it is.
+type file struct {
+	r  io.Reader
+	at int64
+}
 
 func (f *file) Read(p []byte) (int, error) {
 	n, err := f.r.Read(p)
+	f.at += int64(n)
 	if err != nil && err != io.EOF {
 		err = fault.Reading("", err)
 	}

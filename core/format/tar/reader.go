@@ -32,12 +32,19 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	for {
 		m, err := p.next()
 		t.assumed = p.assumed
-		if err == io.EOF {
-			return t, nil
-		}
 		at := in.offset()
+		if err == io.EOF {
+			if p.ended || o.Parts == nil {
+				return t, nil
+			}
+			// Some writers leave the end mark out, but more parts may follow.
+			err = damaged(at, "its end mark is missing")
+		}
 		if err == nil && in.skip(m.stored+padding(m.stored)) != nil {
-			err = damaged(at, "the data of %q is cut off", m.Path)
+			err, in.at = damaged(at, "the data of %q is cut off", m.Path), size
+		}
+		if e, ok := errors.AsType[*fault.Error](err); ok && e.Kind == fault.Damaged {
+			e.Err = &archive.Break{Offset: at, CutOff: in.at >= size, Err: e.Err}
 		}
 		if err != nil && o.Salvage && fault.Of(err) == fault.Damaged && t.entries != nil {
 			t.broken = err

@@ -22,6 +22,7 @@ type end struct {
 	size    int64  // of the central directory
 	base    int64  // bytes in front of the archive; offsets count from there
 	comment []byte
+	split   bool // offsets count from the start of the segment that they are in
 	last    bool // its comment ends where the file does
 	narrow  bool // no ZIP64 record: entries is modulo 65,536 where a writer overflowed
 }
@@ -38,7 +39,7 @@ const (
 // findEnd finds the end record whose central directory is where it says: the
 // one whose comment ends with the file, or else, behind trailing bytes, the one
 // nearest to the end.
-func findEnd(r *cached, size int64) (end, error) {
+func findEnd(r *cached, size int64, parts segments) (end, error) {
 	failure := errNoEnd
 	var nearest *end
 	var signature [4]byte
@@ -58,7 +59,7 @@ func findEnd(r *cached, size int64) (end, error) {
 			if i+endLength > len(block) {
 				continue
 			}
-			e, err := readEnd(r, size, from+int64(i), block[i:i+endLength])
+			e, err := readEnd(r, size, from+int64(i), block[i:i+endLength], parts)
 			switch {
 			case err == nil && e.last:
 				return e, nil
@@ -74,6 +75,9 @@ func findEnd(r *cached, size int64) (end, error) {
 	}
 	if nearest != nil {
 		return *nearest, nil
+	}
+	if _, split := errors.AsType[*SplitError](failure); split {
+		return end{}, fault.New(fault.Incomplete, "%w", failure)
 	}
 	return end{}, fault.New(fault.Damaged, "%w", failure)
 }
@@ -115,7 +119,7 @@ func (c *cached) ReadAt(p []byte, at int64) (int, error) {
 
 // readEnd reads the end record at position at (4.3.16), and the ZIP64 records
 // in front of it (4.3.14, 4.3.15).
-func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
+func readEnd(r io.ReaderAt, size, at int64, record []byte, parts segments) (end, error) {
 	f := fields{b: record[4:]}
 	disk, directoryDisk := uint32(f.uint16()), uint32(f.uint16())
 	f.uint16() // entries on this disk
@@ -130,7 +134,7 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
 		return end{}, err
 	}
 	directoryEnd := at
-	if at64, record := readEnd64(r, at); record != nil {
+	if at64, record := readEnd64(r, at, parts); record != nil {
 		e.narrow = false
 		directoryEnd = at64
 		f := fields{b: record[16:]}
@@ -151,8 +155,15 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
 			}
 		}
 	}
-	if disk != 0 || directoryDisk != 0 {
-		return end{}, errors.New("it is one part of an archive split into several")
+	if directoryDisk > disk {
+		return end{}, errors.New("its directory starts behind its end")
+	}
+	if disk != 0 {
+		if int(disk) != len(parts)-1 {
+			return end{}, &SplitError{Segments: int64(disk) + 1, Found: len(parts)}
+		}
+		e.split = true
+		offset = uint64(parts.position(directoryDisk, offset))
 	}
 	if length > uint64(directoryEnd) || entries > length/centralLength {
 		return end{}, errors.New("its end record promises a larger directory than there is room for")
@@ -161,11 +172,14 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte) (end, error) {
 	// The directory usually ends where the end records start. Otherwise, with
 	// something between them, it can only be where its offset says.
 	e.start = directoryEnd - e.size
-	if offset > uint64(e.start) || !hasDirectory(r, e) {
+	if offset > uint64(e.start) || !hasDirectory(r, e) || e.split {
 		e.start = int64(min(offset, uint64(e.start)))
 		if !hasDirectory(r, e) {
 			return end{}, errors.New("its directory is not where its end record says")
 		}
+	}
+	if e.split {
+		return e, nil
 	}
 	e.base = e.start - int64(offset)
 	if e.base > 0 && startsWith(r, localSignature) {
@@ -193,14 +207,14 @@ func hasDirectory(r io.ReaderAt, e end) bool {
 
 // readEnd64 returns the ZIP64 end record that the locator in front of the end
 // record at position at points to, and its own position; nil if there is none.
-func readEnd64(r io.ReaderAt, at int64) (int64, []byte) {
+func readEnd64(r io.ReaderAt, at int64, parts segments) (int64, []byte) {
 	locator := make([]byte, locatorLength)
 	if _, err := r.ReadAt(locator, at-locatorLength); err != nil || le.Uint32(locator) != locatorSignature {
 		return 0, nil
 	}
 	// With bytes in front of the archive the offset is off by their number;
 	// the record then lies right before the locator.
-	for _, position := range []int64{int64(le.Uint64(locator[8:])), at - locatorLength - end64Length} {
+	for _, position := range []int64{parts.position(le.Uint32(locator[4:]), le.Uint64(locator[8:])), int64(le.Uint64(locator[8:])), at - locatorLength - end64Length} {
 		record := make([]byte, end64Length)
 		if position < 0 || position > at-locatorLength-end64Length {
 			continue
@@ -222,42 +236,55 @@ type record struct {
 	lock   lock
 }
 
-// readDirectory reads the central directory (4.3.12).
-func (z *Reader) readEntries(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []record, error) {
+// eachCentral goes through the central directory (4.3.12), header by header,
+// with where each starts. A header is valid until the next.
+func (z *Reader) eachCentral(r io.ReaderAt, e end, visit func(at int64, header []byte) error) error {
 	// The buffer holds the longest header: the fixed part and three fields of
 	// 16-bit length.
 	in := bufio.NewReaderSize(io.NewSectionReader(r, e.start, e.size), int(min(e.size, 256<<10)))
-	entries := make([]archive.Entry, 0, e.entries)
-	records := make([]record, 0, e.entries)
 	for left := e.size; left >= centralLength; {
 		// More than the count says is read too: some writers store it modulo
 		// 65,536. What follows the last header may be a signature (4.3.13).
 		fixed, err := in.Peek(centralLength)
 		if err != nil {
-			return nil, nil, fault.Reading("", err)
+			return fault.Reading("", err)
 		}
 		if le.Uint32(fixed) != centralSignature {
-			break
+			return nil
 		}
 		length := centralLength + int(le.Uint16(fixed[28:])) + int(le.Uint16(fixed[30:])) + int(le.Uint16(fixed[32:]))
 		if int64(length) > left {
-			break
+			return nil
 		}
 		header, err := in.Peek(length)
 		if err != nil {
-			return nil, nil, fault.Reading("", err)
+			return fault.Reading("", err)
 		}
-		entry, rec, err := z.readCentral(header, o)
-		if err != nil {
-			return nil, nil, fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(entries)+1, e.start+e.size-left, err)
+		if err := visit(e.start+e.size-left, header); err != nil {
+			return err
 		}
-		rec.offset += e.base
-		entry.Offset = rec.offset
-		entries, records = append(entries, entry), append(records, rec)
 		left -= int64(length)
 		if _, err := in.Discard(length); err != nil {
-			return nil, nil, fault.Reading("", err)
+			return fault.Reading("", err)
 		}
+	}
+	return nil
+}
+
+// readEntries reads the central directory.
+func (z *Reader) readEntries(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []record, error) {
+	entries := make([]archive.Entry, 0, e.entries)
+	records := make([]record, 0, e.entries)
+	err := z.eachCentral(r, e, func(at int64, header []byte) error {
+		entry, rec, err := z.readCentral(header, e, o)
+		if err != nil {
+			return fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(entries)+1, at, err)
+		}
+		entries, records = append(entries, entry), append(records, rec)
+		return nil
+	})
+	if err != nil {
+		return nil, nil, err
 	}
 	count := uint64(len(entries))
 	if e.narrow {
@@ -266,11 +293,11 @@ func (z *Reader) readEntries(r io.ReaderAt, e end, o archive.Options) ([]archive
 	if count != e.entries {
 		return nil, nil, fault.New(fault.Damaged, "its end record promises %d entries, its directory holds %d", e.entries, len(entries))
 	}
-	return entries, records, setLimits(entries, records, e.start)
+	return entries, records, z.parts.blame(setLimits(entries, records, e.start))
 }
 
 // readCentral decodes one central header.
-func (z *Reader) readCentral(header []byte, o archive.Options) (archive.Entry, record, error) {
+func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive.Entry, record, error) {
 	f := fields{b: header[4:]}
 	host := f.uint16() >> 8
 	f.uint16() // version needed
@@ -299,14 +326,17 @@ func (z *Reader) readCentral(header []byte, o archive.Options) (archive.Entry, r
 	if wide.f.short {
 		return e, rec, errors.New("its ZIP64 field is missing or too short")
 	}
-	if disk != 0 {
-		return e, rec, errors.New("it lies in another part of a split archive")
-	}
 	const largest = 1<<63 - 1
 	if size > largest || packed > largest || offset > largest {
 		return e, rec, errors.New("a size or offset is beyond any file")
 	}
-	e.Size, e.Packed, rec.offset = int64(size), int64(packed), int64(offset)
+	e.Size, e.Packed, rec.offset = int64(size), int64(packed), int64(offset)+end.base
+	if end.split {
+		rec.offset = z.parts.position(disk, offset)
+	} else if disk != 0 {
+		return e, rec, errors.New("it lies in another part of a split archive")
+	}
+	e.Offset = rec.offset
 	if commentLength > 0 && len(z.comments) < mostComments {
 		z.comments = append(z.comments, "comment of "+e.Path+": "+z.names.decode(string(comment), rec.flags&flagUTF8 != 0, nil))
 	}

@@ -20,6 +20,8 @@ import (
 // Reader reads a ZIP archive at any entry.
 type Reader struct {
 	r       io.ReaderAt
+	parts   segments
+	end     end
 	entries []archive.Entry
 	records []record
 	broken  error // why entries may be missing
@@ -49,7 +51,7 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 }
 
 func newReader(r io.ReaderAt, o archive.Options) *Reader {
-	z := &Reader{r: r, maxMemory: o.MaxMemory}
+	z := &Reader{r: r, parts: segments(o.Parts), maxMemory: o.MaxMemory}
 	z.passwords.list = o.Passwords
 	z.names.encoding = o.Encoding
 	return z
@@ -58,15 +60,18 @@ func newReader(r io.ReaderAt, o archive.Options) *Reader {
 func (z *Reader) readDirectory(size int64, o archive.Options) error {
 	c := newCached(z.r)
 	defer c.release()
-	e, err := findEnd(c, size)
+	e, err := findEnd(c, size, z.parts)
 	if err != nil {
 		return err
 	}
+	z.end = e
 	if len(e.comment) > 0 {
 		z.comments = append(z.comments, "comment: "+z.names.decode(string(e.comment), false, nil))
 	}
-	z.entries, z.records, err = z.readEntries(c, e, o)
-	return err
+	if z.entries, z.records, err = z.readEntries(c, e, o); err != nil {
+		return err
+	}
+	return z.checkParts()
 }
 
 // mostComments bounds how many are kept.
@@ -132,7 +137,8 @@ type data struct {
 	rec   *record
 
 	block    *[piece]byte  // what was read along with the local header
-	stream   *bufio.Reader // the packed data, when it does not fit in block
+	section  *section      // the packed data, when it does not fit in block,
+	stream   *bufio.Reader // and a buffer for it
 	packed   codec.Source  // either
 	position int64         // of the packed data, in the file
 	flags    uint16        // of the local header
@@ -167,7 +173,8 @@ func (d *data) start(method codec.Method) error {
 	if whole := int64(header) + d.entry.Packed; whole <= n {
 		d.packed = bytes.NewReader(block[header:whole])
 	} else {
-		d.stream = getBuffer(&section{d.z.r, d.position, d.entry.Packed})
+		d.section = &section{d.z.r, d.position, d.entry.Packed}
+		d.stream = getBuffer(d.section)
 		d.packed = d.stream
 	}
 	d.decoder, err = method.Decode(d.packed, codec.Options{MaxMemory: d.z.maxMemory})
@@ -237,7 +244,7 @@ func (d *data) Read(p []byte) (int, error) {
 		err = fault.New(fault.Damaged, "its data breaks after %d bytes: %w", d.size, err)
 	}
 	if err != nil && err != io.EOF {
-		err = d.locked(err)
+		err = d.atBorder(d.locked(err))
 	}
 	d.err = err
 	return n, err
@@ -258,18 +265,19 @@ func (d *data) check() error {
 		return fault.New(fault.Damaged, "its data ends before the %d packed bytes that the directory says", d.entry.Packed)
 	}
 	if d.flags&flagDescriptor != 0 {
-		return d.checkDescriptor()
+		_, err := d.descriptor()
+		return err
 	}
 	return nil
 }
 
-// checkDescriptor holds the record behind the data (4.3.9) against the
-// directory: with or without signature, with sizes of 4 or 8 bytes.
-func (d *data) checkDescriptor() error {
+// descriptor returns the record behind the data (4.3.9) after holding it against
+// the directory: it is with or without signature, with sizes of 4 or 8 bytes.
+func (d *data) descriptor() ([]byte, error) {
 	at := d.position + d.entry.Packed
 	record := make([]byte, min(24, d.rec.limit-at))
 	if _, err := d.z.r.ReadAt(record, at); err != nil {
-		return fault.Reading("", err)
+		return nil, fault.Reading("", err)
 	}
 	wide := le.AppendUint32(nil, d.entry.CRC32)
 	narrow := bytes.Clone(wide)
@@ -278,12 +286,16 @@ func (d *data) checkDescriptor() error {
 		narrow = le.AppendUint32(narrow, uint32(size))
 	}
 	unsigned := bytes.TrimPrefix(record, le.AppendUint32(nil, descriptorSignature))
-	for _, r := range [][]byte{record, unsigned} {
-		if bytes.HasPrefix(r, narrow) || bytes.HasPrefix(r, wide) {
-			return nil
+	// Where both lengths fit, the longer one is meant: sizes below 4 GiB in 8
+	// bytes have zeros where the shorter one ends.
+	for _, sizes := range [][]byte{wide, narrow} {
+		for _, r := range [][]byte{record, unsigned} {
+			if bytes.HasPrefix(r, sizes) {
+				return record[:len(record)-len(r)+len(sizes)], nil
+			}
 		}
 	}
-	return fault.New(fault.Damaged, "the record behind its data, at offset %d, contradicts the directory", at)
+	return nil, fault.New(fault.Damaged, "the record behind its data, at offset %d, contradicts the directory", at)
 }
 
 // Close gives the buffers back.

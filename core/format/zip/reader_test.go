@@ -181,7 +181,7 @@ func TestReadContradictions(t *testing.T) {
 		"offset behind the file":     {central(42, 0xff, 0xff, 0xff), fault.Damaged, "reaches into the directory"},
 		"ZIP64 field missing":        {central(42, 0xff, 0xff, 0xff, 0xff), fault.Damaged, "its ZIP64 field is missing or too short"},
 		"entry on another disk":      {central(34, 2), fault.Damaged, "another part of a split archive"},
-		"directory on another disk":  {built{entries: two, end: set(4, 1, 0, 1)}, fault.Damaged, "one part of an archive split into several"},
+		"directory on another disk":  {built{entries: two, end: set(4, 1, 0, 1)}, fault.Incomplete, "it is the last of 2 parts"},
 		"too few entries":            {built{entries: two, end: set(8, 1, 0, 1)}, fault.Damaged, "promises 1 entries, its directory holds 2"},
 		"more entries than room":     {built{entries: two, end: set(8, 9, 9, 9, 9)}, fault.Damaged, "larger directory than there is room for"},
 		"directory elsewhere":        {built{entries: two, end: set(16, 7)}, fault.Damaged, "belongs to an archive inside it"},

@@ -28,8 +28,10 @@ const (
 type Writer struct {
 	out       *bufio.Writer
 	patch     io.WriterAt // nil: what comes late goes behind the data instead
-	offset    int64
+	split     Segmented   // nil: the archive is one file
+	offset    int64       // in the whole
 	directory bytes.Buffer
+	comment   []byte
 	entries   uint64
 	block     []byte
 	packed    bytes.Buffer
@@ -56,14 +58,14 @@ type header struct {
 	name   string // with the '/' of a folder
 	method uint16
 	flags  uint16
-	offset int64
+	at     place
 	zip64  bool // the local header has room for 8-byte sizes
 }
 
 // Add writes one entry; see archive.Writer. A name that ZIP cannot hold is of
 // kind fault.Usage; data that disagrees with e.Size, of kind fault.Unreadable.
 func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) {
-	h := header{entry: e, name: e.Path, offset: w.offset}
+	h := header{entry: e, name: e.Path}
 	switch e.Kind {
 	case archive.Folder:
 		h.name += "/"
@@ -114,7 +116,8 @@ func (w *Writer) addWhole(h *header, content []byte) error {
 	}
 	h.method = methodNumbers[e.Method]
 	e.Packed = int64(len(packed))
-	if err := w.write(h.local(e.CRC32, e.Packed, e.Size)); err != nil {
+	var err error
+	if h.at, err = w.record(h.local(e.CRC32, e.Packed, e.Size)); err != nil {
 		return err
 	}
 	return w.write(packed)
@@ -139,7 +142,8 @@ func (w *Writer) addLong(h *header, content io.Reader) error {
 	if w.patch == nil {
 		h.flags |= flagDescriptor
 	}
-	if err := w.write(h.local(0, 0, 0)); err != nil {
+	var err error
+	if h.at, err = w.record(h.local(0, 0, 0)); err != nil {
 		return err
 	}
 	start := w.offset
@@ -152,12 +156,13 @@ func (w *Writer) addLong(h *header, content io.Reader) error {
 		return fault.New(fault.Unreadable, "it grew beyond 4 GiB while it was read")
 	}
 	if w.patch == nil {
-		return w.write(h.descriptor())
+		_, err := w.record(h.descriptor())
+		return err
 	}
 	if err := w.out.Flush(); err != nil {
 		return fault.Writing("", err)
 	}
-	if _, err := w.patch.WriteAt(h.local(e.CRC32, e.Packed, e.Size), h.offset); err != nil {
+	if _, err := w.patch.WriteAt(h.local(e.CRC32, e.Packed, e.Size), h.at.offset); err != nil {
 		return fault.Writing("", err)
 	}
 	return nil
@@ -234,7 +239,7 @@ func (w *Writer) addCentral(h header) {
 		}
 		return uint32(v)
 	}
-	size, packed, offset := short(e.Size), short(e.Packed), short(h.offset)
+	size, packed, offset := short(e.Size), short(e.Packed), short(h.at.offset)
 	var extra []byte
 	if wide != nil {
 		h.zip64 = true
@@ -249,7 +254,7 @@ func (w *Writer) addCentral(h header) {
 	for _, v := range []uint32{e.CRC32, packed, size} {
 		b = le.AppendUint32(b, v)
 	}
-	for _, v := range []uint16{uint16(len(h.name)), uint16(len(extra)), 0, 0, 0} { // … comment, disk, internal attributes
+	for _, v := range []uint16{uint16(len(h.name)), uint16(len(extra)), 0, h.at.disk, 0} { // … comment, disk, internal attributes
 		b = le.AppendUint16(b, v)
 	}
 	b = le.AppendUint32(b, attributes(e))
@@ -305,34 +310,47 @@ func appendTimestamp(extra []byte, t time.Time) []byte {
 
 // Close writes the central directory and the records at the end.
 func (w *Writer) Close() error {
-	start, length := w.offset, int64(w.directory.Len())
-	if err := w.write(w.directory.Bytes()); err != nil {
+	d, err := w.writeDirectory()
+	if err != nil {
 		return err
 	}
+	length, start := int64(w.directory.Len()), d.start.offset
+	wide := w.entries >= max16 || length >= max32 || start >= max32
+	room := endLength + len(w.comment)
+	if wide {
+		room += end64Length + locatorLength
+	}
+	at, err := w.reserve(room)
+	if err != nil {
+		return err
+	}
+	if at.disk != d.last {
+		d.onLast = 0
+	}
 	var b []byte
-	if w.entries >= max16 || length >= max32 || start >= max32 {
+	if wide {
 		b = le.AppendUint32(b, end64Signature)
 		b = le.AppendUint64(b, end64Length-12) // without this field and the signature
 		b = le.AppendUint16(b, versionMadeBy)
 		b = le.AppendUint16(b, versionZIP64)
-		b = le.AppendUint64(b, 0) // this disk and the disk of the directory
-		for _, v := range []uint64{w.entries, w.entries, uint64(length), uint64(start)} {
+		b = le.AppendUint32(b, uint32(at.disk))
+		b = le.AppendUint32(b, uint32(d.start.disk))
+		for _, v := range []uint64{d.onLast, w.entries, uint64(length), uint64(start)} {
 			b = le.AppendUint64(b, v)
 		}
 		b = le.AppendUint32(b, locatorSignature)
-		b = le.AppendUint32(b, 0) // disk of the ZIP64 end record
-		b = le.AppendUint64(b, uint64(w.offset))
-		b = le.AppendUint32(b, 1) // number of disks
+		b = le.AppendUint32(b, uint32(at.disk)) // of the ZIP64 end record
+		b = le.AppendUint64(b, uint64(at.offset))
+		b = le.AppendUint32(b, uint32(at.disk)+1) // number of disks
 	}
 	b = le.AppendUint32(b, endSignature)
-	b = le.AppendUint32(b, 0) // this disk and the disk of the directory
-	count := uint16(min(w.entries, max16))
-	b = le.AppendUint16(b, count)
-	b = le.AppendUint16(b, count)
+	for _, v := range []uint16{at.disk, d.start.disk, uint16(min(d.onLast, max16)), uint16(min(w.entries, max16))} {
+		b = le.AppendUint16(b, v)
+	}
 	b = le.AppendUint32(b, uint32(min(length, max32)))
 	b = le.AppendUint32(b, uint32(min(start, max32)))
-	b = le.AppendUint16(b, 0) // comment length
-	if err := w.write(b); err != nil {
+	b = le.AppendUint16(b, uint16(len(w.comment)))
+	if err := w.write(append(b, w.comment...)); err != nil {
 		return err
 	}
 	return fault.Writing("", w.out.Flush())

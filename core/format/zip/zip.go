@@ -10,6 +10,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
+	"widecrate/core/fault"
 )
 
 // Format is the ZIP format.
@@ -35,6 +36,8 @@ const (
 	locatorLength       = 20
 	endSignature        = 0x06054b50 // 4.3.16
 	endLength           = 22
+	splitSignature      = descriptorSignature // at the start of a split archive, 8.5.4
+	unsplitSignature    = 0x30304b50          // the same where one segment was enough, 8.5.5
 )
 
 // Bits of the general purpose flag, 4.4.4.
@@ -93,15 +96,19 @@ var methodNames = map[uint16]string{0: codec.Store, 8: codec.Deflate, 9: codec.D
 var methodNumbers = map[string]uint16{codec.Store: 0, codec.Deflate: 8}
 
 func identify(r io.ReaderAt, _ int64) bool {
-	// The last of these marks a split archive, 8.5.4.
-	return startsWith(r, localSignature) || startsWith(r, endSignature) || startsWith(r, descriptorSignature)
+	for _, signature := range []uint32{localSignature, endSignature, splitSignature, unsplitSignature} {
+		if startsWith(r, signature) {
+			return true
+		}
+	}
+	return false
 }
 
 func identifyBehind(r io.ReaderAt, size int64) bool {
 	c := newCached(r)
 	defer c.release()
-	_, err := findEnd(c, size)
-	return err == nil
+	_, err := findEnd(c, size, nil)
+	return err == nil || fault.Of(err) == fault.Incomplete
 }
 
 var le = binary.LittleEndian

@@ -1,0 +1,368 @@
+package cli
+
+import (
+	"errors"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/show"
+	"widecrate/core/extract"
+	"widecrate/core/fault"
+	"widecrate/core/parts"
+)
+
+func newParts(s *streams) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "parts COMMAND",
+		Short: "Sets in parts: find and check, put together, split",
+		Long: `parts deals with files that come cut into several: split ZIP archives (.z01,
+.z02 … .zip), and plain cuts (.001 …, .aa …, part1, 1of5). To unpack a set, no
+joining is needed: extract, inspect and verify take any part of it for the whole.`,
+		Example: `  widecrate parts scan survey
+  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
+  widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(newPartsScan(s), newPartsJoin(s), newPartsSplit(s))
+	return cmd
+}
+
+// partsInOption is where else parts may lie.
+func partsInOption(cmd *cobra.Command, to *[]string) {
+	cmd.Flags().StringArrayVar(to, "parts-in", nil, "parts of sets may also lie in this `DIR` (repeatable)")
+}
+
+type scanCommand struct {
+	*streams
+	outputOptions
+	recursive bool
+	partsIn   []string
+}
+
+func newPartsScan(s *streams) *cobra.Command {
+	c := &scanCommand{streams: s}
+	cmd := &cobra.Command{
+		Use:   "scan [SOURCE…] [OPTION…]",
+		Short: "Find sets, and say what is missing",
+		Long: `scan finds the sets in folders, this one when none is named, and those that
+files are part of. It names the parts that are missing, and finds those that are
+empty, too short, or there twice. The exit code is 4 if a set is not complete.`,
+		Example: `  widecrate parts scan survey  # exit code 4
+  widecrate parts scan survey/harbour.zip --as json`,
+		RunE: c.run,
+	}
+	group(cmd, "Which sets", func() {
+		cmd.Flags().BoolVar(&c.recursive, "recursive", false, "look in the folders below too")
+		partsInOption(cmd, &c.partsIn)
+	})
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: a table for people, JSON Lines, or the sets that are not complete", "table")
+	})
+	return cmd
+}
+
+// setLine is a line of JSON for each set.
+type setLine struct {
+	Kind     string   `json:"kind"`
+	Name     string   `json:"name"`
+	Path     string   `json:"path"`
+	Type     string   `json:"type"`
+	Parts    []string `json:"parts"`
+	Expected int      `json:"expected"`
+	Missing  []string `json:"missing,omitempty"`
+	Size     int64    `json:"size"`
+	Complete bool     `json:"complete"`
+	Open     bool     `json:"more_may_follow,omitempty"`
+	Failure  *failure `json:"failure,omitempty"`
+}
+
+func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	if len(args) == 0 {
+		args = []string{"."}
+	}
+	sets, errs := parts.Scan(args, c.recursive, c.partsIn)
+	var failures extract.Failures
+	wrong := make([]error, len(sets))
+	for i, set := range sets {
+		if wrong[i] = fault.At(set.Path(), set.Check()); wrong[i] != nil {
+			failures.Add(wrong[i])
+		}
+	}
+	switch c.as.Value() {
+	case asJSON:
+		for i, set := range sets {
+			line := setLine{Kind: "set", Name: set.Name, Path: set.Path(), Type: set.Kind.String(), Parts: set.Present(), Expected: len(set.Parts),
+				Missing: set.Missing(), Size: set.Size(), Complete: wrong[i] == nil, Open: set.MoreMayFollow(), Failure: failureOf(wrong[i])}
+			_ = c.out.JSON().Encode(line) // the flush at the end tells
+		}
+	case asNames:
+		for i, set := range sets {
+			if wrong[i] != nil {
+				c.name(c.out, set.Path())
+			}
+		}
+	default:
+		c.table(sets, wrong)
+	}
+	for _, err := range errs {
+		failures.Add(err)
+		c.problem(err)
+	}
+	if !c.quiet {
+		s := c.summary(c.streams)
+		s.Printf("%s", s.Strong(show.Count(len(sets), "set")))
+		bad := 0
+		for _, err := range wrong {
+			if err != nil {
+				bad++
+			}
+		}
+		if bad > 0 {
+			s.Printf(", %s", s.Bad(show.Number(bad)+" not complete"))
+		}
+		s.Printf("\n")
+	}
+	if err := failures.Err(); err != nil {
+		return reported{err}
+	}
+	return nil
+}
+
+func (c *scanCommand) table(sets []*parts.Set, wrong []error) {
+	if len(sets) == 0 || c.quiet {
+		return
+	}
+	name := show.Column{Title: "set", Short: true}
+	label := func(set *parts.Set) string {
+		return c.out.Name(filepath.Join(filepath.Dir(set.Path()), set.Name))
+	}
+	for _, set := range sets {
+		name.Width = max(name.Width, show.Width(label(set)))
+	}
+	t := show.NewTable(c.out, name, show.Column{Title: "kind", Width: 9}, show.Column{Title: "parts", Width: 8, Right: true},
+		show.Column{Title: "size", Width: 9, Right: true}, show.Column{Title: "complete", Width: 8})
+	for i, set := range sets {
+		state := c.out.Good("yes")
+		switch {
+		case wrong[i] != nil:
+			state = c.out.Bad("no") + ": " + c.out.Name(why(wrong[i]))
+		case set.MoreMayFollow():
+			state = "yes, unless more follow: the last part is as large as the others"
+		}
+		t.Row(label(set), set.Kind.String(), show.Number(set.Found())+" of "+show.Number(len(set.Parts)), show.Size(set.Size()), state)
+	}
+}
+
+// why is an error without the place, which stands beside it.
+func why(err error) string {
+	if e, ok := errors.AsType[*fault.Error](err); ok {
+		return e.Err.Error()
+	}
+	return err.Error()
+}
+
+type joinCommand struct {
+	*streams
+	outputOptions
+	into    string
+	clash   choice[bool]
+	partsIn []string
+}
+
+func newPartsJoin(s *streams) *cobra.Command {
+	c := &joinCommand{streams: s, clash: replaceChoice()}
+	cmd := &cobra.Command{
+		Use:   "join PART [OPTION…]",
+		Short: "Put a set together into one file",
+		Long: `join puts the set together that a part belongs to. Plain cuts are joined byte for
+byte; a split ZIP archive becomes an ordinary one, without unpacking. Where a
+list of SHA-256 sums lies beside the parts, each part in it is held against it,
+and the whole. The file appears when all of it is there and right.`,
+		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
+  widecrate parts join survey/harbour.z01 --into harbour.zip`,
+		Args: cobra.ExactArgs(1),
+		RunE: c.run,
+	}
+	group(cmd, "The file", func() {
+		cmd.Flags().StringVar(&c.into, "into", "", "the `FILE` to make; beside the parts, called what they have in common, when left out")
+		c.clash.addTo(cmd, "clash", "what to do about a file that exists already")
+		partsInOption(cmd, &c.partsIn)
+	})
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the file's path", "text")
+	})
+	return cmd
+}
+
+// joinedLine is the line of JSON about a file that was put together.
+type joinedLine struct {
+	Kind    string  `json:"kind"`
+	Path    string  `json:"path"`
+	Parts   int     `json:"parts"`
+	Size    int64   `json:"size"`
+	Summed  int     `json:"summed"`
+	Seconds float64 `json:"seconds"`
+}
+
+func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	started := time.Now()
+	set, err := parts.Of(args[0], c.partsIn)
+	if set == nil && err == nil {
+		if set = parts.OfLast(args[0]); set == nil {
+			err = fault.At(args[0], fault.New(fault.Unreadable, "it is part of no set").Advise("widecrate parts scan shows the sets of a folder"))
+		}
+	}
+	if err != nil {
+		return err
+	}
+	into := c.into
+	if into == "" {
+		into = filepath.Join(filepath.Dir(set.Path()), set.Name)
+	}
+	j, err := set.Join(cmd.Context(), into, c.clash.Value())
+	if err != nil {
+		if e, ok := errors.AsType[*fault.Error](err); ok && e.Where == "" {
+			err = fault.At(set.Path(), err)
+		}
+		return err
+	}
+	took := time.Since(started)
+	switch c.as.Value() {
+	case asJSON:
+		_ = c.out.JSON().Encode(joinedLine{"file", absolutePath(j.Path), len(set.Parts), j.Size, j.Summed, took.Seconds()}) // the flush at the end tells
+	case asNames:
+		c.name(c.out, absolutePath(j.Path))
+	}
+	if c.quiet {
+		return nil
+	}
+	s := c.summary(c.streams)
+	s.Printf("%s: %s from %s", s.Strong(s.Name(j.Path)), show.Size(j.Size), show.Count(len(set.Parts), "part"))
+	if j.Zip {
+		s.Printf(", an ordinary ZIP archive now")
+	}
+	s.Printf("; %s; %s\n", sumsHeld(j.Summed), show.Took(took))
+	return nil
+}
+
+func sumsHeld(n int) string {
+	if n == 0 {
+		return "no list of sums lies beside the parts"
+	}
+	return show.Count(n, "SHA-256 sum") + " held"
+}
+
+// absolutePath is a path that does not depend on where the command ran.
+func absolutePath(path string) string {
+	if full, err := filepath.Abs(path); err == nil {
+		return full
+	}
+	return path
+}
+
+// cutOptions say how a set is made.
+type cutOptions struct {
+	partSize size
+	style    choice[parts.Style]
+}
+
+func (o *cutOptions) addTo(cmd *cobra.Command) {
+	o.style = choice[parts.Style]{words: []string{"numbered", "zip"}, values: []parts.Style{parts.NumberedStyle, parts.ZIPStyle}}
+	cmd.Flags().Var(&o.partSize, "part-size", "write parts of this `SIZE`, such as 100M or 2G, with a list of their SHA-256 sums")
+	o.style.addTo(cmd, "part-style", "numbered: plain cuts, .001 .002 …; zip: a split ZIP archive, .z01 .z02 … .zip, with parts from 64k to just below 4G")
+}
+
+type splitCommand struct {
+	*streams
+	outputOptions
+	cutOptions
+	into  string
+	clash choice[bool]
+}
+
+func newPartsSplit(s *streams) *cobra.Command {
+	c := &splitCommand{streams: s, clash: replaceChoice()}
+	cmd := &cobra.Command{
+		Use:   "split FILE --part-size SIZE [OPTION…]",
+		Short: "Cut a file into parts",
+		Long: `split cuts any file into numbered parts, or rewrites a ZIP archive as a split one,
+without unpacking it. A list of SHA-256 sums is written beside the parts: of
+each, and of numbered ones of the whole as well. Numbered parts that are put one
+behind the other are the file again, with or without this program.`,
+		Example: `  widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut
+  widecrate parts split bundles/gull-ness.zip --part-size 64k --part-style zip --into cut`,
+		Args: cobra.ExactArgs(1),
+		RunE: c.run,
+	}
+	group(cmd, "The parts", func() {
+		c.cutOptions.addTo(cmd)
+		cmd.Flags().StringVar(&c.into, "into", "", "the folder `DIR` that they go into, made if missing; that of the file when left out")
+		c.clash.addTo(cmd, "clash", "what to do about parts of that name that exist already")
+	})
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the paths", "text")
+	})
+	return cmd
+}
+
+// partsLine is the line of JSON about a set that was written.
+type partsLine struct {
+	Kind    string   `json:"kind"`
+	Parts   []string `json:"parts"`
+	Sums    string   `json:"sums"`
+	Size    int64    `json:"size"`
+	Seconds float64  `json:"seconds"`
+}
+
+func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	started := time.Now()
+	if c.partSize == 0 {
+		return usage(cmd, errors.New("--part-size says how large the parts are"))
+	}
+	into := c.into
+	if into == "" {
+		into = filepath.Dir(args[0])
+	}
+	w, err := parts.SplitFile(cmd.Context(), args[0], absolutePath(into), parts.Cut{PartSize: int64(c.partSize), Style: c.style.Value(), Replace: c.clash.Value()})
+	if err != nil {
+		return err
+	}
+	took := time.Since(started)
+	switch c.as.Value() {
+	case asJSON:
+		_ = c.out.JSON().Encode(partsLine{"set", w.Parts, w.List, w.Size, took.Seconds()}) // the flush at the end tells
+	case asNames:
+		for _, path := range append(w.Parts, w.List) {
+			c.name(c.out, path)
+		}
+	}
+	if !c.quiet {
+		tellParts(c.summary(c.streams), w, took)
+	}
+	return nil
+}
+
+// tellParts says what parts were written.
+func tellParts(s *show.Screen, w parts.Written, took time.Duration) {
+	names := make([]string, len(w.Parts))
+	for i, path := range w.Parts {
+		names[i] = filepath.Base(path)
+	}
+	s.Printf("%s in %s: %s\n", s.Strong(show.Count(len(names), "part")), s.Name(filepath.Dir(w.List)), s.Name(between(names)))
+	s.Printf("%s; SHA-256 sums in %s; %s\n", show.Size(w.Size), s.Name(filepath.Base(w.List)), show.Took(took))
+}
+
+// between names the first and the last of many.
+func between(names []string) string {
+	if len(names) > 4 {
+		return strings.Join(names[:2], ", ") + " … " + names[len(names)-1]
+	}
+	return strings.Join(names, ", ")
+}

@@ -1,0 +1,114 @@
+package parts
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/klauspost/compress/flate"
+
+	"widecrate/core/fault"
+)
+
+// Parts of fewer bytes may well be alike.
+const smallestUnlike = 512
+
+// checkTwice finds parts that hold the same bytes: one of them was sent twice
+// under two names. Where the bytes repeat themselves, that proves nothing.
+func (s *Set) checkTwice() error {
+	bySize := map[int64][]int{}
+	for i, p := range s.Parts {
+		if p.size() >= smallestUnlike {
+			bySize[p.size()] = append(bySize[p.size()], i)
+		}
+	}
+	for _, alike := range bySize {
+		if len(alike) < 2 {
+			continue
+		}
+		seen := map[string]int{}
+		for _, i := range alike {
+			sample, err := s.Parts[i].sample()
+			if err != nil {
+				return err
+			}
+			first, found := seen[string(sample)]
+			if !found {
+				seen[string(sample)] = i
+				continue
+			}
+			same, err := sameBytes(s.Parts[first].Path, s.Parts[i].Path)
+			if err != nil {
+				return err
+			}
+			if same && !repetitive(sample) {
+				return s.incomplete("parts %d (%s) and %d (%s) hold the same bytes", first+1, filepath.Base(s.Parts[first].Path), i+1, filepath.Base(s.Parts[i].Path)).
+					Advise("one of the two is not what its name says; fetch it again")
+			}
+		}
+	}
+	return nil
+}
+
+// sample reads a few bytes from the start, the middle and the end of a part.
+func (p *Part) sample() ([]byte, error) {
+	f, err := os.Open(p.Path)
+	if err != nil {
+		return nil, fault.Reading(p.Path, err)
+	}
+	defer f.Close()
+	const piece = 4 << 10
+	size := p.size()
+	var b []byte
+	for _, at := range []int64{0, size / 2, max(size-piece, 0)} {
+		part := make([]byte, min(piece, size-at))
+		if _, err := f.ReadAt(part, at); err != nil && err != io.EOF {
+			return nil, fault.Reading(p.Path, err)
+		}
+		b = append(b, part...)
+	}
+	return b, nil
+}
+
+// repetitive reports whether bytes can be packed into next to nothing.
+func repetitive(sample []byte) bool {
+	var packed bytes.Buffer
+	w, err := flate.NewWriter(&packed, flate.BestSpeed)
+	if err != nil {
+		return false
+	}
+	w.Write(sample) // memory does not fail
+	w.Close()
+	return packed.Len() < len(sample)/8
+}
+
+func sameBytes(a, b string) (bool, error) {
+	x, err := os.Open(a)
+	if err != nil {
+		return false, fault.Reading(a, err)
+	}
+	defer x.Close()
+	y, err := os.Open(b)
+	if err != nil {
+		return false, fault.Reading(b, err)
+	}
+	defer y.Close()
+	left, right := make([]byte, 128<<10), make([]byte, 128<<10)
+	for {
+		n, errX := io.ReadFull(x, left)
+		m, errY := io.ReadFull(y, right)
+		if !bytes.Equal(left[:n], right[:m]) {
+			return false, nil
+		}
+		if errX == io.EOF || errX == io.ErrUnexpectedEOF {
+			return errY == errX, nil
+		}
+		if errX != nil {
+			return false, fault.Reading(a, errX)
+		}
+		if errY != nil {
+			return false, fault.Reading(b, errY)
+		}
+	}
+}

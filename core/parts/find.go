@@ -1,0 +1,342 @@
+package parts
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/maruel/natural"
+
+	"widecrate/core/fault"
+	"widecrate/core/format"
+	"widecrate/core/format/zip"
+)
+
+// member is a file whose name is that of a part.
+type member struct {
+	folder, name string
+	role
+	last bool // of a split ZIP archive: it is called like a whole one
+}
+
+func (m member) path() string { return filepath.Join(m.folder, m.name) }
+
+// Find sorts the names in a folder into sets and those that are no parts. Parts
+// of a set of which one is there may also lie in the folders more. Files that
+// are whole archives, each by itself, are no parts, whatever they are called.
+// A folder that cannot be listed is of kind fault.Unreadable.
+func Find(folder string, names, more []string) (sets []*Set, rest []string, err error) {
+	f := finder{folder: folder, groups: map[string][]member{}}
+	f.add(folder, names)
+	for _, other := range more {
+		names, err := List(other)
+		if err != nil {
+			return nil, nil, err
+		}
+		f.add(other, names)
+	}
+	for _, m := range f.lasts {
+		if key := m.key(); f.groups[key] != nil {
+			f.groups[key] = append(f.groups[key], m)
+		} else {
+			f.alone(m)
+		}
+	}
+	for _, members := range f.groups {
+		if slices.ContainsFunc(members, func(m member) bool { return m.folder == folder }) {
+			f.divide(members, 0)
+		}
+	}
+	slices.SortFunc(f.sets, func(a, b *Set) int { return natural.Compare(a.Path(), b.Path()) })
+	return f.sets, f.rest, nil
+}
+
+// Of returns the set that a file is part of, whether it is there or missing;
+// nil if there is none.
+func Of(path string, more []string) (*Set, error) {
+	folder := filepath.Dir(path)
+	names, err := List(folder)
+	if err != nil {
+		return nil, err
+	}
+	sets, _, err := Find(folder, names, more)
+	for _, s := range sets {
+		if s.Has(path) {
+			return s, err
+		}
+	}
+	return nil, err
+}
+
+// OfLast returns the set whose last part, called like a whole ZIP archive, is all
+// that is there; nil if it is no part.
+func OfLast(path string) *Set {
+	name := filepath.Base(path)
+	n := len(name) - len(".zip")
+	if n < 1 || !strings.EqualFold(name[n:], ".zip") {
+		return nil
+	}
+	m := member{folder: filepath.Dir(path), name: name, last: true, role: role{kind: Split, before: name[:n+2], whole: name}}
+	a := assembly{Set: &Set{Name: name, Kind: Split}, sequence: newSequence(Split, []string{"01"}), sample: m, last: &m}
+	if a.Total = a.countOf(m); a.Total < 2 {
+		return nil
+	}
+	return a.build(m.folder)
+}
+
+// MayBePart reports whether a file of this name can be part of a set.
+func MayBePart(name string) bool {
+	_, is := roleOf(name)
+	n := len(name) - len(".zip")
+	return is || n > 0 && strings.EqualFold(name[n:], ".zip")
+}
+
+// Has reports whether a path is that of a part.
+func (s *Set) Has(path string) bool {
+	path = filepath.Clean(path)
+	return slices.ContainsFunc(s.Parts, func(p Part) bool { return p.Path == path })
+}
+
+// List names what is in a folder.
+func List(folder string) ([]string, error) {
+	dir, err := os.Open(folder)
+	if err != nil {
+		return nil, fault.Reading(folder, err)
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	return names, fault.Reading(folder, err)
+}
+
+// finder puts the files of folders into groups by their names, and makes sets of
+// those.
+type finder struct {
+	folder string
+	groups map[string][]member
+	lasts  []member
+	sets   []*Set
+	rest   []string
+}
+
+func (f *finder) add(folder string, names []string) {
+	for _, name := range names {
+		m := member{folder: folder, name: name}
+		var is bool
+		if m.role, is = roleOf(name); is {
+			f.groups[m.key()] = append(f.groups[m.key()], m)
+			continue
+		}
+		if n := len(name) - len(".zip"); n > 0 && strings.EqualFold(name[n:], ".zip") {
+			m.last = true
+			m.role = role{kind: Split, before: name[:n+2], whole: name}
+			f.lasts = append(f.lasts, m)
+			continue
+		}
+		f.alone(m)
+	}
+}
+
+func (f *finder) alone(members ...member) {
+	for _, m := range members {
+		if m.folder == f.folder {
+			f.rest = append(f.rest, m.name)
+		}
+	}
+}
+
+// exactly are ever stricter ways to tell sets apart whose names are the same but
+// for letter case, or for the width of their numbers.
+var exactly = []func(member) string{
+	func(member) string { return "" },
+	func(m member) string {
+		if m.kind == Split {
+			return m.name[:len(m.before)-2]
+		}
+		return m.before + "\x00" + m.after
+	},
+	func(m member) string { return strings.Repeat(" ", len(m.token)) },
+}
+
+// divide makes one set of a group, or several where two files of it claim the
+// same place.
+func (f *finder) divide(members []member, level int) {
+	var keys []string
+	groups := map[string][]member{}
+	for _, m := range members {
+		key := exactly[level](m)
+		if groups[key] == nil {
+			keys = append(keys, key)
+		}
+		groups[key] = append(groups[key], m)
+	}
+	for _, key := range keys {
+		if group := groups[key]; level+1 < len(exactly) && contested(group) {
+			f.divide(group, level+1)
+		} else {
+			f.assemble(group)
+		}
+	}
+}
+
+func contested(members []member) bool {
+	type claim struct{ folder, number string }
+	seen := map[claim]bool{}
+	for _, m := range members {
+		c := claim{m.folder, strings.ToLower(strings.TrimLeft(m.token, "0"))}
+		if seen[c] {
+			return true
+		}
+		seen[c] = true
+	}
+	return false
+}
+
+// assemble makes a set of files, if they are one.
+func (f *finder) assemble(members []member) {
+	var tokens []string
+	for _, m := range members {
+		if !m.last {
+			tokens = append(tokens, m.token)
+		}
+	}
+	if tokens == nil {
+		f.alone(members...)
+		return
+	}
+	sample := members[slices.IndexFunc(members, func(m member) bool { return !m.last })]
+	sequence := newSequence(sample.kind, tokens)
+	if !sample.likely(sequence, tokens) {
+		f.alone(members...)
+		return
+	}
+	a := assembly{Set: &Set{Name: sample.whole, Kind: sample.kind, Total: sample.total}, sequence: sequence, sample: sample, placed: map[int]member{}}
+	for _, m := range members {
+		at, ok := sequence.position(m.token)
+		switch {
+		case m.last:
+			if total := a.countOf(m); total == 1 || a.last != nil {
+				f.alone(m) // a whole archive beside a set
+			} else {
+				a.last, a.Total, a.Name = &m, total, m.name
+			}
+		case !ok:
+			f.alone(m)
+		default:
+			if _, taken := a.placed[at]; !taken { // what lies in the folder itself comes first
+				a.placed[at] = m
+			}
+		}
+	}
+	if sample.kind != Split && a.wholes() {
+		f.alone(members...)
+		return
+	}
+	f.sets = append(f.sets, a.build(f.folder))
+}
+
+// assembly is a set in the making.
+type assembly struct {
+	*Set
+	sequence
+	sample member
+	placed map[int]member
+	last   *member // of a split ZIP archive
+}
+
+// countOf reads from the last part of a split ZIP archive how many there are;
+// 0: it does not tell.
+func (a *assembly) countOf(last member) int {
+	const most = 1 << 16
+	n := 0
+	_ = look(last.path(), func(file *os.File, size int64) bool { // what cannot be read is told when it is needed
+		if segments, err := zip.Segments(file, size); err == nil && segments < most {
+			n = int(segments)
+		}
+		return true
+	})
+	return n
+}
+
+// wholes reports whether the files are archives each by itself. Of a lone one
+// that can only be said when its format has a directory at its end.
+func (a *assembly) wholes() bool {
+	for _, m := range a.placed {
+		whole := look(m.path(), func(file *os.File, size int64) bool {
+			found, err := format.Identify(file, size)
+			if err == nil && found.Name == zip.Format.Name {
+				n, err := zip.Segments(file, size)
+				return err == nil && n == 1
+			}
+			return err == nil && len(a.placed) > 1
+		})
+		if !whole {
+			return false
+		}
+	}
+	return true
+}
+
+// look opens a file for a short look.
+func look(path string, at func(file *os.File, size int64) bool) bool {
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() {
+		return false
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	return at(file, info.Size())
+}
+
+// build puts the parts into order.
+func (a *assembly) build(folder string) *Set {
+	n := a.Total
+	if a.Kind == Split {
+		n--
+	}
+	for at := range a.placed {
+		n = max(n, at+1)
+	}
+	for at := range n {
+		name := a.sample.before + a.token(at) + a.sample.after
+		a.Parts = append(a.Parts, part(folder, name, a.placed, at))
+	}
+	if a.Kind == Split {
+		last := Part{Path: filepath.Join(folder, a.Name)}
+		if a.last != nil {
+			last = present(a.last.path())
+		}
+		a.Parts = append(a.Parts, last)
+	}
+	return a.Set
+}
+
+func part(folder, expected string, placed map[int]member, at int) Part {
+	if m, found := placed[at]; found {
+		return present(m.path())
+	}
+	return Part{Path: filepath.Join(folder, expected)}
+}
+
+func present(path string) Part {
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() {
+		return Part{Path: path, Err: unusable(path, info, err)}
+	}
+	return Part{Path: path, Info: info}
+}
+
+// Next is the name that a further part would have.
+func (s *Set) Next() string {
+	var tokens []string
+	for _, p := range s.Parts {
+		if r, ok := roleOf(filepath.Base(p.Path)); ok {
+			tokens = append(tokens, r.token)
+		}
+	}
+	r, _ := roleOf(filepath.Base(s.Parts[0].Path))
+	return r.before + newSequence(s.Kind, tokens).token(len(s.Parts)) + r.after
+}

@@ -1,0 +1,99 @@
+package parts
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/maruel/natural"
+
+	"widecrate/core/fault"
+)
+
+// Scan finds the sets in folders, and those that files are part of, in natural
+// order. Parts may also lie in the folders more. The errors are of sources that
+// cannot be looked at, and of files that are no parts.
+func Scan(sources []string, recursive bool, more []string) ([]*Set, []error) {
+	s := scanner{recursive: recursive, more: more, seen: map[string]bool{}}
+	for _, name := range sources {
+		info, err := os.Stat(name)
+		if err == nil && info.IsDir() {
+			s.folder(name)
+		} else {
+			s.file(name, err)
+		}
+	}
+	return s.sets, s.errs
+}
+
+type scanner struct {
+	recursive bool
+	more      []string
+	seen      map[string]bool
+	sets      []*Set
+	errs      []error
+}
+
+func (s *scanner) take(sets ...*Set) {
+	for _, set := range sets {
+		key, err := filepath.Abs(set.Path())
+		if err != nil {
+			s.errs = append(s.errs, fault.Reading(set.Path(), err))
+		}
+		if !s.seen[key] {
+			s.seen[key] = true
+			s.sets = append(s.sets, set)
+		}
+	}
+}
+
+func (s *scanner) file(name string, missing error) {
+	set, err := Of(name, s.more)
+	if set == nil && err == nil {
+		set = OfLast(name)
+	}
+	switch {
+	case set != nil:
+		s.take(set)
+	case missing != nil:
+		s.errs = append(s.errs, fault.Reading(name, missing))
+	case err != nil:
+		s.errs = append(s.errs, err)
+	default:
+		s.errs = append(s.errs, fault.At(name, fault.New(fault.NoMatch, "it is part of no set")))
+	}
+}
+
+func (s *scanner) folder(path string) {
+	children, err := os.ReadDir(path)
+	if err != nil {
+		s.errs = append(s.errs, fault.Reading(path, err))
+		return
+	}
+	names := make([]string, len(children))
+	for i, child := range children {
+		names[i] = child.Name()
+	}
+	sets, rest, err := Find(path, names, s.more)
+	if err != nil {
+		s.errs = append(s.errs, err)
+		return
+	}
+	for _, name := range rest {
+		if set := OfLast(filepath.Join(path, name)); set != nil {
+			sets = append(sets, set)
+		}
+	}
+	slices.SortFunc(sets, func(a, b *Set) int { return natural.Compare(a.Path(), b.Path()) })
+	s.take(sets...)
+	if !s.recursive {
+		return
+	}
+	folders := slices.DeleteFunc(children, func(c fs.DirEntry) bool { return !c.IsDir() || strings.HasPrefix(c.Name(), ".widecrate-") })
+	slices.SortFunc(folders, func(a, b fs.DirEntry) int { return natural.Compare(a.Name(), b.Name()) })
+	for _, child := range folders {
+		s.folder(filepath.Join(path, child.Name()))
+	}
+}
