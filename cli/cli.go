@@ -100,7 +100,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 		Example: `  widecrate extract readings --into landing --ext csv
   widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate create hand-over.zip landing --top drop
-  widecrate parts scan survey
+  widecrate parts scan survey  # exit code 4
   widecrate demo`,
 		SilenceErrors: true,
 		SilenceUsage:  true,

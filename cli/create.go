@@ -12,6 +12,7 @@ type createCommand struct {
 	*streams
 	selectionOptions
 	outputOptions
+	cutOptions
 	top   choice[bool] // whether to drop it
 	clash choice[bool] // whether to replace
 }
@@ -29,13 +30,15 @@ before anything is written, and the archive appears when it is complete.
 Patterns are held against the paths that the entries get in the archive.`,
 		Example: `  widecrate create hand-over.zip landing
   widecrate create hand-over.zip landing --top drop --clash replace
-  widecrate create tables.zip readings corrections --pick "osk*"`,
+  widecrate create tables.zip readings corrections --pick "osk*"
+  widecrate create cut/readings.zip readings --part-size 100k --part-style zip`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: c.run,
 	}
 	group(cmd, "The archive", func() {
 		c.top.addTo(cmd, "top", "whether the paths start with the name of a source folder")
 		c.clash.addTo(cmd, "clash", "what to do about an archive that exists already")
+		c.cutOptions.addTo(cmd)
 	})
 	group(cmd, "Which files", func() { c.selectionOptions.addTo(cmd) })
 	group(cmd, "What is printed", func() {
@@ -52,6 +55,8 @@ type created struct {
 	Size    int64          `json:"size"`
 	Bytes   int64          `json:"bytes"`
 	LeftOut map[string]int `json:"left_out,omitempty"`
+	Parts   []string       `json:"parts,omitempty"`
+	Sums    string         `json:"sums,omitempty"`
 	Seconds float64        `json:"seconds"`
 }
 
@@ -61,16 +66,24 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	cut, err := c.cut(cmd)
+	if err != nil {
+		return err
+	}
 	r, err := create.Run(cmd.Context(), create.Options{Archive: args[0], Sources: args[1:],
-		DropTop: c.top.Value(), Replace: c.clash.Value(), Selection: selection})
+		DropTop: c.top.Value(), Replace: c.clash.Value(), Selection: selection, Cut: cut})
 	if err != nil {
 		return err
 	}
 	switch c.as.Value() {
 	case asJSON:
-		err = c.out.JSON().Encode(created{"archive", r.Archive, r.Files, r.Size, r.Packed, byRule(r.LeftOut), r.Took.Seconds()})
+		line := created{Kind: "archive", Archive: r.Archive, Files: r.Files, Size: r.Size, Bytes: r.Packed, LeftOut: byRule(r.LeftOut), Seconds: r.Took.Seconds()}
+		if r.Parts != nil {
+			line.Parts, line.Sums = r.Parts.Parts, r.Parts.List
+		}
+		_ = c.out.JSON().Encode(line) // the flush at the end tells
 	case asNames:
-		c.name(c.out, r.Archive)
+		c.names(r)
 	}
 	if c.verbose {
 		c.list(r)
@@ -78,10 +91,17 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	if !c.quiet {
 		c.summarize(r)
 	}
-	if err != nil {
-		return err
-	}
 	return c.checkMatches(selection, r.Files, r.LeftOut, c.quiet)
+}
+
+func (c *createCommand) names(r *create.Result) {
+	if r.Parts == nil {
+		c.name(c.out, r.Archive)
+		return
+	}
+	for _, path := range append(r.Parts.Parts, r.Parts.List) {
+		c.name(c.out, path)
+	}
 }
 
 func (c *createCommand) list(r *create.Result) {
@@ -101,6 +121,9 @@ func (c *createCommand) summarize(r *create.Result) {
 		s.Printf(": %s saved", s.Good(show.Saved(r.Size, r.Packed)))
 	}
 	s.Printf("; %s; %s\n", tellLeftOut(r.LeftOut), show.Took(r.Took))
+	if r.Parts != nil {
+		tellParts(s, *r.Parts)
+	}
 	if r.Itself {
 		s.Printf("The archive lies in a folder that was packed, and was left out of itself.\n")
 	}

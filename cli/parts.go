@@ -21,7 +21,7 @@ func newParts(s *streams) *cobra.Command {
 		Long: `parts deals with files that come cut into several: split ZIP archives (.z01,
 .z02 … .zip), and plain cuts (.001 …, .aa …, part1, 1of5). To unpack a set, no
 joining is needed: extract, inspect and verify take any part of it for the whole.`,
-		Example: `  widecrate parts scan survey
+		Example: `  widecrate parts scan survey  # exit code 4
   widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut`,
 		Args: cobra.NoArgs,
@@ -212,12 +212,7 @@ type joinedLine struct {
 func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	started := time.Now()
-	set, err := parts.Of(args[0], c.partsIn)
-	if set == nil && err == nil {
-		if set = parts.OfLast(args[0]); set == nil {
-			err = fault.At(args[0], fault.New(fault.Unreadable, "it is part of no set").Advise("widecrate parts scan shows the sets of a folder"))
-		}
-	}
+	set, err := parts.Around(args[0], c.partsIn)
 	if err != nil {
 		return err
 	}
@@ -278,6 +273,17 @@ func (o *cutOptions) addTo(cmd *cobra.Command) {
 	o.style.addTo(cmd, "part-style", "numbered: plain cuts, .001 .002 …; zip: a split ZIP archive, .z01 .z02 … .zip, with parts from 64k to just below 4G")
 }
 
+// cut is how an archive is to be cut; nil: not at all.
+func (o *cutOptions) cut(cmd *cobra.Command) (*parts.Cut, error) {
+	if o.partSize == 0 {
+		if cmd.Flags().Changed("part-style") {
+			return nil, usage(cmd, errors.New("--part-style needs --part-size"))
+		}
+		return nil, nil
+	}
+	return &parts.Cut{PartSize: int64(o.partSize), Style: o.style.Value()}, nil
+}
+
 type splitCommand struct {
 	*streams
 	outputOptions
@@ -323,14 +329,19 @@ type partsLine struct {
 func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	started := time.Now()
-	if c.partSize == 0 {
+	cut, err := c.cut(cmd)
+	if err != nil {
+		return err
+	}
+	if cut == nil {
 		return usage(cmd, errors.New("--part-size says how large the parts are"))
 	}
+	cut.Replace = c.clash.Value()
 	into := c.into
 	if into == "" {
 		into = filepath.Dir(args[0])
 	}
-	w, err := parts.SplitFile(cmd.Context(), args[0], absolutePath(into), parts.Cut{PartSize: int64(c.partSize), Style: c.style.Value(), Replace: c.clash.Value()})
+	w, err := parts.SplitFile(cmd.Context(), args[0], absolutePath(into), *cut)
 	if err != nil {
 		return err
 	}
@@ -344,19 +355,21 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 		}
 	}
 	if !c.quiet {
-		tellParts(c.summary(c.streams), w, took)
+		s := c.summary(c.streams)
+		tellParts(s, w)
+		s.Printf("%s written; %s\n", show.Size(w.Size), show.Took(took))
 	}
 	return nil
 }
 
 // tellParts says what parts were written.
-func tellParts(s *show.Screen, w parts.Written, took time.Duration) {
+func tellParts(s *show.Screen, w parts.Written) {
 	names := make([]string, len(w.Parts))
 	for i, path := range w.Parts {
 		names[i] = filepath.Base(path)
 	}
-	s.Printf("%s in %s: %s\n", s.Strong(show.Count(len(names), "part")), s.Name(filepath.Dir(w.List)), s.Name(between(names)))
-	s.Printf("%s; SHA-256 sums in %s; %s\n", show.Size(w.Size), s.Name(filepath.Base(w.List)), show.Took(took))
+	s.Printf("%s in %s: %s; their SHA-256 sums in %s\n", s.Strong(show.Count(len(names), "part")), s.Name(filepath.Dir(w.List)),
+		s.Name(between(names)), s.Name(filepath.Base(w.List)))
 }
 
 // between names the first and the last of many.

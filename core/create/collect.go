@@ -11,6 +11,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/parts"
 )
 
 // item is something on disk that goes into the archive.
@@ -23,11 +24,28 @@ type item struct {
 type collector struct {
 	Options
 	ctx     context.Context
-	target  string // absolute path of the archive
+	itsOwn  map[string]bool // absolute paths of the archive, or its parts
 	found   []item
 	byPath  map[string]string // path in the archive → path on disk
 	leftOut choose.Tally
 	itself  bool
+}
+
+// leaveOutParts finds the parts of an earlier set that is to be replaced.
+func (c *collector) leaveOutParts(target string) error {
+	for _, name := range c.Cut.Names(target) {
+		set, err := parts.Of(name, nil)
+		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is told when it is written to
+			return err
+		}
+		c.itsOwn[name] = true
+		if set != nil {
+			for _, path := range set.Present() {
+				c.itsOwn[path] = true
+			}
+		}
+	}
+	return nil
 }
 
 func (c *collector) collect() error {
@@ -87,7 +105,7 @@ func (c *collector) addSource(source string) error {
 		if c.DropTop && rel != "." {
 			inside = filepath.ToSlash(rel)
 		}
-		if at == c.target {
+		if c.itsOwn[at] {
 			c.itself = true
 			return nil
 		}

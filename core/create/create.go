@@ -5,18 +5,16 @@ package create
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
-	"widecrate/core/format"
-	"widecrate/core/stage"
+	"widecrate/core/parts"
 )
 
 // Options is a request to make one archive.
@@ -25,7 +23,8 @@ type Options struct {
 	Sources   []string // files and folders
 	DropTop   bool     // leave the name of a source folder out of the paths
 	Selection *choose.Selection
-	Replace   bool // the archive may replace an existing file
+	Replace   bool       // the archive may replace an existing file
+	Cut       *parts.Cut // into parts; nil: it is one file
 }
 
 // Result says what was packed.
@@ -34,7 +33,8 @@ type Result struct {
 	Entries []archive.Entry
 	Files   int // files and links in the archive
 	Size    int64
-	Packed  int64 // size of the archive
+	Packed  int64          // size of the archive
+	Parts   *parts.Written // nil: it is one file
 	LeftOut choose.Tally
 	Itself  bool // the archive lies in a source, and was left out
 	Took    time.Duration
@@ -46,10 +46,9 @@ type Result struct {
 // or fault.Unwritable; with any of them there is no archive.
 func Run(ctx context.Context, o Options) (*Result, error) {
 	started := time.Now()
-	f, ok := format.ByName(filepath.Base(o.Archive))
-	if !ok {
-		return nil, fault.At(o.Archive, fault.New(fault.Usage, "its extension tells no format that widecrate writes").
-			Advise("widecrate writes: "+strings.Join(format.Names(), ", ")))
+	f, err := formatOf(o.Archive)
+	if err != nil {
+		return nil, err
 	}
 	target, err := filepath.Abs(o.Archive)
 	if err != nil {
@@ -58,32 +57,28 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if folder, err := filepath.EvalSymlinks(filepath.Dir(target)); err == nil {
 		target = filepath.Join(folder, filepath.Base(target))
 	}
-	c := collector{Options: o, ctx: ctx, target: target, byPath: map[string]string{}}
+	c := collector{Options: o, ctx: ctx, itsOwn: map[string]bool{target: true}, byPath: map[string]string{}}
+	if o.Cut != nil {
+		if err := c.leaveOutParts(target); err != nil {
+			return nil, err
+		}
+	}
 	if err := c.collect(); err != nil {
 		return nil, err
 	}
-	out, err := stage.Create(target, o.Replace)
+	out, err := newOutput(target, o, f)
 	if err != nil {
 		return nil, err
 	}
 	r := &Result{Archive: target, LeftOut: c.leftOut, Itself: c.itself}
-	w, err := f.NewWriter(out)
+	w, err := out.start(f)
 	if err == nil {
 		err = pack(ctx, w, c.found, r)
 	}
 	if err != nil {
-		if discarded := out.Discard(); discarded != nil {
-			err = fmt.Errorf("%w (and %w)", err, discarded)
-		}
-		return nil, err
+		return nil, errors.Join(err, out.discard())
 	}
-	info, err := out.Stat()
-	if err != nil {
-		out.Discard()
-		return nil, fault.Writing(target, err)
-	}
-	r.Packed = info.Size()
-	if err := out.Commit(o.Replace); err != nil {
+	if err := out.commit(r); err != nil {
 		return nil, err
 	}
 	r.Took = time.Since(started)

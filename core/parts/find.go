@@ -69,6 +69,25 @@ func Of(path string, more []string) (*Set, error) {
 	return nil, err
 }
 
+// Around returns the set that a file is taken for where a set is asked for: that
+// of Of or OfLast, or else the file itself as the only part, if it is called
+// like a first one. Without any, the error is of kind fault.Unreadable.
+func Around(path string, more []string) (*Set, error) {
+	set, err := Of(path, more)
+	if set == nil && err == nil {
+		set = OfLast(path)
+	}
+	if set != nil || err != nil {
+		return set, err
+	}
+	if r, is := roleOf(filepath.Base(path)); is {
+		if at, ok := newSequence(r.kind, []string{r.token}).position(r.token); ok && at == 0 {
+			return &Set{Name: r.whole, Kind: r.kind, Parts: []Part{present(path)}}, nil
+		}
+	}
+	return nil, fault.At(path, fault.New(fault.Unreadable, "it is part of no set").Advise("widecrate parts scan shows the sets of a folder"))
+}
+
 // OfLast returns the set whose last part, called like a whole ZIP archive, is all
 // that is there; nil if it is no part.
 func OfLast(path string) *Set {

@@ -185,6 +185,9 @@ func SplitFile(ctx context.Context, path, folder string, cut Cut) (Written, erro
 	if err != nil {
 		return Written{}, fault.At(path, fault.Reading("", err))
 	}
+	if cut.PartSize > 0 && info.Size()/cut.PartSize >= mostParts {
+		return Written{}, fault.At(path, tooMany())
+	}
 	if err := os.MkdirAll(folder, 0o777); err != nil {
 		return Written{}, fault.Writing(folder, err)
 	}

@@ -72,7 +72,23 @@ func (r *Reader) readPart(i int, p []byte, at int64) (int, error) {
 	if err == io.EOF {
 		return n, changed(r.set.Parts[i].Path)
 	}
+	if err == nil {
+		err = r.unchanged(i, h.file)
+	}
 	return n, fault.Reading(r.set.Parts[i].Path, err)
+}
+
+// unchanged holds an open part against what it was when it was found.
+func (r *Reader) unchanged(i int, file *os.File) error {
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	was := r.set.Parts[i].Info
+	if info.Size() != was.Size() || !info.ModTime().Equal(was.ModTime()) {
+		return changed(r.set.Parts[i].Path)
+	}
+	return nil
 }
 
 func changed(path string) error {
@@ -104,14 +120,6 @@ func (r *Reader) acquire(i int) (*handle, error) {
 	part := &r.set.Parts[i]
 	file, err := os.Open(part.Path)
 	if err != nil {
-		return nil, fault.Reading(part.Path, err)
-	}
-	info, err := file.Stat()
-	if err == nil && (info.Size() != part.Info.Size() || !info.ModTime().Equal(part.Info.ModTime())) {
-		err = changed(part.Path)
-	}
-	if err != nil {
-		file.Close()
 		return nil, fault.Reading(part.Path, err)
 	}
 	h := &handle{file: file, users: 1}

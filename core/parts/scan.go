@@ -50,19 +50,14 @@ func (s *scanner) take(sets ...*Set) {
 }
 
 func (s *scanner) file(name string, missing error) {
-	set, err := Of(name, s.more)
-	if set == nil && err == nil {
-		set = OfLast(name)
-	}
+	set, err := Around(name, s.more)
 	switch {
-	case set != nil:
+	case err == nil:
 		s.take(set)
 	case missing != nil:
 		s.errs = append(s.errs, fault.Reading(name, missing))
-	case err != nil:
-		s.errs = append(s.errs, err)
 	default:
-		s.errs = append(s.errs, fault.At(name, fault.New(fault.NoMatch, "it is part of no set")))
+		s.errs = append(s.errs, err)
 	}
 }
 

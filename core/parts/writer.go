@@ -49,6 +49,14 @@ func (c Cut) Check() error {
 	return nil
 }
 
+// Names are paths that a set of which the whole is called path takes however many
+// parts it has: its first or last part, and the list of sums.
+func (c Cut) Names(path string) []string {
+	w := Writer{Cut: c, path: path}
+	folder := filepath.Dir(path)
+	return []string{filepath.Join(folder, w.last()), filepath.Join(folder, w.list())}
+}
+
 // Writer writes a new set. Its parts appear, with a list of their SHA-256 sums,
 // when all of it is there.
 type Writer struct {
@@ -84,8 +92,8 @@ func Create(path string, cut Cut) (*Writer, error) {
 		return nil, fault.At(path, fault.New(fault.Refused, "%d parts of that name are there already", w.earlier.Found()).
 			Advise("choose another name, or replace them with --clash replace"))
 	}
-	for _, name := range []string{w.last(), w.list()} {
-		if err := stage.Vacant(filepath.Join(filepath.Dir(path), name), cut.Replace); err != nil {
+	for _, name := range cut.Names(path) {
+		if err := stage.Vacant(name, cut.Replace); err != nil {
 			return nil, err
 		}
 	}
@@ -175,13 +183,17 @@ func (w *Writer) open() error {
 		return err
 	}
 	if w.parts == mostParts {
-		return fault.New(fault.Usage, "it would be more than %d parts", mostParts).Advise("choose a larger --part-size")
+		return tooMany()
 	}
 	var err error
 	w.part, err = w.files.Next()
 	w.parts++
 	w.left, w.sum = w.PartSize, sha256.New()
 	return err
+}
+
+func tooMany() error {
+	return fault.New(fault.Usage, "it would be more than %d parts", mostParts).Advise("choose a larger --part-size")
 }
 
 // flush writes the block, and sums it meanwhile.

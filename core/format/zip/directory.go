@@ -63,6 +63,8 @@ func findEnd(r *cached, size int64, parts segments) (end, error) {
 			switch {
 			case err == nil && e.last:
 				return e, nil
+			case isSplit(err) && e.last: // those further up belong to archives inside
+				return end{}, fault.New(fault.Incomplete, "%w", err)
 			case err == nil && nearest == nil:
 				nearest = &e
 			case failure == errNoEnd:
@@ -76,7 +78,7 @@ func findEnd(r *cached, size int64, parts segments) (end, error) {
 	if nearest != nil {
 		return *nearest, nil
 	}
-	if _, split := errors.AsType[*SplitError](failure); split {
+	if isSplit(failure) {
 		return end{}, fault.New(fault.Incomplete, "%w", failure)
 	}
 	return end{}, fault.New(fault.Damaged, "%w", failure)
@@ -160,7 +162,7 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte, parts segments) (end,
 	}
 	if disk != 0 {
 		if int(disk) != len(parts)-1 {
-			return end{}, &SplitError{Segments: int64(disk) + 1, Found: len(parts)}
+			return e, &SplitError{Segments: int64(disk) + 1, Found: len(parts)}
 		}
 		e.split = true
 		offset = uint64(parts.position(directoryDisk, offset))

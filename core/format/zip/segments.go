@@ -24,6 +24,11 @@ func (e *SplitError) Error() string {
 	return fmt.Sprintf("its last part says that there are %d parts, and there are %d", e.Segments, e.Found)
 }
 
+func isSplit(err error) bool {
+	_, split := errors.AsType[*SplitError](err)
+	return split
+}
+
 // Segments tells from the records at the end of a file how many parts an archive
 // has of which this is the last: 1 for a complete one. A file that is not the
 // end of an archive is of kind fault.Damaged.

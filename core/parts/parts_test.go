@@ -1,0 +1,358 @@
+package parts
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+	"widecrate/core/format/zip"
+)
+
+func write(t *testing.T, path, data string) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+	require.NoError(t, os.WriteFile(path, []byte(data), 0o666))
+}
+
+func noise(n int) string {
+	b := make([]byte, n)
+	rand.NewChaCha8([32]byte{5}).Read(b)
+	return string(b)
+}
+
+// whole is a complete ZIP archive.
+func whole(t *testing.T, contents ...string) string {
+	t.Helper()
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for i, content := range contents {
+		_, err := w.Add(archive.Entry{Path: fmt.Sprintf("%d.csv", i), Size: int64(len(content))}, strings.NewReader(content))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.String()
+}
+
+// Names are told apart, put into natural order, and what lacks is named.
+func TestFind(t *testing.T) {
+	zipped := whole(t, "level")
+	for name, c := range map[string]struct {
+		files string // in the folder; '*' behind one: a whole archive
+		want  string // sets: kind name = parts (missing ones in brackets); and what is left
+	}{
+		"split":              {"s.z01 s.z02 s.zip", "split ZIP s.zip = s.z01 s.z02 s.zip"},
+		"split, upper":       {"S.Z01 S.ZIP", "split ZIP S.ZIP = S.Z01 S.ZIP"},
+		"split, no end":      {"s.z01 s.z03", "split ZIP s.zip = s.z01 (s.z02) s.z03 (s.zip)"},
+		"beside a whole":     {"s.z01 s.zip*", "split ZIP s.zip = s.z01 (s.zip) | s.zip"},
+		"numbered":           {"g.tar.gz.001 g.tar.gz.002 g.tar.gz.003", "numbered g.tar.gz = g.tar.gz.001 g.tar.gz.002 g.tar.gz.003"},
+		"beside the joined":  {"g.zip.001 g.zip.002 g.zip*", "numbered g.zip = g.zip.001 g.zip.002 | g.zip"},
+		"from zero":          {"d.000 d.002", "numbered d = d.000 (d.001) d.002"},
+		"natural order":      {"d.8 d.9 d.10 d.1 d.2 d.3 d.4 d.5 d.6 d.7", "numbered d = d.1 d.2 d.3 d.4 d.5 d.6 d.7 d.8 d.9 d.10"},
+		"two widths":         {"d.1 d.2 d.01 d.02", "numbered d = d.01 d.02; numbered d = d.1 d.2"},
+		"no first":           {"d.zip.2", "numbered d.zip = (d.zip.1) d.zip.2"},
+		"versions":           {"lib.so.6 lib.so.7 notes.2", "| lib.so.6 lib.so.7 notes.2"},
+		"lettered":           {"g.aa g.ab g.ad", "lettered g = g.aa g.ab (g.ac) g.ad"},
+		"lettered part":      {"g.tar.part-aa g.tar.part-ab", "lettered g.tar = g.tar.part-aa g.tar.part-ab"},
+		"extensions":         {"main.go main.md x.tar.gz x.tar.gz.asc x.zip.md", "| main.go main.md x.tar.gz x.tar.gz.asc x.zip.md"},
+		"part1":              {"n.part1.zip n.part2.zip", "named n.zip = n.part1.zip n.part2.zip"},
+		"part01":             {"n.part01.tar.gz n.part03.tar.gz", "named n.tar.gz = n.part01.tar.gz (n.part02.tar.gz) n.part03.tar.gz"},
+		"part1, each whole":  {"n.part1.zip* n.part2.zip*", "| n.part1.zip n.part2.zip"},
+		"of":                 {"n_1of3.zip n_2of3.zip", "named n.zip = n_1of3.zip n_2of3.zip (n_3of3.zip)"},
+		"of, apart":          {"n (1 of 2).bin n (2 of 2).bin n (1 of 3).bin", "named n.bin = n (1 of 2).bin n (2 of 2).bin; named n.bin = n (1 of 3).bin (n (2 of 3).bin) (n (3 of 3).bin)"},
+		"lone whole":         {"data.001*", "| data.001"},
+		"lone cut":           {"data.001", "numbered data = data.001"},
+		"letter case apart":  {"a.001 a.002 A.001", "numbered A = A.001; numbered a = a.001 a.002"},
+		"letter case, mixed": {"Grid.Z01 grid.zip", "split ZIP grid.zip = Grid.Z01 grid.zip"},
+		"dates":              {"level.20260501 level.20260502", "| level.20260501 level.20260502"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			var names []string
+			for _, file := range files(c.files) {
+				content := "part of something"
+				if plain, is := strings.CutSuffix(file, "*"); is {
+					file, content = plain, zipped
+				}
+				write(t, filepath.Join(dir, file), content)
+				names = append(names, file)
+			}
+			sets, rest, err := Find(dir, names, nil)
+			require.NoError(t, err)
+			var got []string
+			for _, s := range sets {
+				text := fmt.Sprintf("%s %s =", s.Kind, s.Name)
+				for _, p := range s.Parts {
+					if p.Info == nil {
+						text += " (" + filepath.Base(p.Path) + ")"
+					} else {
+						text += " " + filepath.Base(p.Path)
+					}
+				}
+				got = append(got, text)
+			}
+			slices.Sort(rest)
+			text := strings.Join(got, "; ")
+			if rest != nil {
+				text = strings.TrimSpace(text + " | " + strings.Join(rest, " "))
+			}
+			assert.Equal(t, c.want, text)
+		})
+	}
+}
+
+// files splits a list of names, of which those with an "of" in brackets have
+// spaces.
+func files(list string) []string {
+	if strings.Contains(list, "(") {
+		return strings.Split(strings.ReplaceAll(list, ".bin n", ".bin|n"), "|")
+	}
+	return strings.Fields(list)
+}
+
+// Every way to number goes on when its numbers are used up.
+func TestSequence(t *testing.T) {
+	for _, c := range []struct {
+		kind   Kind
+		tokens []string
+		at     map[int]string
+	}{
+		{Numbered, []string{"001"}, map[int]string{0: "001", 998: "999", 999: "1000"}},
+		{Numbered, []string{"0", "1"}, map[int]string{0: "0", 10: "10"}},
+		{Split, []string{"01"}, map[int]string{0: "01", 99: "100"}},
+		{Lettered, []string{"aa"}, map[int]string{0: "aa", 27: "bb", 675: "zz"}},
+		{Lettered, []string{"aa", "yz", "zaaa"}, map[int]string{649: "yz", 650: "zaaa", 651: "zaab", 650 + 25*26*26: "zzaaaa"}},
+		{Numbered, []string{"00", "89", "9000"}, map[int]string{89: "89", 90: "9000", 90 + 900: "990000"}},
+		{Lettered, []string{"AAA"}, map[int]string{26: "ABA"}},
+	} {
+		s := newSequence(c.kind, c.tokens)
+		for at, token := range c.at {
+			assert.Equal(t, token, s.token(at), c.tokens)
+			got, ok := s.position(token)
+			assert.True(t, ok)
+			assert.Equal(t, at, got, token)
+		}
+	}
+}
+
+// What is wrong with a set is said before any work.
+func TestCheck(t *testing.T) {
+	whole := noise(5000)
+	for name, c := range map[string]struct {
+		change func(t *testing.T, dir string)
+		kind   fault.Kind
+		says   string
+	}{
+		"complete":   {func(*testing.T, string) {}, fault.Other, ""},
+		"missing":    {func(t *testing.T, dir string) { require.NoError(t, os.Remove(dir+"/x.002")) }, fault.Incomplete, "of 5 parts, 1 is missing: x.002"},
+		"empty":      {func(t *testing.T, dir string) { write(t, dir+"/x.005", "") }, fault.Incomplete, "part 5 (x.005) is empty"},
+		"short":      {func(t *testing.T, dir string) { write(t, dir+"/x.002", "short") }, fault.Incomplete, "part 2 (x.002) has 5 bytes and others have 1000"},
+		"large last": {func(t *testing.T, dir string) { write(t, dir+"/x.005", whole[:1001]) }, fault.Incomplete, "more than the 1000 of the others"},
+		"twice":      {func(t *testing.T, dir string) { write(t, dir+"/x.004", whole[1000:2000]) }, fault.Incomplete, "parts 2 (x.002) and 4 (x.004) hold the same bytes"},
+		"zeros, twice": {func(t *testing.T, dir string) {
+			z := strings.Repeat("\x00", 1000)
+			write(t, dir+"/x.002", z)
+			write(t, dir+"/x.003", z)
+		}, fault.Other, ""},
+		"a folder": {func(t *testing.T, dir string) {
+			require.NoError(t, os.Remove(dir+"/x.002"))
+			require.NoError(t, os.Mkdir(dir+"/x.002", 0o777))
+		}, fault.Incomplete, "x.002 is a folder"},
+		"a loop": {func(t *testing.T, dir string) {
+			require.NoError(t, os.Remove(dir+"/x.002"))
+			require.NoError(t, os.Symlink("x.002", dir+"/x.002"))
+		}, fault.Unreadable, "part x.002 is a symbolic link that leads back to itself"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			for i := range 5 {
+				write(t, fmt.Sprintf("%s/x.%03d", dir, i+1), whole[i*1000:(i+1)*1000])
+			}
+			c.change(t, dir)
+			s, err := Of(filepath.Join(dir, "x.003"), nil)
+			require.NoError(t, err)
+			err = s.Check()
+			if c.kind == fault.Other {
+				require.NoError(t, err)
+				return
+			}
+			require.ErrorIs(t, err, c.kind)
+			assert.Contains(t, err.Error(), c.says)
+		})
+	}
+}
+
+// A thousand parts in two folders are one file, with few of them open at a time.
+func TestReader(t *testing.T) {
+	dir, other := t.TempDir(), t.TempDir()
+	data := noise(10_007)
+	for i := range 1001 {
+		folder := []string{dir, other}[i%2]
+		write(t, fmt.Sprintf("%s/x.%03d", folder, i+1), data[i*10:min((i+1)*10, len(data))])
+	}
+	s, err := Of(filepath.Join(dir, "x.001"), []string{other})
+	require.NoError(t, err)
+	require.NoError(t, s.Check())
+	r := s.Open()
+	defer r.Close()
+	got, err := io.ReadAll(io.NewSectionReader(r, 0, r.Size()))
+	require.NoError(t, err)
+	require.Equal(t, data, string(got))
+	assert.LessOrEqual(t, len(r.open), mostOpen)
+	b := make([]byte, 100)
+	for _, at := range []int64{0, 5, 10, 9_900, 9_907} {
+		n, err := r.ReadAt(b, at)
+		assert.Equal(t, data[at:at+int64(n)], string(b[:n]))
+		assert.Equal(t, at+100 > r.Size(), err == io.EOF)
+	}
+	write(t, filepath.Join(dir, "x.001"), "9876543210 and more")
+	_, err = r.ReadAt(b, 0)
+	require.ErrorIs(t, err, fault.Unreadable)
+	assert.Contains(t, err.Error(), "part x.001 changed while it was read")
+}
+
+// What is split is joined again, byte for byte or entry by entry, and held
+// against the list of sums.
+func TestSplitAndJoin(t *testing.T) {
+	archive := whole(t, noise(100_000), strings.Repeat("level,quality\n", 5000), noise(70_000)[100:])
+	for name, c := range map[string]struct {
+		cut   Cut
+		names string
+	}{
+		"numbered":       {Cut{PartSize: 50_000}, "w.zip.001 w.zip.002 w.zip.003 w.zip.004"},
+		"one part":       {Cut{PartSize: 1 << 20}, "w.zip.001"},
+		"split ZIP":      {Cut{PartSize: 64 << 10, Style: ZIPStyle}, "w.z01 w.z02 w.zip"},
+		"unsplit":        {Cut{PartSize: 1 << 20, Style: ZIPStyle}, "w.zip"},
+		"beyond a block": {Cut{PartSize: blockSize + 1}, "w.zip.001"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			from, to := t.TempDir(), filepath.Join(t.TempDir(), "new")
+			write(t, filepath.Join(from, "w.zip"), archive)
+			written, err := SplitFile(t.Context(), filepath.Join(from, "w.zip"), to, c.cut)
+			require.NoError(t, err)
+			names, err := List(to)
+			require.NoError(t, err)
+			slices.Sort(names)
+			list := "w.zip.sha256"
+			assert.ElementsMatch(t, append(strings.Fields(c.names), list), names)
+			sums, err := ReadSums(to)
+			require.NoError(t, err)
+			for i, path := range written.Parts {
+				part, err := os.ReadFile(path)
+				require.NoError(t, err)
+				assert.Equal(t, sums[strings.Fields(c.names)[i]], sha256.Sum256(part))
+				assert.LessOrEqual(t, int64(len(part)), c.cut.PartSize)
+			}
+			_, err = SplitFile(t.Context(), filepath.Join(from, "w.zip"), to, c.cut)
+			require.ErrorIs(t, err, fault.Refused, "they are there already")
+			if len(written.Parts) == 1 && c.cut.Style == ZIPStyle {
+				data, err := os.ReadFile(written.Parts[0])
+				require.NoError(t, err)
+				assert.Equal(t, "PK00PK\x03\x04", string(data[:8]))
+				return
+			}
+
+			s, err := Around(written.Parts[0], nil)
+			require.NoError(t, err)
+			joined := filepath.Join(from, "joined.zip")
+			j, err := s.Join(t.Context(), joined, false)
+			require.NoError(t, err)
+			assert.GreaterOrEqual(t, j.Summed, len(written.Parts))
+			data, err := os.ReadFile(joined)
+			require.NoError(t, err)
+			assert.Equal(t, archive, string(data))
+			_, err = s.Join(t.Context(), joined, false)
+			require.ErrorIs(t, err, fault.Refused)
+
+			// A byte that is not as the list says.
+			data, err = os.ReadFile(written.Parts[0])
+			require.NoError(t, err)
+			data[1000] ^= 1
+			write(t, written.Parts[0], string(data))
+			s, err = Around(written.Parts[0], nil)
+			require.NoError(t, err)
+			_, err = s.Join(t.Context(), filepath.Join(from, "again.zip"), false)
+			require.ErrorIs(t, err, fault.Damaged)
+			assert.Contains(t, err.Error(), "where the list says")
+			left, err := List(from)
+			require.NoError(t, err)
+			assert.ElementsMatch(t, []string{"w.zip", "joined.zip"}, left, "nothing half-written")
+
+			// Fewer parts in the place of more leave none of the old ones.
+			c.cut.Replace, c.cut.PartSize = true, 150_000
+			written, err = SplitFile(t.Context(), filepath.Join(from, "w.zip"), to, c.cut)
+			require.NoError(t, err)
+			names, err = List(to)
+			require.NoError(t, err)
+			assert.Len(t, names, len(written.Parts)+1)
+		})
+	}
+	dir := t.TempDir()
+	write(t, dir+"/w.zip", archive)
+	write(t, dir+"/notes.txt", "no archive")
+	write(t, dir+"/w.exe.zip", "a program in front"+archive)
+	cancelled, cancel := context.WithCancel(t.Context())
+	cancel()
+	for _, c := range []struct {
+		ctx  context.Context
+		file string
+		cut  Cut
+		want error
+	}{
+		{t.Context(), "w.zip", Cut{PartSize: 64<<10 - 1, Style: ZIPStyle}, fault.Usage},
+		{t.Context(), "w.zip", Cut{PartSize: 1}, fault.Usage}, // more parts than can be
+		{t.Context(), "w.zip", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Refused},
+		{t.Context(), "notes.txt", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Damaged},
+		{t.Context(), "w.exe.zip", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Usage},
+		{t.Context(), "missing", Cut{PartSize: 100}, fault.Unreadable},
+		{cancelled, "w.zip", Cut{PartSize: 50_000}, context.Canceled},
+	} {
+		_, err := SplitFile(c.ctx, filepath.Join(dir, c.file), dir, c.cut)
+		require.ErrorIs(t, err, c.want, c.file)
+		names, err := List(dir)
+		require.NoError(t, err)
+		assert.Len(t, names, 3)
+	}
+}
+
+// A set that is still arriving is waited for, until it is there or time is up.
+func TestAwait(t *testing.T) {
+	dir := t.TempDir()
+	data := noise(2500)
+	write(t, dir+"/x.001", data[:1000])
+	write(t, dir+"/x.003", data[2000:2100])
+	find := func() (*Set, error) { return Of(dir+"/x.001", nil) }
+	s, err := find()
+	require.NoError(t, err)
+	late, err := Await(t.Context(), s, time.Now().Add(10*time.Millisecond), find)
+	require.NoError(t, err)
+	require.ErrorIs(t, late.Check(), fault.Incomplete)
+	time.AfterFunc(200*time.Millisecond, func() {
+		assert.NoError(t, os.WriteFile(dir+"/x.002", []byte(data[1000:2000]), 0o666))
+		assert.NoError(t, os.WriteFile(dir+"/x.003", []byte(data[2000:]), 0o666))
+	})
+	s, err = Await(t.Context(), s, time.Now().Add(time.Minute), find)
+	require.NoError(t, err)
+	require.NoError(t, s.Check())
+	assert.EqualValues(t, 2500, s.Size())
+	cancelled, cancel := context.WithCancel(t.Context())
+	cancel()
+	require.NoError(t, os.Remove(dir+"/x.002"))
+	s, err = find()
+	require.NoError(t, err)
+	_, err = Await(cancelled, s, time.Now().Add(time.Minute), find)
+	require.ErrorIs(t, err, context.Canceled)
+}
