@@ -49,6 +49,10 @@ type Method struct {
 	// error now, or from the first Read.
 	Decode func(src Source, o Options) (io.ReadCloser, error)
 
+	// ReadsAhead says that Decode reads from src on goroutines of its own, so
+	// that nobody else may look at src meanwhile.
+	ReadsAhead bool
+
 	// DecodeFile decodes a whole file in parallel, where its parts allow that;
 	// where they don't, it fails and Decode is the way. It may be nil.
 	DecodeFile func(r io.ReaderAt, size int64, o Options) (io.ReadCloser, error)

@@ -16,6 +16,7 @@ const Zstd = "zstd"
 
 var zstdMethod = Method{
 	Name:       Zstd,
+	ReadsAhead: true,
 	Extensions: []string{".zst"},
 	Magic: func(head []byte) bool {
 		skippable := len(head) >= 4 && head[0]&0xf0 == 0x50 && bytes.Equal(head[1:4], []byte{0x2a, 0x4d, 0x18})

@@ -303,7 +303,7 @@ func TestSplitAndJoin(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir+"/w.zip", archive)
 	write(t, dir+"/notes.txt", "no archive")
-	write(t, dir+"/w.exe.zip", "a program in front"+archive)
+	write(t, dir+"/front.exe", "a program in front"+archive)
 	cancelled, cancel := context.WithCancel(t.Context())
 	cancel()
 	for _, c := range []struct {
@@ -316,7 +316,7 @@ func TestSplitAndJoin(t *testing.T) {
 		{t.Context(), "w.zip", Cut{PartSize: 1}, fault.Usage}, // more parts than can be
 		{t.Context(), "w.zip", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Refused},
 		{t.Context(), "notes.txt", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Damaged},
-		{t.Context(), "w.exe.zip", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Usage},
+		{t.Context(), "front.exe", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Usage},
 		{t.Context(), "missing", Cut{PartSize: 100}, fault.Unreadable},
 		{cancelled, "w.zip", Cut{PartSize: 50_000}, context.Canceled},
 	} {

@@ -11,6 +11,8 @@ import (
 	"io"
 	"path"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/klauspost/readahead"
@@ -87,35 +89,50 @@ func holdsTar(m codec.Method, r io.ReaderAt, size int64) bool {
 type decoded struct {
 	ahead   io.ReadCloser
 	decoder io.ReadCloser
-	in      *input // nil: several pieces are decoded at once
+	places  *places // nil: several pieces are decoded at once
+	read    int64
 }
 
 func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*decoded, error) {
 	limits := codec.Options{MaxMemory: o.MaxMemory}
 	if m.DecodeFile != nil {
 		if d, err := m.DecodeFile(r, size, limits); err == nil {
-			return &decoded{d, d, nil}, nil
+			return &decoded{ahead: d, decoder: d}, nil
 		}
 	}
 	f := &file{r: io.NewSectionReader(r, 0, size)}
-	in := &input{bufio.NewReaderSize(f, 256<<10), f}
-	d, err := m.Decode(in.Reader, limits)
+	in := bufio.NewReaderSize(f, 256<<10)
+	d, err := m.Decode(in, limits)
 	if err != nil {
-		return nil, broken(err, in)
+		return nil, broken(err, 0)
 	}
-	ahead, err := readahead.NewReaderSize(d, 4, 512<<10)
+	places := &places{r: d, file: f}
+	if !m.ReadsAhead {
+		places.buffer = in
+	}
+	ahead, err := readahead.NewReaderSize(places, 4, 512<<10)
 	if err != nil {
 		return nil, err
 	}
-	return &decoded{ahead, d, in}, nil
+	return &decoded{ahead: ahead, decoder: d, places: places}, nil
 }
 
 func (d *decoded) Read(p []byte) (int, error) {
 	n, err := d.ahead.Read(p)
+	d.read += int64(n)
 	if err != nil && err != io.EOF {
-		err = broken(err, d.in)
+		err = broken(err, d.place())
 	}
 	return n, err
+}
+
+// place is where in the compressed data stands what was read last, or a little
+// further.
+func (d *decoded) place() int64 {
+	if d.places == nil {
+		return 0
+	}
+	return d.places.of(d.read)
 }
 
 func (d *decoded) Close() error {
@@ -123,35 +140,75 @@ func (d *decoded) Close() error {
 	return d.decoder.Close()
 }
 
-func broken(err error, in *input) error {
+func broken(err error, at int64) error {
 	if fault.Of(err) != fault.Other {
 		return err
 	}
-	b := &archive.Break{CutOff: err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF), Err: fmt.Errorf("the compressed data is damaged: %w", err)}
+	b := &archive.Break{Offset: at, CutOff: err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF), Err: fmt.Errorf("the compressed data is damaged: %w", err)}
 	if b.CutOff {
 		b.Err = errors.New("the compressed data is cut off")
-	}
-	if in != nil {
-		b.Offset = in.file.at - int64(in.Buffered())
 	}
 	return fault.New(fault.Damaged, "%w", b)
 }
 
-// input is the compressed data, with a buffer.
-type input struct {
-	*bufio.Reader
-	file *file
+// places reads from a decoder, and notes how far that has come in the compressed
+// data.
+type places struct {
+	r      io.Reader
+	file   *file
+	buffer *bufio.Reader // nil: only the decoder may look at it
+	mu     sync.Mutex
+	known  []place // the latest
 }
 
-// file tells a failing disk from damaged data, and where it is.
+// place is how much was decoded from so much compressed data.
+type place struct{ decoded, packed int64 }
+
+// mostPlaces are enough for what is decoded ahead.
+const mostPlaces = 512
+
+func (p *places) Read(b []byte) (int, error) {
+	n, err := p.r.Read(b)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := place{int64(n), p.file.at.Load()}
+	if p.buffer != nil {
+		now.packed -= int64(p.buffer.Buffered())
+	}
+	if k := len(p.known); k > 0 {
+		now.decoded += p.known[k-1].decoded
+	}
+	if len(p.known) == mostPlaces {
+		p.known = append(p.known[:0], p.known[mostPlaces/2:]...)
+	}
+	p.known = append(p.known, now)
+	return n, err
+}
+
+// of returns how much compressed data it took to decode so many bytes; what was
+// tried behind the last of them, and failed, counts too.
+func (p *places) of(decoded int64) int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at := int64(0)
+	for _, known := range p.known {
+		at = known.packed
+		if known.decoded > decoded {
+			break
+		}
+	}
+	return at
+}
+
+// file tells a failing disk from damaged data.
 type file struct {
 	r  io.Reader
-	at int64
+	at atomic.Int64
 }
 
 func (f *file) Read(p []byte) (int, error) {
 	n, err := f.r.Read(p)
-	f.at += int64(n)
+	f.at.Add(int64(n))
 	if err != nil && err != io.EOF {
 		err = fault.Reading("", err)
 	}
@@ -176,7 +233,25 @@ func (s *tarStream) Next() (archive.Entry, error) {
 			return e, rest
 		}
 	}
-	return e, err
+	return e, s.placed(err)
+}
+
+func (s *tarStream) Read(p []byte) (int, error) {
+	n, err := s.Stream.Read(p)
+	return n, s.placed(err)
+}
+
+// placed says of damage that only the tar shows where it is in the compressed
+// data.
+func (s *tarStream) placed(err error) error {
+	e, ok := errors.AsType[*fault.Error](err)
+	if !ok || e.Kind != fault.Damaged {
+		return err
+	}
+	if _, known := errors.AsType[*archive.Break](err); known {
+		return err
+	}
+	return fault.At(e.Where, fault.New(fault.Damaged, "%w", &archive.Break{Offset: s.d.place(), Err: e.Err}))
 }
 
 // stream is one compressed file.

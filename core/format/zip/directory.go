@@ -81,6 +81,9 @@ func findEnd(r *cached, size int64, parts segments) (end, error) {
 	if isSplit(failure) {
 		return end{}, fault.New(fault.Incomplete, "%w", failure)
 	}
+	if failure == errNoEnd {
+		failure = &archive.Break{Offset: size, CutOff: true, Err: failure}
+	}
 	return end{}, fault.New(fault.Damaged, "%w", failure)
 }
 
