@@ -97,8 +97,17 @@ func (repeated) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 func oneLarge(b *bench) result {
 	in, out := filepath.Join(b.dir, "large"), filepath.Join(b.dir, "out")
 	must(os.MkdirAll(in, 0o777))
+	writeMixed(filepath.Join(in, "survey.zip"))
+	jobs := index(in, "own")
+	defer os.RemoveAll(in)
+	return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "-q", "--workers", workers)
+}
+
+// writeMixed makes an archive of 300 MB of files of all sizes, some of which
+// hardly compress.
+func writeMixed(path string) {
 	r := rand.New(rand.NewPCG(2, 2))
-	write(filepath.Join(in, "survey.zip"), func(add func(string, []byte)) {
+	write(path, func(add func(string, []byte)) {
 		for f, left := 0, 300_000_000; left > 0; f++ {
 			size := min(left, 1<<(12+r.IntN(12))) // 4 KiB to 8 MiB
 			data := table(r, size)
@@ -112,9 +121,6 @@ func oneLarge(b *bench) result {
 			left -= size
 		}
 	})
-	jobs := index(in, "own")
-	defer os.RemoveAll(in)
-	return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "-q", "--workers", workers)
 }
 
 var workers = strconv.Itoa(runtime.NumCPU())

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"sync/atomic"
+
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/show"
@@ -12,6 +14,7 @@ type createCommand struct {
 	*streams
 	selectionOptions
 	outputOptions
+	progressOption
 	cutOptions
 	top   choice[bool] // whether to drop it
 	clash choice[bool] // whether to replace
@@ -31,7 +34,7 @@ Patterns are held against the paths that the entries get in the archive.`,
 		Example: `  widecrate create hand-over.zip landing
   widecrate create hand-over.zip landing --top drop --clash replace
   widecrate create tables.zip readings corrections --pick "osk*"
-  widecrate create cut/readings.zip readings --part-size 100k --part-style zip`,
+  widecrate create month.zip readings --part-size 100k --part-style zip`,
 		Args: cobra.MinimumNArgs(2),
 		RunE: c.run,
 	}
@@ -43,6 +46,7 @@ Patterns are held against the paths that the entries get in the archive.`,
 	group(cmd, "Which files", func() { c.selectionOptions.addTo(cmd) })
 	group(cmd, "What is printed", func() {
 		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the archive's path", "text")
+		c.progressOption.addTo(cmd)
 	})
 	return cmd
 }
@@ -70,8 +74,11 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	var read atomic.Int64
+	stop := c.startBytes(c.streams, c.quiet, &read, 0)
 	r, err := create.Run(cmd.Context(), create.Options{Archive: args[0], Sources: args[1:],
-		DropTop: c.top.Value(), Replace: c.clash.Value(), Selection: selection, Cut: cut})
+		DropTop: c.top.Value(), Replace: c.clash.Value(), Selection: selection, Cut: cut, Read: &read})
+	stop()
 	if err != nil {
 		return err
 	}

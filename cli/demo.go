@@ -34,6 +34,10 @@ var example = []step{
 	{"Two archives hold the same file name: nothing is overwritten unless told so.",
 		[]string{"extract", "corrections", "--into", "merged", "--layout", "shared"}, 3},
 	{"Keep both.", []string{"extract", "corrections", "--into", "merged", "--layout", "shared", "--clash", "number", "-v"}, 0},
+	{"A survey comes in parts, and one set lacks one. What is there?", []string{"parts", "scan", "survey"}, 4},
+	{"Any part stands for its set; nothing is joined on the disk.", []string{"extract", "survey/harbour.z02", "--into", "grids"}, 0},
+	{"Twelve numbered archives belong in one folder.",
+		[]string{"extract", "instruments", "--into", "suite", "--series", "suite-{n}.tar"}, 0},
 	{"Pack what was unpacked, without the folder itself.", []string{"create", "hand-over.zip", "landing", "--top", "drop"}, 0},
 }
 
@@ -90,7 +94,7 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 		}
 	}
 	s.out.Printf("\nLook around in %s:\n", full)
-	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "hand-over.zip"} {
+	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip"} {
 		s.out.Printf("  %s\n", filepath.Join(dir, place))
 	}
 	return nil
@@ -101,7 +105,7 @@ func quoteArgs(args []string) string {
 	typed := make([]string, len(args))
 	for i, arg := range args {
 		typed[i] = arg
-		if strings.ContainsAny(arg, " []*") {
+		if strings.ContainsAny(arg, " []{}*") {
 			typed[i] = `"` + arg + `"`
 		}
 	}

@@ -22,6 +22,7 @@ type extractCommand struct {
 	archiveOptions
 	placementOptions
 	outputOptions
+	progressOption
 	pairs   string
 	after   extract.After
 	dryRun  bool
@@ -45,7 +46,9 @@ fails does not stop the others.`,
   widecrate extract readings --into pictures --layout shared --ext png
   widecrate extract bundles --into year --nested --ext csv --no-clutter
   widecrate extract readings --into charts --ext png --rename "{archive}{ext}"
-  widecrate extract corrections --into - --entry levels.csv`,
+  widecrate extract corrections --into - --entry levels.csv
+  widecrate extract survey/harbour.zip --into survey-grids
+  widecrate extract instruments --into suite --series "suite-{n}.tar"`,
 		RunE: c.run,
 	}
 	f := cmd.Flags()
@@ -67,6 +70,7 @@ fails does not stop the others.`,
 	})
 	group(cmd, "What is printed", func() {
 		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the written paths", "text")
+		c.progressOption.addTo(cmd)
 	})
 	return cmd
 }
@@ -151,19 +155,15 @@ func (c *extractCommand) notice(text string) {
 // startProgress draws a line about how far the run is, until the function that
 // it returns is called.
 func (c *extractCommand) startProgress(sources []source.Source, done *extract.Progress) (stop func()) {
-	if when := c.progress.Value(); c.quiet || when == never || when == auto && !c.err.Terminal {
-		return func() {}
-	}
 	var all int64
 	for _, s := range sources {
 		all += s.Size()
 	}
 	started := time.Now()
-	text := func() string {
+	return c.start(c.streams, c.quiet, func() string {
 		bytes := done.Bytes.Load()
 		return show.Rate(time.Since(started), bytes, done.Read.Load(), all,
 			fmt.Sprintf("%s of %s archives", show.Number(int(done.Archives.Load())), show.Number(len(sources))),
 			show.Count(int(done.Entries.Load()), "file"), show.Size(bytes))
-	}
-	return show.StartProgress(c.err, text, c.out).Stop
+	})
 }

@@ -335,7 +335,10 @@ func (r *extractReport) tableOfArchives(s *show.Screen) {
 		t.Row(r.shortName(s, &o.Outcome), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
 	}
 	for i := range r.archives {
-		r.tellMembers(s, r.archives[i].members)
+		if o := &r.archives[i]; o.members != nil {
+			s.Printf("%s came from:\n", s.Name(filepath.Base(o.Source.Path)))
+			r.tellMembers(s, o.members)
+		}
 	}
 }
 

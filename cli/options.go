@@ -5,6 +5,8 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -283,13 +285,47 @@ const (
 	never
 )
 
+func whenChoice() choice[when] {
+	return choice[when]{words: []string{"auto", "always", "never"}, values: []when{auto, always, never}}
+}
+
+// progressOption is for the commands that may take long.
+type progressOption struct{ progress choice[when] }
+
+func (o *progressOption) addTo(cmd *cobra.Command) {
+	o.progress = whenChoice()
+	o.progress.addTo(cmd, "progress", "a line of progress on standard error; auto: on a terminal")
+}
+
+// start draws a line about how far the run is, until the function that it
+// returns is called.
+func (o *progressOption) start(s *streams, quiet bool, text func() string) (stop func()) {
+	if when := o.progress.Value(); quiet || when == never || when == auto && !s.err.Terminal {
+		return func() {}
+	}
+	return show.StartProgress(s.err, text, s.out).Stop
+}
+
+// startBytes is the same where bytes are all there is to tell; all is how many
+// there will be, 0 if that is not known.
+func (o *progressOption) startBytes(s *streams, quiet bool, done *atomic.Int64, all int64) (stop func()) {
+	started := time.Now()
+	return o.start(s, quiet, func() string {
+		text := show.Size(done.Load())
+		if all > 0 {
+			text += " of " + show.Size(all)
+		}
+		return show.Rate(time.Since(started), done.Load(), done.Load(), all, text)
+	})
+}
+
 // outputOptions shape what is printed.
 type outputOptions struct {
-	as              choice[form]
-	nullOut         bool
-	progress, color choice[when]
-	quiet           bool
-	verbose         bool
+	as      choice[form]
+	nullOut bool
+	color   choice[when]
+	quiet   bool
+	verbose bool
 }
 
 // addTo declares them; forms are the words of --as in addition to json and
@@ -300,12 +336,10 @@ func (o *outputOptions) addTo(cmd *cobra.Command, help string, first string, mor
 	for _, word := range more {
 		o.as.words, o.as.values = append(o.as.words, word), append(o.as.values, values[word])
 	}
-	terminal := choice[when]{words: []string{"auto", "always", "never"}, values: []when{auto, always, never}}
-	o.progress, o.color = terminal, terminal
+	o.color = whenChoice()
 	f := cmd.Flags()
 	o.as.addTo(cmd, "as", help)
 	f.BoolVar(&o.nullOut, "null-out", false, "with names, a NUL after each instead of a line end")
-	o.progress.addTo(cmd, "progress", "a line of progress on standard error; auto: on a terminal")
 	o.color.addTo(cmd, "color", "colours; auto: on a terminal, unless NO_COLOR is set")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "print errors only")
 	f.BoolVarP(&o.verbose, "verbose", "v", false, "print more")

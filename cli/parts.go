@@ -4,6 +4,7 @@ import (
 	"errors"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -12,6 +13,7 @@ import (
 	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
+	"widecrate/core/source"
 )
 
 func newParts(s *streams) *cobra.Command {
@@ -20,7 +22,7 @@ func newParts(s *streams) *cobra.Command {
 		Short: "Sets in parts: find and check, put together, split",
 		Long: `parts deals with files that come cut into several: split ZIP archives (.z01,
 .z02 … .zip), and plain cuts (.001 …, .aa …, part1, 1of5). To unpack a set, no
-joining is needed: extract, inspect and verify take any part of it for the whole.`,
+joining is needed: extract, inspect and verify take any part for the whole.`,
 		Example: `  widecrate parts scan survey  # exit code 4
   widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut`,
@@ -149,6 +151,8 @@ func (c *scanCommand) table(sets []*parts.Set, wrong []error) {
 	for i, set := range sets {
 		state := c.out.Good("yes")
 		switch {
+		case set.Missing() != nil:
+			state = c.out.Bad("no") + ": missing " + c.out.Name(parts.Shorten(set.Missing()))
 		case wrong[i] != nil:
 			state = c.out.Bad("no") + ": " + c.out.Name(why(wrong[i]))
 		case set.MoreMayFollow():
@@ -169,6 +173,7 @@ func why(err error) string {
 type joinCommand struct {
 	*streams
 	outputOptions
+	progressOption
 	into    string
 	clash   choice[bool]
 	partsIn []string
@@ -179,10 +184,10 @@ func newPartsJoin(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "join PART [OPTION…]",
 		Short: "Put a set together into one file",
-		Long: `join puts the set together that a part belongs to. Plain cuts are joined byte for
-byte; a split ZIP archive becomes an ordinary one, without unpacking. Where a
-list of SHA-256 sums lies beside the parts, each part in it is held against it,
-and the whole. The file appears when all of it is there and right.`,
+		Long: `join puts the set together that a part belongs to. Plain cuts are joined byte
+for byte; a split ZIP archive becomes an ordinary one, without unpacking. Where
+a list of SHA-256 sums lies beside the parts, each part in it is held against
+it, and the whole. The file appears when all of it is there and right.`,
 		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts join survey/harbour.z01 --into harbour.zip`,
 		Args: cobra.ExactArgs(1),
@@ -195,6 +200,7 @@ and the whole. The file appears when all of it is there and right.`,
 	})
 	group(cmd, "What is printed", func() {
 		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the file's path", "text")
+		c.progressOption.addTo(cmd)
 	})
 	return cmd
 }
@@ -220,7 +226,10 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	if into == "" {
 		into = filepath.Join(filepath.Dir(set.Path()), set.Name)
 	}
-	j, err := set.Join(cmd.Context(), into, c.clash.Value())
+	var read atomic.Int64
+	stop := c.startBytes(c.streams, c.quiet, &read, set.Size())
+	j, err := set.Join(cmd.Context(), into, c.clash.Value(), &read)
+	stop()
 	if err != nil {
 		if e, ok := errors.AsType[*fault.Error](err); ok && e.Where == "" {
 			err = fault.At(set.Path(), err)
@@ -287,6 +296,7 @@ func (o *cutOptions) cut(cmd *cobra.Command) (*parts.Cut, error) {
 type splitCommand struct {
 	*streams
 	outputOptions
+	progressOption
 	cutOptions
 	into  string
 	clash choice[bool]
@@ -297,12 +307,12 @@ func newPartsSplit(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "split FILE --part-size SIZE [OPTION…]",
 		Short: "Cut a file into parts",
-		Long: `split cuts any file into numbered parts, or rewrites a ZIP archive as a split one,
-without unpacking it. A list of SHA-256 sums is written beside the parts: of
-each, and of numbered ones of the whole as well. Numbered parts that are put one
-behind the other are the file again, with or without this program.`,
+		Long: `split cuts any file into numbered parts, or rewrites a ZIP archive as a split
+one, without unpacking it. A list of SHA-256 sums is written beside the parts:
+of each, and of numbered ones of the whole as well. Numbered parts that are put
+one behind the other are the file again, with or without this program.`,
 		Example: `  widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut
-  widecrate parts split bundles/gull-ness.zip --part-size 64k --part-style zip --into cut`,
+  widecrate parts split readings/osk-bay-2026-05-01.zip --part-size 4k --into x`,
 		Args: cobra.ExactArgs(1),
 		RunE: c.run,
 	}
@@ -313,6 +323,7 @@ behind the other are the file again, with or without this program.`,
 	})
 	group(cmd, "What is printed", func() {
 		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the paths", "text")
+		c.progressOption.addTo(cmd)
 	})
 	return cmd
 }
@@ -341,7 +352,10 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	if into == "" {
 		into = filepath.Dir(args[0])
 	}
-	w, err := parts.SplitFile(cmd.Context(), args[0], absolutePath(into), *cut)
+	var read atomic.Int64
+	stop := c.startBytes(c.streams, c.quiet, &read, source.Source{Path: args[0]}.Size())
+	w, err := parts.SplitFile(cmd.Context(), args[0], absolutePath(into), *cut, &read)
+	stop()
 	if err != nil {
 		return err
 	}

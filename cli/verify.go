@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"runtime"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -18,6 +19,7 @@ type verifyCommand struct {
 	*streams
 	archiveOptions
 	outputOptions
+	progressOption
 	workers int
 }
 
@@ -43,6 +45,7 @@ the offset of its header. It writes nothing.`,
 	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
 	group(cmd, "What is printed", func() {
 		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the archives with damage", "text")
+		c.progressOption.addTo(cmd)
 	})
 	return cmd
 }
@@ -81,7 +84,11 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits()}
 	t := verified{started: time.Now()}
-	if err := verify.Run(cmd.Context(), o, c.workers, func(r *verify.Report) { c.report(r, &t) }); err != nil {
+	var decoded atomic.Int64
+	stop := c.startBytes(c.streams, c.quiet, &decoded, 0)
+	err = verify.Run(cmd.Context(), o, c.workers, &decoded, func(r *verify.Report) { c.report(r, &t) })
+	stop()
+	if err != nil {
 		return err
 	}
 	if !c.quiet {

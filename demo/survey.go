@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"widecrate/core/fault"
@@ -48,7 +49,7 @@ func makeSurvey(dir string) error {
 		if err := os.WriteFile(path, pack(whole.name, surveyed, whole.files), 0o666); err != nil {
 			return fault.Writing(path, err)
 		}
-		if _, err := parts.SplitFile(context.Background(), path, dir, parts.Cut{PartSize: partSize, Style: whole.style}); err != nil {
+		if _, err := parts.SplitFile(context.Background(), path, dir, parts.Cut{PartSize: partSize, Style: whole.style}, new(atomic.Int64)); err != nil {
 			return err
 		}
 	}

@@ -90,7 +90,8 @@ func TestJSONIsDocumented(t *testing.T) {
 	require.NoError(t, err)
 	dir := tidewatch(t)
 	for _, args := range [][]string{{"inspect", "readings", "--ext", "csv"}, {"verify", "readings", "--ext", "csv"}, {"compare", "corrections", "readings"},
-		{"extract", demo.Damaged, "--into", "salvaged", "--salvage"}, {"create", "x.zip", "corrections", "--ext", "zip"},
+		{"parts", "scan", "survey"}, {"parts", "join", "survey/harbour.z02", "--into", "h.zip"}, {"parts", "split", "bundles/osk-bay.zip", "--part-size", "50k", "--into", "cut"},
+		{"create", "cut.zip", "bundles", "--part-size", "100k"}, {"extract", "instruments", "--series", "suite-{n}.tar"}, {"extract", demo.Damaged, "--into", "salvaged", "--salvage"}, {"create", "x.zip", "corrections", "--ext", "zip"},
 		{"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"}} {
 		stdout, _, _ := run(t, dir, append(args, "--as", "json")...)
 		require.NotEmpty(t, stdout)

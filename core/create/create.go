@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"widecrate/core/archive"
@@ -23,8 +24,9 @@ type Options struct {
 	Sources   []string // files and folders
 	DropTop   bool     // leave the name of a source folder out of the paths
 	Selection *choose.Selection
-	Replace   bool       // the archive may replace an existing file
-	Cut       *parts.Cut // into parts; nil: it is one file
+	Replace   bool          // the archive may replace an existing file
+	Cut       *parts.Cut    // into parts; nil: it is one file
+	Read      *atomic.Int64 // counts the bytes of the sources that were read so far
 }
 
 // Result says what was packed.
@@ -46,6 +48,9 @@ type Result struct {
 // or fault.Unwritable; with any of them there is no archive.
 func Run(ctx context.Context, o Options) (*Result, error) {
 	started := time.Now()
+	if o.Read == nil {
+		o.Read = new(atomic.Int64)
+	}
 	f, err := formatOf(o.Archive)
 	if err != nil {
 		return nil, err
@@ -73,7 +78,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	r := &Result{Archive: target, LeftOut: c.leftOut, Itself: c.itself}
 	w, err := out.start(f)
 	if err == nil {
-		err = pack(ctx, w, c.found, r)
+		err = c.pack(w, r)
 	}
 	if err != nil {
 		return nil, errors.Join(err, out.discard())
@@ -85,9 +90,9 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	return r, nil
 }
 
-func pack(ctx context.Context, w archive.Writer, found []item, r *Result) error {
-	for _, it := range found {
-		entry, err := packOne(ctx, w, it)
+func (c *collector) pack(w archive.Writer, r *Result) error {
+	for _, it := range c.found {
+		entry, err := c.packOne(w, it)
 		if err != nil {
 			return err
 		}
@@ -100,7 +105,7 @@ func pack(ctx context.Context, w archive.Writer, found []item, r *Result) error 
 	return w.Close()
 }
 
-func packOne(ctx context.Context, w archive.Writer, it item) (archive.Entry, error) {
+func (c *collector) packOne(w archive.Writer, it item) (archive.Entry, error) {
 	if it.entry.Kind != archive.File {
 		entry, err := w.Add(it.entry, nil)
 		return entry, fault.At(it.path, err)
@@ -110,14 +115,15 @@ func packOne(ctx context.Context, w archive.Writer, it item) (archive.Entry, err
 		return it.entry, fault.Reading(it.path, err)
 	}
 	defer f.Close()
-	entry, err := w.Add(it.entry, &input{ctx, f})
+	entry, err := w.Add(it.entry, &input{c.ctx, f, c.Read})
 	return entry, fault.At(it.path, err)
 }
 
 // input reads a source until ctx is cancelled.
 type input struct {
-	ctx context.Context
-	f   *os.File
+	ctx  context.Context
+	f    *os.File
+	read *atomic.Int64
 }
 
 func (in *input) Read(p []byte) (int, error) {
@@ -125,6 +131,7 @@ func (in *input) Read(p []byte) (int, error) {
 		return 0, err
 	}
 	n, err := in.f.Read(p)
+	in.read.Add(int64(n))
 	if err != nil && err != io.EOF {
 		err = fault.Reading("", err)
 	}

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sort"
 	"strings"
 
 	"github.com/maruel/natural"
@@ -36,37 +37,96 @@ func Find(folder string, names, more []string) (sets []*Set, rest []string, err 
 		}
 		f.add(other, names)
 	}
-	for _, m := range f.lasts {
-		if key := m.key(); f.groups[key] != nil {
-			f.groups[key] = append(f.groups[key], m)
-		} else {
-			f.alone(m)
-		}
-	}
-	for _, members := range f.groups {
-		if slices.ContainsFunc(members, func(m member) bool { return m.folder == folder }) {
-			f.divide(members, 0)
-		}
-	}
+	f.assembleAll()
 	slices.SortFunc(f.sets, func(a, b *Set) int { return natural.Compare(a.Path(), b.Path()) })
 	return f.sets, f.rest, nil
 }
 
+// assembleAll makes sets of the groups of which one part is in the folder.
+func (f *finder) assembleAll() {
+	slices.SortFunc(f.unsure, func(a, b member) int { return natural.Compare(a.name, b.name) })
+	for _, m := range f.unsure {
+		group := f.groups[m.key()]
+		switch {
+		case m.kind == Split && group != nil,
+			m.kind == Lettered && slices.ContainsFunc(group, func(other member) bool { return other.token == before(m.token) }):
+			f.groups[m.key()] = append(group, m)
+		default:
+			f.alone(m)
+		}
+	}
+	for _, members := range f.groups {
+		if slices.ContainsFunc(members, func(m member) bool { return m.folder == f.folder }) {
+			f.divide(members, 0)
+		}
+	}
+}
+
 // Of returns the set that a file is part of, whether it is there or missing;
 // nil if there is none.
-func Of(path string, more []string) (*Set, error) {
-	folder := filepath.Dir(path)
+func Of(path string, more []string) (*Set, error) { return (&Lookup{More: more}).Of(path) }
+
+// A Lookup finds the sets of one file after the other. What is in a folder it
+// lists once.
+type Lookup struct {
+	More    []string // folders in which parts may also lie
+	folders map[string]listing
+}
+
+// listing has the names in a folder, sorted by what they are without letter case.
+type listing []struct{ folded, name string }
+
+func (l *Lookup) list(folder string) (listing, error) {
+	if known, is := l.folders[folder]; is {
+		return known, nil
+	}
 	names, err := List(folder)
 	if err != nil {
 		return nil, err
 	}
-	sets, _, err := Find(folder, names, more)
-	for _, s := range sets {
+	list := make(listing, len(names))
+	for i, name := range names {
+		list[i].folded, list[i].name = strings.ToLower(name), name
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].folded < list[j].folded })
+	if l.folders == nil {
+		l.folders = map[string]listing{}
+	}
+	l.folders[folder] = list
+	return list, nil
+}
+
+// with lists the names that start like this.
+func (l listing) with(prefix string) []string {
+	prefix = strings.ToLower(prefix)
+	var names []string
+	for i := sort.Search(len(l), func(i int) bool { return l[i].folded >= prefix }); i < len(l) && strings.HasPrefix(l[i].folded, prefix); i++ {
+		names = append(names, l[i].name)
+	}
+	return names
+}
+
+// Of is the function of that name.
+func (l *Lookup) Of(path string) (*Set, error) {
+	r, may := mayBe(filepath.Base(path))
+	if !may {
+		return nil, nil
+	}
+	f := finder{folder: filepath.Dir(path), groups: map[string][]member{}}
+	for _, folder := range append([]string{f.folder}, l.More...) {
+		list, err := l.list(folder)
+		if err != nil {
+			return nil, err
+		}
+		f.add(folder, list.with(r.before))
+	}
+	f.assembleAll()
+	for _, s := range f.sets {
 		if s.Has(path) {
-			return s, err
+			return s, nil
 		}
 	}
-	return nil, err
+	return nil, nil
 }
 
 // Around returns the set that a file is taken for where a set is asked for: that
@@ -91,24 +151,36 @@ func Around(path string, more []string) (*Set, error) {
 // OfLast returns the set whose last part, called like a whole ZIP archive, is all
 // that is there; nil if it is no part.
 func OfLast(path string) *Set {
-	name := filepath.Base(path)
-	n := len(name) - len(".zip")
-	if n < 1 || !strings.EqualFold(name[n:], ".zip") {
+	m := member{folder: filepath.Dir(path), name: filepath.Base(path)}
+	if m.role, m.last = asLast(m.name); !m.last {
 		return nil
 	}
-	m := member{folder: filepath.Dir(path), name: name, last: true, role: role{kind: Split, before: name[:n+2], whole: name}}
-	a := assembly{Set: &Set{Name: name, Kind: Split}, sequence: newSequence(Split, []string{"01"}), sample: m, last: &m}
+	a := assembly{Set: &Set{Name: m.name, Kind: Split}, sequence: newSequence(Split, []string{"01"}), sample: m, last: &m}
 	if a.Total = a.countOf(m); a.Total < 2 {
 		return nil
 	}
 	return a.build(m.folder)
 }
 
-// MayBePart reports whether a file of this name can be part of a set.
-func MayBePart(name string) bool {
-	_, is := roleOf(name)
+// mayBe is the role of a file whose name can be that of a part, be it only in
+// certain company.
+func mayBe(name string) (role, bool) {
+	for _, read := range []func(string) (role, bool){roleOf, asLast, inLetters} {
+		if r, is := read(name); is {
+			return r, true
+		}
+	}
+	return role{}, false
+}
+
+// asLast is the role that a file called like a whole ZIP archive may have: the
+// last part of a split one.
+func asLast(name string) (role, bool) {
 	n := len(name) - len(".zip")
-	return is || n > 0 && strings.EqualFold(name[n:], ".zip")
+	if n < 1 || !strings.EqualFold(name[n:], ".zip") {
+		return role{}, false
+	}
+	return role{kind: Split, before: name[:n+2], whole: name}, true
 }
 
 // Has reports whether a path is that of a part.
@@ -133,7 +205,7 @@ func List(folder string) ([]string, error) {
 type finder struct {
 	folder string
 	groups map[string][]member
-	lasts  []member
+	unsure []member // parts only if the others of their set are there
 	sets   []*Set
 	rest   []string
 }
@@ -146,13 +218,13 @@ func (f *finder) add(folder string, names []string) {
 			f.groups[m.key()] = append(f.groups[m.key()], m)
 			continue
 		}
-		if n := len(name) - len(".zip"); n > 0 && strings.EqualFold(name[n:], ".zip") {
-			m.last = true
-			m.role = role{kind: Split, before: name[:n+2], whole: name}
-			f.lasts = append(f.lasts, m)
-			continue
+		if m.role, m.last = asLast(name); !m.last {
+			if m.role, is = inLetters(name); !is {
+				f.alone(m)
+				continue
+			}
 		}
-		f.alone(m)
+		f.unsure = append(f.unsure, m)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -26,8 +27,9 @@ type Joined struct {
 
 // Join puts a set together into one file at path, and holds it against the
 // lists of SHA-256 sums that lie beside its parts. The parts of a split ZIP
-// archive become an ordinary one: what is packed stays as it is.
-func (s *Set) Join(ctx context.Context, path string, replace bool) (Joined, error) {
+// archive become an ordinary one: what is packed stays as it is. It counts in read
+// how many bytes it has read so far.
+func (s *Set) Join(ctx context.Context, path string, replace bool, read *atomic.Int64) (Joined, error) {
 	j := Joined{Path: path}
 	if err := s.Check(); err != nil {
 		return j, err
@@ -41,6 +43,7 @@ func (s *Set) Join(ctx context.Context, path string, replace bool) (Joined, erro
 		return j, err
 	}
 	r := s.Open()
+	r.read = read
 	defer r.Close()
 	if s.Kind == Split || s.endsSplit() {
 		j.Zip = true
@@ -171,8 +174,8 @@ func (s *Set) joinZIP(ctx context.Context, r *Reader, out io.Writer, sums Sums, 
 }
 
 // SplitFile cuts a file into parts in a folder, made if missing, or rewrites a ZIP archive as a
-// split one.
-func SplitFile(ctx context.Context, path, folder string, cut Cut) (Written, error) {
+// split one. It counts in read how many bytes it has read so far.
+func SplitFile(ctx context.Context, path, folder string, cut Cut, read *atomic.Int64) (Written, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return Written{}, fault.Reading(path, err)
@@ -196,9 +199,9 @@ func SplitFile(ctx context.Context, path, folder string, cut Cut) (Written, erro
 		return Written{}, err
 	}
 	if cut.Style == ZIPStyle {
-		err = splitZIP(ctx, f, info.Size(), w)
+		err = splitZIP(ctx, &input{ctx, f, read}, info.Size(), w)
 	} else {
-		err = copyFile(ctx, f, info.Size(), w)
+		err = copyFile(&input{ctx, f, read}, info.Size(), w)
 	}
 	if err != nil {
 		return Written{}, fault.At(path, errors.Join(err, w.Discard()))
@@ -206,8 +209,8 @@ func SplitFile(ctx context.Context, path, folder string, cut Cut) (Written, erro
 	return w.Commit()
 }
 
-func copyFile(ctx context.Context, f *os.File, size int64, w *Writer) error {
-	n, err := w.ReadFrom(&input{ctx, f})
+func copyFile(in *input, size int64, w *Writer) error {
+	n, err := w.ReadFrom(in)
 	if err == nil && n != size {
 		err = fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", size, n)
 	}
@@ -216,8 +219,9 @@ func copyFile(ctx context.Context, f *os.File, size int64, w *Writer) error {
 
 // input reads a file until ctx is cancelled.
 type input struct {
-	ctx context.Context
-	f   *os.File
+	ctx  context.Context
+	f    *os.File
+	read *atomic.Int64
 }
 
 func (in *input) Read(p []byte) (int, error) {
@@ -225,14 +229,21 @@ func (in *input) Read(p []byte) (int, error) {
 		return 0, err
 	}
 	n, err := in.f.Read(p)
+	in.read.Add(int64(n))
 	if err != nil && err != io.EOF {
 		err = fault.Reading("", err)
 	}
 	return n, err
 }
 
-func splitZIP(ctx context.Context, f *os.File, size int64, w *Writer) error {
-	z, err := zip.Open(f, size, archive.Options{})
+func (in *input) ReadAt(p []byte, at int64) (int, error) {
+	n, err := in.f.ReadAt(p, at)
+	in.read.Add(int64(n))
+	return n, err
+}
+
+func splitZIP(ctx context.Context, in *input, size int64, w *Writer) error {
+	z, err := zip.Open(in, size, archive.Options{})
 	if err != nil {
 		if fault.Of(err) == fault.Damaged {
 			err = fault.New(fault.Damaged, "it is no whole ZIP archive: %w", err).Advise("--part-style numbered cuts any file")

@@ -33,7 +33,7 @@ var (
 // ZIP archive is called like a whole one, and not told here.
 func roleOf(name string) (role, bool) {
 	if _, known := format.ByName(name); known && !partWord.MatchString(name) {
-		return role{}, false
+		return role{}, false // but see inLetters
 	}
 	if m := splitName.FindStringSubmatch(name); m != nil {
 		stem := m[1][:len(m[1])-2]
@@ -51,10 +51,25 @@ func roleOf(name string) (role, bool) {
 	if m := numberedName.FindStringSubmatch(name); m != nil {
 		return role{kind: Numbered, before: m[1] + m[2], whole: m[1], token: m[3]}, true
 	}
+	return inLetters(name)
+}
+
+// inLetters reads a name that ends in letters. They may be an extension, such as
+// "gz", and yet the number of a part.
+func inLetters(name string) (role, bool) {
 	if m := letteredName.FindStringSubmatch(name); m != nil {
 		return role{kind: Lettered, before: m[1] + m[2], whole: m[1], token: m[3]}, true
 	}
 	return role{}, false
+}
+
+// before is the number of the part in front of one of this number.
+func before(token string) string {
+	s := newSequence(Lettered, []string{token})
+	if at, ok := s.position(token); ok && at > 0 {
+		return s.token(at - 1)
+	}
+	return ""
 }
 
 // key is the same for all parts of one set, whatever their letter case.

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -18,6 +19,7 @@ const mostOpen = 32
 type Reader struct {
 	set    *Set
 	layout archive.Parts
+	read   *atomic.Int64 // counts what was read; nil: nobody asks
 
 	mu   sync.Mutex
 	open map[int]*handle
@@ -69,6 +71,9 @@ func (r *Reader) readPart(i int, p []byte, at int64) (int, error) {
 	}
 	defer r.release(h)
 	n, err := h.file.ReadAt(p, at)
+	if r.read != nil {
+		r.read.Add(int64(n))
+	}
 	if err == io.EOF {
 		return n, changed(r.set.Parts[i].Path)
 	}

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
@@ -70,7 +69,7 @@ type Writer struct {
 	block   []byte
 	sums    [][]byte
 	sum     hash.Hash // of the part
-	whole   hash.Hash
+	whole   hash.Hash // nil: the parts are no cut of it
 	size    int64
 }
 
@@ -83,7 +82,10 @@ func Create(path string, cut Cut) (*Writer, error) {
 	if err := cut.Check(); err != nil {
 		return nil, err
 	}
-	w := &Writer{Cut: cut, path: path, block: make([]byte, 0, blockSize), whole: sha256.New()}
+	w := &Writer{Cut: cut, path: path, block: make([]byte, 0, blockSize)}
+	if cut.Style == NumberedStyle {
+		w.whole = sha256.New()
+	}
 	var err error
 	if w.earlier, err = Of(filepath.Join(filepath.Dir(path), w.name(0)), nil); err != nil {
 		return nil, err
@@ -201,11 +203,7 @@ func (w *Writer) flush() error {
 	if len(w.block) == 0 {
 		return nil
 	}
-	var sums sync.WaitGroup
-	sums.Go(func() { w.sum.Write(w.block) })
-	sums.Go(func() { w.whole.Write(w.block) })
-	_, err := w.part.Write(w.block)
-	sums.Wait()
+	err := writeAll(w.block, w.part, w.sum, w.whole)
 	w.block = w.block[:0]
 	return fault.Writing(w.path, err)
 }
@@ -305,7 +303,7 @@ func (w *Writer) finish() ([]string, error) {
 	for i, name := range names {
 		fmt.Fprintf(&list, "%x  %s\n", w.sums[i], name)
 	}
-	if w.Style == NumberedStyle {
+	if w.whole != nil {
 		fmt.Fprintf(&list, "%x  %s\n", w.whole.Sum(nil), filepath.Base(w.path))
 	}
 	f, err := w.files.Next()

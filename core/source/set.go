@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"os"
-	"path/filepath"
 	"time"
 
 	"widecrate/core/archive"
@@ -19,25 +18,15 @@ func fromSet(set *parts.Set, sub, into string) Source {
 }
 
 // setOf returns the set that a file is part of, there or not; nil if it is none.
-// What a folder holds is found out once.
 func (f *finder) setOf(name string, info os.FileInfo) *parts.Set {
-	if info != nil && !info.Mode().IsRegular() || !parts.MayBePart(filepath.Base(name)) {
+	if info != nil && !info.Mode().IsRegular() {
 		return nil
 	}
-	folder := filepath.Dir(name)
-	sets, known := f.folders[folder]
-	if !known {
-		if names, err := parts.List(folder); err == nil {
-			sets, _, _ = parts.Find(folder, names, f.PartsIn) // what cannot be listed is told when its parts are missing
-		}
-		f.folders[folder] = sets
+	set, err := f.sets.Of(name)
+	if err != nil {
+		return nil // a folder that cannot be listed: the file is taken for itself
 	}
-	for _, set := range sets {
-		if set.Has(name) {
-			return set
-		}
-	}
-	return nil
+	return set
 }
 
 // isArchive reports whether a set in a folder is taken for an archive: it is

@@ -86,7 +86,7 @@ func Find(ctx context.Context, r Request) ([]Source, error) {
 	if err := CheckPatterns(r.Archives); err != nil {
 		return nil, err
 	}
-	f := &finder{Request: r, seen: map[string]bool{}, folders: map[string][]*parts.Set{}}
+	f := &finder{Request: r, seen: map[string]bool{}, sets: parts.Lookup{More: r.PartsIn}}
 	if err := f.readSeries(); err != nil {
 		return nil, err
 	}
@@ -132,10 +132,10 @@ func IsArchiveName(name string, patterns []string) bool {
 
 type finder struct {
 	Request
-	series  []series
-	found   []Source
-	seen    map[string]bool         // absolute paths, with the destination
-	folders map[string][]*parts.Set // sets of folders in which files were named
+	series []series
+	found  []Source
+	seen   map[string]bool // absolute paths, with the destination
+	sets   parts.Lookup
 }
 
 func (f *finder) add(s Source) {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"widecrate/core/archive"
@@ -35,12 +36,13 @@ type Bad struct {
 	Err    error
 }
 
-// Run checks archives, and calls report for each, in order.
-func Run(ctx context.Context, o inspect.Options, workers int, report func(*Report)) error {
+// Run checks archives, and calls report for each, in order. It counts in decoded
+// how many bytes came out so far.
+func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.Int64, report func(*Report)) error {
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
 		r := &Report{Archive: a.Path, Err: err}
 		if err == nil {
-			err = r.check(ctx, a, workers)
+			err = r.check(ctx, a, workers, decoded)
 		}
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -54,7 +56,7 @@ func Run(ctx context.Context, o inspect.Options, workers int, report func(*Repor
 }
 
 // check decodes every entry.
-func (r *Report) check(ctx context.Context, a *inspect.Archive, workers int) error {
+func (r *Report) check(ctx context.Context, a *inspect.Archive, workers int, decoded *atomic.Int64) error {
 	started := time.Now()
 	defer func() { r.Took = time.Since(started) }()
 	var mu sync.Mutex
@@ -64,7 +66,7 @@ func (r *Report) check(ctx context.Context, a *inspect.Archive, workers int) err
 		}
 		size, err := max(e.Size, 0), error(nil)
 		if open != nil && (e.Kind == archive.File || e.Kind == archive.Symlink) {
-			size, err = decode(ctx, open)
+			size, err = decode(ctx, open, decoded)
 		}
 		mu.Lock()
 		defer mu.Unlock()
@@ -84,7 +86,7 @@ func (r *Report) check(ctx context.Context, a *inspect.Archive, workers int) err
 }
 
 // decode reads data to its end and throws it away.
-func decode(ctx context.Context, open func() (io.ReadCloser, error)) (int64, error) {
+func decode(ctx context.Context, open func() (io.ReadCloser, error), decoded *atomic.Int64) (int64, error) {
 	data, err := open()
 	if err != nil {
 		return 0, err
@@ -96,6 +98,7 @@ func decode(ctx context.Context, open func() (io.ReadCloser, error)) (int64, err
 	for {
 		n, err := data.Read(block[:])
 		size += int64(n)
+		decoded.Add(int64(n))
 		switch {
 		case err == io.EOF:
 			return size, nil
