@@ -342,18 +342,33 @@ func (r *extractReport) tableOfArchives(s *show.Screen) {
 	}
 }
 
-// tellMembers says what came from which member of a series.
+// tellMembers says what came from which member of a series; neighbours of which
+// the same is to be said share a line.
 func (r *extractReport) tellMembers(s *show.Screen, members []memberTally) {
-	for _, m := range members {
-		added := m.actions[stage.Added] + m.actions[stage.Replaced]
-		s.Printf("  %s: %s", s.Name(m.name), show.Count(added, "file"))
-		for _, other := range []stage.Action{stage.Same, stage.Skipped} {
-			if n := m.actions[other]; n > 0 {
-				s.Printf(", %s %s", show.Number(n), map[stage.Action]string{stage.Same: "already there", stage.Skipped: "skipped"}[other])
-			}
+	for i := 0; i < len(members); {
+		text := members[i].String()
+		last := i
+		for last+1 < len(members) && members[last+1].String() == text {
+			last++
 		}
-		s.Printf("\n")
+		name, each := members[i].name, ""
+		if last > i {
+			name, each = name+" … "+members[last].name, " from each"
+		}
+		s.Printf("  %s: %s%s\n", s.Name(name), text, each)
+		i = last + 1
 	}
+}
+
+func (m memberTally) String() string {
+	text := show.Count(m.actions[stage.Added]+m.actions[stage.Replaced], "file")
+	if n := m.actions[stage.Same]; n > 0 {
+		text += ", " + show.Number(n) + " already there"
+	}
+	if n := m.actions[stage.Skipped]; n > 0 {
+		text += ", " + show.Number(n) + " skipped"
+	}
+	return text
 }
 
 // shortName is an archive's name without the folder that it lies in.

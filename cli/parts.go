@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"path/filepath"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -231,9 +230,6 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	j, err := set.Join(cmd.Context(), into, c.clash.Value(), &read)
 	stop()
 	if err != nil {
-		if e, ok := errors.AsType[*fault.Error](err); ok && e.Where == "" {
-			err = fault.At(set.Path(), err)
-		}
 		return err
 	}
 	took := time.Since(started)
@@ -378,18 +374,10 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 
 // tellParts says what parts were written.
 func tellParts(s *show.Screen, w parts.Written) {
-	names := make([]string, len(w.Parts))
-	for i, path := range w.Parts {
-		names[i] = filepath.Base(path)
+	names := filepath.Base(w.Parts[0])
+	if len(w.Parts) > 1 {
+		names += " … " + filepath.Base(w.Parts[len(w.Parts)-1])
 	}
-	s.Printf("%s in %s: %s; their SHA-256 sums in %s\n", s.Strong(show.Count(len(names), "part")), s.Name(filepath.Dir(w.List)),
-		s.Name(between(names)), s.Name(filepath.Base(w.List)))
-}
-
-// between names the first and the last of many.
-func between(names []string) string {
-	if len(names) > 4 {
-		return strings.Join(names[:2], ", ") + " … " + names[len(names)-1]
-	}
-	return strings.Join(names, ", ")
+	s.Printf("%s in %s: %s\n", s.Strong(show.Count(len(w.Parts), "part")), s.Name(filepath.Dir(w.List)), s.Name(names))
+	s.Printf("SHA-256 sums in %s\n", s.Name(filepath.Base(w.List)))
 }

@@ -116,6 +116,9 @@ func (c *collector) packOne(w archive.Writer, it item) (archive.Entry, error) {
 	}
 	defer f.Close()
 	entry, err := w.Add(it.entry, &input{c.ctx, f, c.Read})
+	if fault.Of(err) == fault.Unwritable {
+		return entry, err // it is not the source's fault
+	}
 	return entry, fault.At(it.path, err)
 }
 

@@ -32,7 +32,7 @@ type Joined struct {
 func (s *Set) Join(ctx context.Context, path string, replace bool, read *atomic.Int64) (Joined, error) {
 	j := Joined{Path: path}
 	if err := s.Check(); err != nil {
-		return j, err
+		return j, fault.At(s.Path(), err)
 	}
 	sums, err := s.sums()
 	if err != nil {
@@ -59,9 +59,21 @@ func (s *Set) Join(ctx context.Context, path string, replace bool, read *atomic.
 		err = fault.New(fault.Unreadable, "%d bytes were read where the parts have %d: they changed meanwhile", j.Size, r.Size())
 	}
 	if err != nil {
-		return j, errors.Join(err, out.Discard())
+		where := s.Path()
+		if fault.Of(err) == fault.Unwritable {
+			where = path
+		}
+		return j, errors.Join(at(where, err), out.Discard())
 	}
 	return j, out.Commit(replace)
+}
+
+// at says where an error is that does not say so itself.
+func at(where string, err error) error {
+	if e, ok := errors.AsType[*fault.Error](err); ok && e.Where == "" {
+		return fault.At(where, err)
+	}
+	return err
 }
 
 // sums reads the lists in the folders that the parts lie in.
@@ -194,6 +206,7 @@ func SplitFile(ctx context.Context, path, folder string, cut Cut, read *atomic.I
 	if err := os.MkdirAll(folder, 0o777); err != nil {
 		return Written{}, fault.Writing(folder, err)
 	}
+	defer os.Remove(folder) // if nothing came into it
 	w, err := Create(filepath.Join(folder, filepath.Base(path)), cut)
 	if err != nil {
 		return Written{}, err
@@ -204,7 +217,7 @@ func SplitFile(ctx context.Context, path, folder string, cut Cut, read *atomic.I
 		err = copyFile(&input{ctx, f, read}, info.Size(), w)
 	}
 	if err != nil {
-		return Written{}, fault.At(path, errors.Join(err, w.Discard()))
+		return Written{}, errors.Join(at(path, err), w.Discard())
 	}
 	return w.Commit()
 }

@@ -123,6 +123,18 @@ func Create(path string, replace bool) (*NewFile, error) {
 	return &NewFile{f, files, path}, nil
 }
 
+// Write is that of os.File, with errors of kind fault.Unwritable.
+func (n *NewFile) Write(p []byte) (int, error) {
+	written, err := n.File.Write(p)
+	return written, fault.Writing(n.path, err)
+}
+
+// WriteAt is that of os.File, with errors of kind fault.Unwritable.
+func (n *NewFile) WriteAt(p []byte, at int64) (int, error) {
+	written, err := n.File.WriteAt(p, at)
+	return written, fault.Writing(n.path, err)
+}
+
 // Vacant makes sure that a new file may appear at path: with replace, a file
 // may be there already.
 func Vacant(path string, replace bool) error {
