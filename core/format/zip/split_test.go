@@ -120,7 +120,11 @@ func TestSplit(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
 	names := []string{"a.csv", "folder/", "levels/" + strings.Repeat("long ", 30) + ".csv", "empty", "noise", "z.csv"}
 	contents := []string{levels, "", levels[:100], "", noise(3000), levels}
-	for n := range 300 {
+	rounds := 150
+	if testing.Short() {
+		rounds = 30
+	}
+	for n := range rounds {
 		m := &memory{size: 300 + r.IntN(4000)}
 		w, err := NewSplitWriter(m)
 		require.NoError(t, err)
