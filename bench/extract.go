@@ -73,7 +73,7 @@ func huge(b *bench) result {
 	const size = 5 << 30
 	f, err := os.Create(path)
 	must(err)
-	w := zip.NewWriter(f)
+	w := zip.NewWriter(f, archive.WriteOptions{})
 	_, err = w.Add(archive.Entry{Path: "grid.dat", Size: size}, io.LimitReader(repeated{}, size))
 	must(err)
 	must(w.Close())
@@ -206,7 +206,7 @@ func index(dir, layout string) []job {
 func write(path string, fill func(add func(name string, data []byte))) {
 	f, err := os.Create(path)
 	must(err)
-	w := zip.NewWriter(f)
+	w := zip.NewWriter(f, archive.WriteOptions{})
 	when := time.Unix(1_777_000_000, 0)
 	fill(func(name string, data []byte) {
 		_, err := w.Add(archive.Entry{Path: name, Size: int64(len(data)), Modified: when}, bytes.NewReader(data))

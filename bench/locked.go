@@ -85,7 +85,7 @@ var aesExtra = []byte{0x01, 0x99, 7, 0, 2, 0, 'A', 'E', 3, 8, 0}
 func deflated(data []byte) []byte {
 	m, _ := codec.ByName(codec.Deflate)
 	var b bytes.Buffer
-	enc, err := m.Encode(&b)
+	enc, err := m.Encode(&b, codec.EncodeOptions{})
 	must(err)
 	_, err = enc.Write(data)
 	must(err)

@@ -24,7 +24,7 @@ func tarOf(method string, small bool) func(*bench) result {
 		m, _ := codec.ByName(method)
 		files := tarFiles(small)
 		var packed bytes.Buffer
-		enc, err := m.Encode(&packed)
+		enc, err := m.Encode(&packed, codec.EncodeOptions{})
 		must(err)
 		w := tar.NewWriter(enc)
 		for i := range files {

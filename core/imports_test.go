@@ -24,7 +24,8 @@ var layers = [][]string{
 	{"format"},
 	{"format/lone"},
 	{"format/zip", "format/tar"},
-	{"archive", "codec"},
+	{"archive"},
+	{"codec"},
 	{"codec/inflate", "crypt"},
 	{"fault"},
 }

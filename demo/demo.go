@@ -116,7 +116,7 @@ type file struct {
 func pack(name string, when time.Time, files []file) []byte {
 	var b bytes.Buffer
 	f, _ := format.ByName(name)
-	w, err := f.NewWriter(&b)
+	w, err := f.NewWriter(&b, archive.WriteOptions{})
 	for _, f := range files {
 		if err != nil {
 			break

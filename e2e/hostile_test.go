@@ -18,7 +18,7 @@ import (
 // zeros packs a file of zeros that is only there in the archive.
 func zeros(t *testing.T, size int64) string {
 	var b bytes.Buffer
-	w := zip.NewWriter(&b)
+	w := zip.NewWriter(&b, archive.WriteOptions{})
 	_, err := w.Add(archive.Entry{Path: "zeros", Size: size}, io.LimitReader(zeroReader{}, size))
 	require.NoError(t, err)
 	require.NoError(t, w.Close())

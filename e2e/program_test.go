@@ -63,7 +63,7 @@ func tidewatch(t *testing.T) string {
 func pack(t *testing.T, path string, pairs ...string) {
 	t.Helper()
 	var b bytes.Buffer
-	w := zip.NewWriter(&b)
+	w := zip.NewWriter(&b, archive.WriteOptions{})
 	for i := 0; i < len(pairs); i += 2 {
 		_, err := w.Add(archive.Entry{Path: pairs[i], Size: int64(len(pairs[i+1]))}, strings.NewReader(pairs[i+1]))
 		require.NoError(t, err)

@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/text/encoding"
 
+	"widecrate/core/codec"
 	"widecrate/core/fault"
 )
 
@@ -51,6 +52,22 @@ type Writer interface {
 	Close() error
 }
 
+// A Preparer is a Writer of which the costly part of Add can be done beforehand,
+// for many entries at a time.
+type Preparer interface {
+	Writer
+
+	// Prepare packs a file of up to PrepareLimit bytes. It may be called on
+	// several goroutines, and gives what AddPrepared needs.
+	Prepare(e Entry, data []byte) (Entry, []byte, error)
+
+	// AddPrepared writes an entry as Prepare gave it.
+	AddPrepared(e Entry, packed []byte) error
+}
+
+// PrepareLimit is the largest data that is prepared.
+const PrepareLimit = 1 << 20
+
 // Options fill in what an archive does not say.
 type Options struct {
 	Name      string            // of the archive's file; a compressed file is called after it
@@ -72,6 +89,13 @@ type Break struct {
 
 func (b *Break) Error() string { return b.Err.Error() }
 func (b *Break) Unwrap() error { return b.Err }
+
+// WriteOptions shape a new archive.
+type WriteOptions struct {
+	Method   string // of compression, one of Format.Methods; empty: the usual one
+	Encode   codec.EncodeOptions
+	Password string // locks the data of files; empty: nothing is locked
+}
 
 // A Format is one kind of archive. One of Open and OpenStream is set.
 type Format struct {
@@ -96,7 +120,11 @@ type Format struct {
 
 	// NewWriter starts an archive. Where w also is an io.WriterAt, headers
 	// may be completed afterwards; bytes before the start are never touched.
-	NewWriter func(w io.Writer) (Writer, error)
+	NewWriter func(w io.Writer, o WriteOptions) (Writer, error)
+
+	// Methods are the compression methods to choose from for its entries; nil:
+	// there is nothing to choose. The first is the usual one.
+	Methods []string
 }
 
 // ErrUnsupported is in the error of Reader.Open for an entry that is stored in a

@@ -18,5 +18,13 @@ var bzip2Method = Method{
 			(string(head[4:10]) == "1AY&SY" || string(head[4:10]) == "\x17\x72\x45\x38\x50\x90")
 	},
 	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return io.NopCloser(stdbzip2.NewReader(src)), nil },
-	Encode: func(dst io.Writer) (io.WriteCloser, error) { return bzip2.NewWriter(dst, nil) },
+	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
+		level := int(max(o.level(), Fast))
+		// A stream of its own for each block.
+		return newBlocks(dst, level*100_000, 0, o, func(block, _ []byte, _ bool) ([]byte, error) {
+			return encodeWhole(block, func(out io.Writer) (io.WriteCloser, error) {
+				return bzip2.NewWriter(out, &bzip2.WriterConfig{Level: level})
+			})
+		}), nil
+	},
 }

@@ -59,7 +59,7 @@ type Method struct {
 
 	// Encode returns a compressor to dst. Close writes the end of the stream;
 	// it does not close dst. It is nil for a method that is only read.
-	Encode func(dst io.Writer) (io.WriteCloser, error)
+	Encode func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error)
 
 	// Extensions are those of a file that is one such stream, Magic recognises
 	// its first bytes; both are empty for a method that only containers use.

@@ -16,7 +16,7 @@ import (
 func packed(t *testing.T, m Method, data []byte) []byte {
 	t.Helper()
 	var b bytes.Buffer
-	enc, err := m.Encode(&b)
+	enc, err := m.Encode(&b, EncodeOptions{})
 	require.NoError(t, err)
 	_, err = enc.Write(data)
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package codec
 
 import (
+	"bytes"
 	"io"
 	"sync"
 
@@ -19,20 +20,24 @@ var deflate = Method{
 		}
 		return d, d.ReadCloser.(flate.Resetter).Reset(src, nil)
 	},
-	Encode: func(dst io.Writer) (io.WriteCloser, error) {
-		d, ok := deflaters.Get().(*deflater)
-		if !ok {
-			w, err := flate.NewWriter(dst, flate.DefaultCompression)
-			return &deflater{w}, err
-		}
-		d.Reset(dst)
-		return d, nil
+	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
+		return newBlocks(dst, deflateBlock, deflateHistory, o, deflateBlocks(o.level())), nil
 	},
 }
 
+// A block is so large that its border costs next to nothing; what it can refer
+// back to is the window of the method (RFC 1951, section 2).
+const (
+	deflateBlock   = 1 << 20
+	deflateHistory = 32 << 10
+)
+
 // Both hold windows and tables of tens of kilobytes, far more than a small
 // entry costs: they go round.
-var inflaters, deflaters sync.Pool
+var (
+	inflaters sync.Pool
+	deflaters [Best + 1]sync.Pool // by level
+)
 
 type inflater struct{ io.ReadCloser }
 
@@ -42,10 +47,27 @@ func (d *inflater) Close() error {
 	return err
 }
 
-type deflater struct{ *flate.Writer }
-
-func (d *deflater) Close() error {
-	err := d.Writer.Close()
-	deflaters.Put(d)
-	return err
+// deflateBlocks compresses blocks of one stream: all but the last end at a whole
+// byte, so that they can stand one behind the other.
+func deflateBlocks(level Level) blockEncoder {
+	return func(block, before []byte, last bool) ([]byte, error) {
+		var out bytes.Buffer
+		out.Grow(len(block)/2 + 64)
+		w, ok := deflaters[level].Get().(*flate.Writer)
+		if !ok {
+			var err error
+			if w, err = flate.NewWriter(&out, int(level)); err != nil {
+				return nil, err
+			}
+		}
+		defer deflaters[level].Put(w)
+		w.ResetDict(&out, before) // Reset alone would keep the last one's
+		_, err := w.Write(block)
+		if err == nil && last {
+			err = w.Close()
+		} else if err == nil {
+			err = w.Flush()
+		}
+		return out.Bytes(), err
+	}
 }

@@ -8,7 +8,7 @@ const Store = "store"
 var store = Method{
 	Name:   Store,
 	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return io.NopCloser(src), nil },
-	Encode: func(dst io.Writer) (io.WriteCloser, error) { return asIs{dst}, nil },
+	Encode: func(dst io.Writer, _ EncodeOptions) (io.WriteCloser, error) { return asIs{dst}, nil },
 }
 
 type asIs struct{ io.Writer }

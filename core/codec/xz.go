@@ -41,7 +41,27 @@ var xzMethod = Method{
 	DecodeFile: func(r io.ReaderAt, size int64, o Options) (io.ReadCloser, error) {
 		return decodeStreams(r, size, o, runtime.GOMAXPROCS(0))
 	},
-	Encode: func(dst io.Writer) (io.WriteCloser, error) { return xz.NewWriter(dst) },
+	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
+		// A stream of its own for each block; only what lies in it can be
+		// referred to, so that a larger dictionary would be of no use.
+		size := xzBlock(o.level())
+		return newBlocks(dst, size, 0, o, func(block, _ []byte, _ bool) ([]byte, error) {
+			return encodeWhole(block, func(out io.Writer) (io.WriteCloser, error) {
+				return xz.WriterConfig{DictCap: size}.NewWriter(out)
+			})
+		}), nil
+	},
+}
+
+// xzBlock is larger with the level, from 1 to 16 MiB.
+func xzBlock(level Level) int {
+	switch {
+	case level <= 2:
+		return 1 << 20
+	case level <= Normal:
+		return 8 << 20
+	}
+	return 16 << 20
 }
 
 // xzDictionary reads what memory the first block asks for (The .xz File Format,

@@ -30,7 +30,22 @@ var zstdMethod = Method{
 		}
 		return zstdReader{d.IOReadCloser(), o}, nil
 	},
-	Encode: func(dst io.Writer) (io.WriteCloser, error) { return zstd.NewWriter(dst) },
+	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
+		return zstd.NewWriter(dst, zstd.WithEncoderLevel(zstdLevel(o.level())), zstd.WithEncoderConcurrency(o.workers()))
+	},
+}
+
+// zstdLevel is the one of the library's four that is nearest.
+func zstdLevel(level Level) zstd.EncoderLevel {
+	switch {
+	case level <= 2:
+		return zstd.SpeedFastest
+	case level <= Normal:
+		return zstd.SpeedDefault
+	case level < Best:
+		return zstd.SpeedBetterCompression
+	}
+	return zstd.SpeedBestCompression
 }
 
 // zstdReader tells a window that is too large from damage.

@@ -24,8 +24,9 @@ type Options struct {
 	Sources   []string // files and folders
 	DropTop   bool     // leave the name of a source folder out of the paths
 	Selection *choose.Selection
-	Replace   bool          // the archive may replace an existing file
-	Cut       *parts.Cut    // into parts; nil: it is one file
+	Replace   bool       // the archive may replace an existing file
+	Cut       *parts.Cut // into parts; nil: it is one file
+	Writing   archive.WriteOptions
 	Read      *atomic.Int64 // counts the bytes of the sources that were read so far
 }
 
@@ -76,7 +77,7 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	r := &Result{Archive: target, LeftOut: c.leftOut, Itself: c.itself}
-	w, err := out.start(f)
+	w, err := out.start(f, o.Writing)
 	if err == nil {
 		err = c.pack(w, r)
 	}

@@ -17,7 +17,7 @@ import (
 // output is what an archive is written to: one file, or a set of parts. It
 // appears when it is committed.
 type output interface {
-	start(f archive.Format) (archive.Writer, error)
+	start(f archive.Format, o archive.WriteOptions) (archive.Writer, error)
 	commit(r *Result) error
 	discard() error
 }
@@ -41,8 +41,11 @@ type oneFile struct {
 	replace bool
 }
 
-func (o *oneFile) start(f archive.Format) (archive.Writer, error) { return f.NewWriter(o.NewFile) }
-func (o *oneFile) discard() error                                 { return o.Discard() }
+func (o *oneFile) start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
+	return f.NewWriter(o.NewFile, w)
+}
+
+func (o *oneFile) discard() error { return o.Discard() }
 
 func (o *oneFile) commit(r *Result) error {
 	info, err := o.Stat()
@@ -55,11 +58,11 @@ func (o *oneFile) commit(r *Result) error {
 
 type inParts struct{ *parts.Writer }
 
-func (o *inParts) start(f archive.Format) (archive.Writer, error) {
+func (o *inParts) start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
 	if o.Style == parts.ZIPStyle {
-		return zip.NewSplitWriter(o.Writer)
+		return zip.NewSplitWriter(o.Writer, w)
 	}
-	return f.NewWriter(struct{ io.Writer }{o.Writer})
+	return f.NewWriter(struct{ io.Writer }{o.Writer}, w)
 }
 
 func (o *inParts) discard() error { return o.Discard() }

@@ -5,6 +5,7 @@ import (
 	"crypto/cipher"
 	"crypto/hmac"
 	"crypto/pbkdf2"
+	"crypto/rand"
 	"crypto/sha1"
 	"crypto/subtle"
 	"encoding/binary"
@@ -41,13 +42,27 @@ type AES struct{ encrypt, authenticate []byte }
 // NewAES derives the keys from a password and a salt. They include two bytes
 // that are to be verify: ok is false with 65,535 of 65,536 wrong passwords.
 func NewAES(password string, s Strength, salt []byte, verify [VerifyLength]byte) (a AES, ok bool, err error) {
+	a, made, err := derive(password, s, salt)
+	return a, subtle.ConstantTimeCompare(made, verify[:]) == 1, err
+}
+
+// Lock derives the keys for a new entry. front is what stands before its data: a
+// salt of its own, and the bytes that tell wrong passwords.
+func Lock(password string, s Strength) (a AES, front []byte, err error) {
+	front = make([]byte, s.SaltLength())
+	rand.Read(front) // never fails
+	a, verify, err := derive(password, s, front)
+	return a, append(front, verify...), err
+}
+
+func derive(password string, s Strength, salt []byte) (a AES, verify []byte, err error) {
 	n := s.KeyLength()
 	keys, err := pbkdf2.Key(sha1.New, password, salt, iterations, 2*n+VerifyLength)
 	if err != nil {
-		return a, false, err
+		return a, nil, err
 	}
 	a.encrypt, a.authenticate = keys[:n], keys[n:2*n]
-	return a, subtle.ConstantTimeCompare(keys[2*n:], verify[:]) == 1, nil
+	return a, keys[2*n:], nil
 }
 
 // ErrCode says that data is not what was locked with this password.
@@ -60,7 +75,7 @@ func (a AES) Reader(r io.Reader, code [CodeLength]byte) (io.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &aesReader{r: r, block: block, mac: hmac.New(sha1.New, a.authenticate), code: code}, nil
+	return &aesReader{keyStream: keyStream{block: block}, r: r, mac: hmac.New(sha1.New, a.authenticate), code: code}, nil
 }
 
 // The key stream is made in pieces: all counters, then each encrypted in place,
@@ -68,40 +83,76 @@ func (a AES) Reader(r io.Reader, code [CodeLength]byte) (io.Reader, error) {
 // mode is of no use.
 const pieceLength = 1024
 
-type aesReader struct {
-	r       io.Reader
+type keyStream struct {
 	block   cipher.Block
-	mac     hash.Hash
-	code    [CodeLength]byte
 	counter uint64
 	stream  [pieceLength]byte
 	left    []byte // of stream
 }
 
+// xor encrypts or decrypts the next bytes in place.
+func (k *keyStream) xor(p []byte) {
+	for len(p) > 0 {
+		if len(k.left) == 0 {
+			k.refill()
+		}
+		n := subtle.XORBytes(p, p, k.left)
+		p, k.left = p[n:], k.left[n:]
+	}
+}
+
+type aesReader struct {
+	keyStream
+	r    io.Reader
+	mac  hash.Hash
+	code [CodeLength]byte
+}
+
 func (a *aesReader) Read(p []byte) (int, error) {
 	n, err := a.r.Read(p)
 	a.mac.Write(p[:n])
-	for rest := p[:n]; len(rest) > 0; {
-		if len(a.left) == 0 {
-			a.refill()
-		}
-		c := subtle.XORBytes(rest, rest, a.left)
-		rest, a.left = rest[c:], a.left[c:]
-	}
+	a.xor(p[:n])
 	if err == io.EOF && subtle.ConstantTimeCompare(a.mac.Sum(nil)[:CodeLength], a.code[:]) != 1 {
 		err = ErrCode
 	}
 	return n, err
 }
 
-func (a *aesReader) refill() {
-	clear(a.stream[:])
+func (k *keyStream) refill() {
+	clear(k.stream[:])
 	for at := 0; at < pieceLength; at += aes.BlockSize {
-		a.counter++
-		binary.LittleEndian.PutUint64(a.stream[at:], a.counter)
+		k.counter++
+		binary.LittleEndian.PutUint64(k.stream[at:], k.counter)
 	}
 	for at := 0; at < pieceLength; at += aes.BlockSize {
-		a.block.Encrypt(a.stream[at:], a.stream[at:])
+		k.block.Encrypt(k.stream[at:], k.stream[at:])
 	}
-	a.left = a.stream[:]
+	k.left = k.stream[:]
+}
+
+// Writer encrypts what is written to it, in place, and writes it to w. Close
+// writes the authentication code behind; it does not close w.
+func (a AES) Writer(w io.Writer) (io.WriteCloser, error) {
+	block, err := aes.NewCipher(a.encrypt)
+	if err != nil {
+		return nil, err
+	}
+	return &aesWriter{keyStream: keyStream{block: block}, w: w, mac: hmac.New(sha1.New, a.authenticate)}, nil
+}
+
+type aesWriter struct {
+	keyStream
+	w   io.Writer
+	mac hash.Hash
+}
+
+func (a *aesWriter) Write(p []byte) (int, error) {
+	a.xor(p)
+	a.mac.Write(p)
+	return a.w.Write(p)
+}
+
+func (a *aesWriter) Close() error {
+	_, err := a.w.Write(a.mac.Sum(nil)[:CodeLength])
+	return err
 }

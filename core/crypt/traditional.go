@@ -1,5 +1,5 @@
-// Package crypt decrypts ZIP entries, locked in either of the two common ways.
-// It knows passwords and streams, and nothing of archives.
+// Package crypt decrypts ZIP entries, locked in either of the two common ways,
+// and encrypts them in the stronger one. It knows passwords and streams, and nothing of archives.
 package crypt
 
 import (

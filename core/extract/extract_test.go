@@ -26,7 +26,7 @@ import (
 func pack(t *testing.T, path string, pairs ...string) {
 	t.Helper()
 	var b bytes.Buffer
-	w := zip.NewWriter(&b)
+	w := zip.NewWriter(&b, archive.WriteOptions{})
 	for i := 0; i < len(pairs); i += 2 {
 		e := archive.Entry{Path: pairs[i], Size: int64(len(pairs[i+1]))}
 		if target, is := strings.CutPrefix(pairs[i+1], "→ "); is {

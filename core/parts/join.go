@@ -178,7 +178,7 @@ func (s *Set) joinZIP(ctx context.Context, r *Reader, out io.Writer, sums Sums, 
 	if err != nil {
 		return err
 	}
-	w := zip.NewWriter(out)
+	w := zip.NewWriter(out, archive.WriteOptions{})
 	if err := w.Copy(ctx, z); err != nil {
 		return err
 	}
@@ -267,7 +267,7 @@ func splitZIP(ctx context.Context, in *input, size int64, w *Writer) error {
 		return fault.New(fault.Usage, "%d bytes stand in front of the archive in it, and would be lost", z.Front()).
 			Advise("--part-style numbered cuts any file")
 	}
-	out, err := zip.NewSplitWriter(w)
+	out, err := zip.NewSplitWriter(w, archive.WriteOptions{})
 	if err != nil {
 		return err
 	}

@@ -40,7 +40,7 @@ func noise(n int) string {
 func whole(t *testing.T, contents ...string) string {
 	t.Helper()
 	var b bytes.Buffer
-	w := zip.NewWriter(&b)
+	w := zip.NewWriter(&b, archive.WriteOptions{})
 	for i, content := range contents {
 		_, err := w.Add(archive.Entry{Path: fmt.Sprintf("%d.csv", i), Size: int64(len(content))}, strings.NewReader(content))
 		require.NoError(t, err)

@@ -91,7 +91,7 @@ func content(t *testing.T, name string) string {
 	f, ok := format.ByName(name)
 	require.True(t, ok)
 	var b bytes.Buffer
-	w, err := f.NewWriter(&b)
+	w, err := f.NewWriter(&b, archive.WriteOptions{})
 	require.NoError(t, err)
 	data, noise := make([]byte, 60_000), rand.NewChaCha8([32]byte{byte(len(name))})
 	for _, path := range []string{"a.dat", "b.dat", "c.dat"} {

@@ -39,8 +39,8 @@ func Formats(m codec.Method) []archive.Format {
 		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
 			return openFile(m, r, size, o)
 		},
-		NewWriter: func(w io.Writer) (archive.Writer, error) {
-			enc, err := m.Encode(w)
+		NewWriter: func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) {
+			enc, err := m.Encode(w, o.Encode)
 			return &fileWriter{enc: enc}, err
 		},
 	}
@@ -54,8 +54,8 @@ func Formats(m codec.Method) []archive.Format {
 			}
 			return &tarStream{tar.NewStream(d, o), d}, nil
 		},
-		NewWriter: func(w io.Writer) (archive.Writer, error) {
-			enc, err := m.Encode(w)
+		NewWriter: func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) {
+			enc, err := m.Encode(w, o.Encode)
 			return &tarWriter{tar.NewWriter(enc), enc}, err
 		},
 	}

@@ -67,7 +67,7 @@ func TestManyEntries(t *testing.T) {
 	m, _ := codec.ByName(codec.Zstd)
 	packed := Formats(m)[0]
 	var b bytes.Buffer
-	w, err := packed.NewWriter(&b)
+	w, err := packed.NewWriter(&b, archive.WriteOptions{})
 	require.NoError(t, err)
 	for range 100_000 {
 		_, err := w.Add(archive.Entry{Path: "x", Size: 1}, bytes.NewReader([]byte("1")))

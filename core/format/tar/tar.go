@@ -24,7 +24,7 @@ var Format = archive.Format{
 		return err == nil && IsHeader(b[:])
 	},
 	Open:      func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
-	NewWriter: func(w io.Writer) (archive.Writer, error) { return NewWriter(w), nil },
+	NewWriter: func(w io.Writer, _ archive.WriteOptions) (archive.Writer, error) { return NewWriter(w), nil },
 }
 
 const blockSize = 512

@@ -159,10 +159,11 @@ func set(at int, value ...byte) func([]byte) {
 
 // packInto packs with a method; one that there is not stores.
 func (f fake) packInto(b *bytes.Buffer, method string) {
-	if m, ok := codec.ByName(method); !ok || m.Encode == nil {
-		method = codec.Store
+	m, ok := codec.ByName(method)
+	if !ok || m.Encode == nil {
+		m, _ = codec.ByName(codec.Store)
 	}
-	if err := pack(b, method, bytes.NewReader([]byte(f.data))); err != nil {
+	if err := pack(b, m, codec.EncodeOptions{}, bytes.NewReader([]byte(f.data))); err != nil {
 		panic(err)
 	}
 }

@@ -3,6 +3,7 @@ package zip
 import (
 	"io"
 
+	"widecrate/core/archive"
 	"widecrate/core/fault"
 )
 
@@ -26,8 +27,8 @@ const (
 
 // NewSplitWriter starts an archive that goes over several segments (8.5): no
 // record is ever cut by their borders. See NewWriter.
-func NewSplitWriter(s Segmented) (*Writer, error) {
-	w := NewWriter(struct{ io.Writer }{s})
+func NewSplitWriter(s Segmented, o archive.WriteOptions) (*Writer, error) {
+	w := NewWriter(struct{ io.Writer }{s}, o)
 	w.split = s
 	_, err := w.record(le.AppendUint32(nil, splitSignature))
 	return w, err

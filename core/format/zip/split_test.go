@@ -126,7 +126,7 @@ func TestSplit(t *testing.T) {
 	}
 	for n := range rounds {
 		m := &memory{size: 300 + r.IntN(4000)}
-		w, err := NewSplitWriter(m)
+		w, err := NewSplitWriter(m, archive.WriteOptions{})
 		require.NoError(t, err)
 		for i, name := range names {
 			e := archive.Entry{Path: strings.TrimSuffix(name, "/"), Size: int64(len(contents[i]))}
@@ -137,7 +137,7 @@ func TestSplit(t *testing.T) {
 			require.NoError(t, err)
 		}
 		if n%3 == 0 { // with a descriptor
-			_, err := w.Add(archive.Entry{Path: "long", Size: wholeInMemory + 100}, strings.NewReader(noise(wholeInMemory+100)))
+			_, err := w.Add(archive.Entry{Path: "long", Size: archive.PrepareLimit + 100}, strings.NewReader(noise(archive.PrepareLimit+100)))
 			require.NoError(t, err)
 		}
 		require.NoError(t, w.Close())
@@ -159,7 +159,7 @@ func TestSplit(t *testing.T) {
 		}
 		check(z)
 		var joined bytes.Buffer
-		j := NewWriter(&joined)
+		j := NewWriter(&joined, archive.WriteOptions{})
 		require.NoError(t, j.Copy(t.Context(), z))
 		require.NoError(t, j.Close())
 		z, err = Open(bytes.NewReader(joined.Bytes()), int64(joined.Len()), archive.Options{})
@@ -167,7 +167,7 @@ func TestSplit(t *testing.T) {
 		check(z)
 
 		again := &memory{size: m.size}
-		s, err := NewSplitWriter(again)
+		s, err := NewSplitWriter(again, archive.WriteOptions{})
 		require.NoError(t, err)
 		require.NoError(t, s.Copy(t.Context(), z))
 		require.NoError(t, s.Close())
@@ -180,7 +180,7 @@ func TestSplit(t *testing.T) {
 func TestSplitWrong(t *testing.T) {
 	make := func(seed byte, size int) *memory {
 		m := &memory{size: size}
-		w, err := NewSplitWriter(m)
+		w, err := NewSplitWriter(m, archive.WriteOptions{})
 		require.NoError(t, err)
 		for i := range 6 {
 			content := noise(5000)[:4000] + string(seed+byte(i))

@@ -11,6 +11,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
+	"widecrate/core/crypt"
 	"widecrate/core/fault"
 )
 
@@ -20,12 +21,17 @@ const (
 	versionStore   = 10
 	versionDeflate = 20
 	versionZIP64   = 45
-	versionMadeBy  = hostUnix<<8 | 63
+	versionBzip2   = 46
+	versionAES     = 51
+	versionLatest  = 63
+	versionMadeBy  = hostUnix<<8 | versionLatest
 )
 
-// Writer writes a ZIP archive. Entries are deflated where that makes them
+// Writer writes a ZIP archive. Entries are compressed where that makes them
 // smaller. ZIP64 records appear only where a value needs them.
 type Writer struct {
+	options   archive.WriteOptions
+	method    codec.Method
 	out       *bufio.Writer
 	patch     io.WriterAt // nil: what comes late goes behind the data instead
 	split     Segmented   // nil: the archive is one file
@@ -34,93 +40,173 @@ type Writer struct {
 	comment   []byte
 	entries   uint64
 	block     []byte
-	packed    bytes.Buffer
 }
+
+// methods are those that entries are written with, the usual one first.
+var methods = []string{codec.Deflate, codec.Store, codec.Bzip2, codec.Zstd, codec.XZ}
 
 // NewWriter starts an archive at the current position of w. Where w is also an
-// io.WriterAt, its offset 0 must be the start of the archive.
-func NewWriter(w io.Writer) *Writer {
+// io.WriterAt, its offset 0 must be the start of the archive. The method must be
+// one of those of Format.
+func NewWriter(w io.Writer, o archive.WriteOptions) *Writer {
+	if o.Method == "" {
+		o.Method = codec.Deflate
+	}
+	if o.Encode.Set && o.Encode.Level == 0 {
+		o.Method = codec.Store
+	}
+	method, _ := codec.ByName(o.Method)
 	patch, _ := w.(io.WriterAt)
-	return &Writer{out: bufio.NewWriterSize(w, 256<<10), patch: patch, block: make([]byte, wholeInMemory+1)}
+	return &Writer{options: o, method: method, out: bufio.NewWriterSize(w, 256<<10), patch: patch, block: make([]byte, archive.PrepareLimit+1)}
 }
 
-// Data up to this size is packed in memory, so that its header is complete
-// before it is written. Of longer data this much decides whether deflate pays.
-const wholeInMemory = 1 << 20
-
-// shortestDeflated is the least data that deflate can make smaller: its own
-// block costs ten bits, a match another twelve.
-const shortestDeflated = 5
+// shortestPacked is the least data that a method can make smaller: a block of
+// deflate costs ten bits by itself, a match another twelve.
+const shortestPacked = 5
 
 // header has the values of a local header that go into the directory as well.
 type header struct {
-	entry  archive.Entry
-	name   string // with the '/' of a folder
-	method uint16
-	flags  uint16
-	at     place
-	zip64  bool // the local header has room for 8-byte sizes
+	entry archive.Entry
+	name  string // with the '/' of a folder
+	flags uint16
+	at    place
+	zip64 bool // the local header has room for 8-byte sizes
+}
+
+// start makes the header of a new entry. A name that ZIP cannot hold is of kind
+// fault.Usage.
+func (w *Writer) start(e archive.Entry) (header, error) {
+	h := header{entry: e, name: e.Path}
+	switch e.Kind {
+	case archive.Folder:
+		h.name += "/"
+	case archive.Symlink, archive.File:
+	default:
+		return h, fault.New(fault.Usage, "a ZIP archive cannot hold a %s", e.Kind)
+	}
+	if e.Path == "" || len(h.name) > max16 {
+		return h, fault.New(fault.Usage, "a ZIP archive cannot hold a path of %d bytes", len(h.name))
+	}
+	if !ascii(h.name) {
+		h.flags |= flagUTF8
+	}
+	h.entry.Encrypted = w.options.Password != "" && e.Kind != archive.Folder
+	if h.entry.Encrypted {
+		h.flags |= flagEncrypted
+	}
+	return h, nil
 }
 
 // Add writes one entry; see archive.Writer. A name that ZIP cannot hold is of
 // kind fault.Usage; data that disagrees with e.Size, of kind fault.Unreadable.
 func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) {
-	h := header{entry: e, name: e.Path}
+	h, err := w.start(e)
+	if err != nil {
+		return e, err
+	}
 	switch e.Kind {
 	case archive.Folder:
-		h.name += "/"
 		content = bytes.NewReader(nil)
 	case archive.Symlink:
 		content = bytes.NewReader([]byte(e.Link))
-	case archive.File:
-	default:
-		return e, fault.New(fault.Usage, "a ZIP archive cannot hold a %s", e.Kind)
-	}
-	if e.Path == "" || len(h.name) > max16 {
-		return e, fault.New(fault.Usage, "a ZIP archive cannot hold a path of %d bytes", len(h.name))
-	}
-	if !ascii(h.name) {
-		h.flags |= flagUTF8
 	}
 	n, err := io.ReadFull(content, w.block)
 	switch {
 	case err == io.EOF, errors.Is(err, io.ErrUnexpectedEOF):
-		err = w.addWhole(&h, w.block[:n])
-	case err == nil:
-		err = w.addLong(&h, io.MultiReader(bytes.NewReader(w.block), content))
+		var packed []byte
+		if h.entry, packed, err = w.Prepare(e, w.block[:n]); err == nil {
+			err = w.AddPrepared(h.entry, packed)
+		}
+		return h.entry, err
+	case err != nil:
+		return e, err
 	}
-	if err != nil {
+	if err := w.addLong(&h, io.MultiReader(bytes.NewReader(w.block), content)); err != nil {
 		return e, err
 	}
 	if e.Kind == archive.File && e.Size != archive.Unknown && e.Size != h.entry.Size {
-		return e, fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", e.Size, h.entry.Size)
+		return e, changed(e.Size, h.entry.Size)
 	}
 	w.addCentral(h)
 	return h.entry, nil
 }
 
-// addWhole writes an entry whose data is all there.
-func (w *Writer) addWhole(h *header, content []byte) error {
-	e := &h.entry
+func changed(before, now int64) error {
+	return fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", before, now)
+}
+
+// Prepare packs an entry whose data is all there; see archive.Preparer.
+func (w *Writer) Prepare(e archive.Entry, content []byte) (archive.Entry, []byte, error) {
+	h, err := w.start(e)
+	if err != nil {
+		return e, nil, err
+	}
+	if e.Kind == archive.File && e.Size != archive.Unknown && e.Size != int64(len(content)) {
+		return e, nil, changed(e.Size, int64(len(content)))
+	}
+	e = h.entry
 	e.CRC32, e.HasCRC32, e.Size = crc32.ChecksumIEEE(content), true, int64(len(content))
-	packed := content
 	e.Method = codec.Store
-	if len(content) >= shortestDeflated {
-		w.packed.Reset()
-		if err := pack(&w.packed, codec.Deflate, bytes.NewReader(content)); err != nil {
-			return err
+	packed := content
+	if w.options.Method != codec.Store && len(content) >= shortestPacked {
+		var b bytes.Buffer
+		one := w.options.Encode
+		one.Workers = 1
+		if err := pack(&b, w.method, one, bytes.NewReader(content)); err != nil {
+			return e, nil, err
 		}
-		if w.packed.Len() < len(content) {
-			e.Method, packed = codec.Deflate, w.packed.Bytes()
+		if b.Len() < len(content) {
+			e.Method, packed = w.options.Method, b.Bytes()
 		}
 	}
-	h.method = methodNumbers[e.Method]
+	if e.Encrypted {
+		e.HasCRC32 = false // the code tells, of the second version of AES in ZIP
+		var b bytes.Buffer
+		if err := w.lock(&b, func(to io.Writer) error {
+			_, err := to.Write(bytes.Clone(packed))
+			return err
+		}); err != nil {
+			return e, nil, err
+		}
+		packed = b.Bytes()
+	}
 	e.Packed = int64(len(packed))
-	var err error
-	if h.at, err = w.record(h.local(e.CRC32, e.Packed, e.Size)); err != nil {
+	return e, packed, nil
+}
+
+// lock writes data encrypted: a salt and a check in front of it, a code behind.
+func (w *Writer) lock(out io.Writer, write func(io.Writer) error) error {
+	keys, front, err := crypt.Lock(w.options.Password, aesStrength)
+	if err != nil {
 		return err
 	}
-	return w.write(packed)
+	if _, err := out.Write(front); err != nil {
+		return err
+	}
+	to, err := keys.Writer(out)
+	if err == nil {
+		err = write(to)
+	}
+	if err != nil {
+		return err
+	}
+	return to.Close()
+}
+
+// AddPrepared writes an entry as Prepare gave it.
+func (w *Writer) AddPrepared(e archive.Entry, packed []byte) error {
+	h, err := w.start(e)
+	if err != nil {
+		return err
+	}
+	if h.at, err = w.record(h.local(e.Packed, e.Size)); err != nil {
+		return err
+	}
+	if err := w.write(packed); err != nil {
+		return err
+	}
+	w.addCentral(h)
+	return nil
 }
 
 // addLong writes an entry in one pass: sizes and checksum are known only
@@ -128,30 +214,39 @@ func (w *Writer) addWhole(h *header, content []byte) error {
 // behind the data (4.3.9).
 func (w *Writer) addLong(h *header, content io.Reader) error {
 	e := &h.entry
-	w.packed.Reset()
-	if err := pack(&w.packed, codec.Deflate, bytes.NewReader(w.block)); err != nil {
-		return err
+	method := w.method
+	if e.Method = w.options.Method; e.Method != codec.Store { // the start of the data tells whether it pays
+		var b bytes.Buffer
+		if err := pack(&b, method, w.options.Encode, bytes.NewReader(w.block)); err != nil {
+			return err
+		}
+		if b.Len() >= len(w.block) {
+			e.Method = codec.Store
+			method, _ = codec.ByName(codec.Store)
+		}
 	}
-	e.Method = codec.Deflate
-	if w.packed.Len() >= len(w.block) {
-		e.Method = codec.Store
-	}
-	h.method = methodNumbers[e.Method]
 	// Stored or hardly compressible data may come out a little larger.
 	h.zip64 = e.Size == archive.Unknown || e.Size >= max32-max32/256
 	if w.patch == nil {
 		h.flags |= flagDescriptor
 	}
+	e.HasCRC32 = !e.Encrypted
 	var err error
-	if h.at, err = w.record(h.local(0, 0, 0)); err != nil {
+	if h.at, err = w.record(h.local(0, 0)); err != nil {
 		return err
 	}
 	start := w.offset
 	in := &counted{r: content}
-	if err := pack(writerFunc(w.write), e.Method, in); err != nil {
+	packInto := func(to io.Writer) error { return pack(to, method, w.options.Encode, in) }
+	if out := writerFunc(w.write); e.Encrypted {
+		err = w.lock(out, packInto)
+	} else {
+		err = packInto(out)
+	}
+	if err != nil {
 		return err
 	}
-	e.CRC32, e.HasCRC32, e.Size, e.Packed = in.sum, true, in.size, w.offset-start
+	e.CRC32, e.Size, e.Packed = in.sum, in.size, w.offset-start
 	if !h.zip64 && (e.Size >= max32 || e.Packed >= max32) {
 		return fault.New(fault.Unreadable, "it grew beyond 4 GiB while it was read")
 	}
@@ -162,16 +257,15 @@ func (w *Writer) addLong(h *header, content io.Reader) error {
 	if err := w.out.Flush(); err != nil {
 		return fault.Writing("", err)
 	}
-	if _, err := w.patch.WriteAt(h.local(e.CRC32, e.Packed, e.Size), h.at.offset); err != nil {
+	if _, err := w.patch.WriteAt(h.local(e.Packed, e.Size), h.at.offset); err != nil {
 		return fault.Writing("", err)
 	}
 	return nil
 }
 
 // pack compresses all of content into dst.
-func pack(dst io.Writer, method string, content io.Reader) error {
-	m, _ := codec.ByName(method)
-	enc, err := m.Encode(dst)
+func pack(dst io.Writer, m codec.Method, o codec.EncodeOptions, content io.Reader) error {
+	enc, err := m.Encode(dst, o)
 	if err != nil {
 		return err
 	}
@@ -182,13 +276,33 @@ func pack(dst io.Writer, method string, content io.Reader) error {
 	return err
 }
 
+// crc is what the headers say: of a locked entry, nothing.
+func (h *header) crc() uint32 {
+	if !h.entry.HasCRC32 {
+		return 0
+	}
+	return h.entry.CRC32
+}
+
+// method is the number of the compression method, or with AES that of the lock.
+func (h *header) method() uint16 {
+	if h.entry.Encrypted {
+		return methodAES
+	}
+	return methodNumbers[h.entry.Method]
+}
+
 // local encodes the local header (4.3.7).
-func (h *header) local(crc uint32, packed, size int64) []byte {
+func (h *header) local(packed, size int64) []byte {
+	crc := h.crc()
+	if h.flags&flagDescriptor != 0 {
+		crc = 0
+	}
 	date, clock := dosTime(h.entry.Modified)
 	b := le.AppendUint32(nil, localSignature)
 	b = le.AppendUint16(b, h.version())
 	b = le.AppendUint16(b, h.flags)
-	b = le.AppendUint16(b, h.method)
+	b = le.AppendUint16(b, h.method())
 	b = le.AppendUint16(b, clock)
 	b = le.AppendUint16(b, date)
 	b = le.AppendUint32(b, crc)
@@ -197,7 +311,7 @@ func (h *header) local(crc uint32, packed, size int64) []byte {
 		extra = appendZIP64(extra, size, packed)
 		size, packed = max32, max32
 	}
-	extra = appendTimestamp(extra, h.entry.Modified)
+	extra = h.appendExtra(extra)
 	b = le.AppendUint32(b, uint32(packed))
 	b = le.AppendUint32(b, uint32(size))
 	b = le.AppendUint16(b, uint16(len(h.name)))
@@ -206,10 +320,28 @@ func (h *header) local(crc uint32, packed, size int64) []byte {
 	return append(b, extra...)
 }
 
+// appendExtra adds the extra fields that both headers have: the time, and how
+// the entry is locked (appendix E).
+func (h *header) appendExtra(extra []byte) []byte {
+	extra = appendTimestamp(extra, h.entry.Modified)
+	if !h.entry.Encrypted {
+		return extra
+	}
+	const length, version = 7, 2
+	extra = le.AppendUint16(extra, extraAES)
+	extra = le.AppendUint16(extra, length)
+	extra = le.AppendUint16(extra, version)
+	extra = append(extra, 'A', 'E', byte(aesStrength))
+	return le.AppendUint16(extra, methodNumbers[h.entry.Method])
+}
+
+// aesStrength is that of new entries: 256 bits.
+const aesStrength = crypt.Strength(3)
+
 // descriptor encodes the record behind the data (4.3.9).
 func (h *header) descriptor() []byte {
 	b := le.AppendUint32(nil, descriptorSignature)
-	b = le.AppendUint32(b, h.entry.CRC32)
+	b = le.AppendUint32(b, h.crc())
 	if h.zip64 {
 		b = le.AppendUint64(b, uint64(h.entry.Packed))
 		return le.AppendUint64(b, uint64(h.entry.Size))
@@ -218,14 +350,20 @@ func (h *header) descriptor() []byte {
 	return le.AppendUint32(b, uint32(h.entry.Size))
 }
 
+// version is the least that an unpacker has to know.
 func (h *header) version() uint16 {
-	switch {
-	case h.zip64:
-		return versionZIP64
-	case h.method == methodNumbers[codec.Store] && h.entry.Kind != archive.Folder:
-		return versionStore
+	version := map[string]uint16{codec.Store: versionStore, codec.Deflate: versionDeflate, codec.Bzip2: versionBzip2,
+		codec.Zstd: versionLatest, codec.XZ: versionLatest}[h.entry.Method]
+	if h.entry.Kind == archive.Folder {
+		version = versionDeflate
 	}
-	return versionDeflate
+	if h.zip64 {
+		version = max(version, versionZIP64)
+	}
+	if h.entry.Encrypted {
+		version = max(version, versionAES)
+	}
+	return version
 }
 
 // addCentral adds the entry to the central directory (4.3.12).
@@ -245,13 +383,13 @@ func (w *Writer) addCentral(h header) {
 		h.zip64 = true
 		extra = appendZIP64(extra, wide...)
 	}
-	extra = appendTimestamp(extra, e.Modified)
+	extra = h.appendExtra(extra)
 	date, clock := dosTime(e.Modified)
 	b := le.AppendUint32(w.directory.AvailableBuffer(), centralSignature)
-	for _, v := range []uint16{versionMadeBy, h.version(), h.flags, h.method, clock, date} {
+	for _, v := range []uint16{versionMadeBy, h.version(), h.flags, h.method(), clock, date} {
 		b = le.AppendUint16(b, v)
 	}
-	for _, v := range []uint32{e.CRC32, packed, size} {
+	for _, v := range []uint32{h.crc(), packed, size} {
 		b = le.AppendUint32(b, v)
 	}
 	for _, v := range []uint16{uint16(len(h.name)), uint16(len(extra)), 0, h.at.disk, 0} { // … comment, disk, internal attributes

@@ -42,7 +42,7 @@ func TestWriteAndReadBack(t *testing.T) {
 		{archive.Entry{Path: "charts/küste 潮.csv", Mode: 0o444, Size: int64(len(levels))}, levels, codec.Deflate},
 		{archive.Entry{Path: "noise", Mode: 0o644, Size: 5000}, noise(5000), codec.Store},
 		{archive.Entry{Path: "long", Mode: 0o755, Size: archive.Unknown}, long, codec.Deflate},
-		{archive.Entry{Path: "block", Mode: 0o755, Size: wholeInMemory}, strings.Repeat("x", wholeInMemory), codec.Deflate},
+		{archive.Entry{Path: "block", Mode: 0o755, Size: archive.PrepareLimit}, strings.Repeat("x", archive.PrepareLimit), codec.Deflate},
 		{archive.Entry{Path: "long noise", Mode: 0o644, Size: 3 << 20}, noise(3 << 20), codec.Store},
 		{archive.Entry{Path: "link", Kind: archive.Symlink, Mode: 0o777, Link: "charts"}, "charts", codec.Store},
 	}
@@ -54,7 +54,7 @@ func TestWriteAndReadBack(t *testing.T) {
 			require.NoError(t, file.Truncate(0))
 			_, err := file.Seek(0, io.SeekStart)
 			require.NoError(t, err)
-			w := NewWriter(out)
+			w := NewWriter(out, archive.WriteOptions{})
 			for _, c := range entries {
 				c.e.Modified, c.e.HasMode = when, true
 				stored, err := w.Add(c.e, strings.NewReader(c.data))
@@ -81,7 +81,7 @@ func TestWriteAndReadBack(t *testing.T) {
 // The records of one small archive, byte by byte as the specification has them.
 func TestWriteBytes(t *testing.T) {
 	var b bytes.Buffer
-	w := NewWriter(&b)
+	w := NewWriter(&b, archive.WriteOptions{})
 	when := time.Date(2026, 5, 1, 12, 30, 14, 0, time.UTC)
 	_, err := w.Add(archive.Entry{Path: "ä", Size: 2, Mode: 0o640, HasMode: true, Modified: when}, strings.NewReader("hi"))
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestWriteBytes(t *testing.T) {
 
 func TestWriteManyEntries(t *testing.T) {
 	var b bytes.Buffer
-	w := NewWriter(&b)
+	w := NewWriter(&b, archive.WriteOptions{})
 	for range max16 + 5 {
 		_, err := w.Add(archive.Entry{Path: "x"}, strings.NewReader(""))
 		require.NoError(t, err)
@@ -128,7 +128,7 @@ func TestWriteBeyond4GiB(t *testing.T) {
 	file, err := os.Create(filepath.Join(t.TempDir(), "x.zip"))
 	require.NoError(t, err)
 	defer file.Close()
-	w := NewWriter(file)
+	w := NewWriter(file, archive.WriteOptions{})
 	_, err = w.Add(archive.Entry{Path: "zeros", Size: size}, io.LimitReader(zeros{}, size))
 	require.NoError(t, err)
 	w.offset += size // as if so much lay between: a hole in the file
@@ -169,7 +169,7 @@ func TestWriteRefuses(t *testing.T) {
 		"unreadable":    {archive.Entry{Path: "a", Size: 3}, io.MultiReader(strings.NewReader("2"), &broken{unread}), unread},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := NewWriter(io.Discard).Add(c.e, c.data)
+			_, err := NewWriter(io.Discard, archive.WriteOptions{}).Add(c.e, c.data)
 			assert.ErrorIs(t, err, c.want)
 		})
 	}

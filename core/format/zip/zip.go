@@ -20,7 +20,8 @@ var Format = archive.Format{
 	Identify:       identify,
 	IdentifyBehind: identifyBehind,
 	Open:           func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
-	NewWriter:      func(w io.Writer) (archive.Writer, error) { return NewWriter(w), nil },
+	NewWriter:      func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) { return NewWriter(w, o), nil },
+	Methods:        methods,
 }
 
 // Signatures and the lengths of the fixed parts of each record.
@@ -93,7 +94,7 @@ var methodNames = map[uint16]string{0: codec.Store, 8: codec.Deflate, 9: codec.D
 	19: "LZ77", 94: "MP3", 96: "JPEG", 97: "WavPack", 98: "PPMd"}
 
 // Numbers of the methods that the writer uses.
-var methodNumbers = map[string]uint16{codec.Store: 0, codec.Deflate: 8}
+var methodNumbers = map[string]uint16{codec.Store: 0, codec.Deflate: 8, codec.Bzip2: 12, codec.Zstd: 93, codec.XZ: 95}
 
 func identify(r io.ReaderAt, _ int64) bool {
 	for _, signature := range []uint32{localSignature, endSignature, splitSignature, unsplitSignature} {

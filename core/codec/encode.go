@@ -1,0 +1,174 @@
+package codec
+
+import (
+	"bytes"
+	"io"
+	"runtime"
+)
+
+// Level is how hard an encoder tries: from 1, the fastest, to 9, the smallest.
+// Level 0 only wraps the data where the method can. Encoders with fewer levels
+// of their own round.
+type Level int8
+
+// The levels that have names.
+const (
+	Fast   Level = 1
+	Normal Level = 6
+	Best   Level = 9
+)
+
+// EncodeOptions shape what an encoder makes. What comes out depends on the level
+// and the data alone, not on the number of workers.
+type EncodeOptions struct {
+	Level   Level // Normal, unless Set
+	Set     bool
+	Workers int // goroutines for one stream; 0: as many as there are processors
+}
+
+// At returns options with a level.
+func At(level Level) EncodeOptions { return EncodeOptions{Level: level, Set: true} }
+
+func (o EncodeOptions) level() Level {
+	if !o.Set {
+		return Normal
+	}
+	return min(max(o.Level, 0), Best)
+}
+
+func (o EncodeOptions) workers() int {
+	if o.Workers > 0 {
+		return o.Workers
+	}
+	return runtime.GOMAXPROCS(0)
+}
+
+// encodeWhole compresses a block as a stream of its own.
+func encodeWhole(block []byte, start func(io.Writer) (io.WriteCloser, error)) ([]byte, error) {
+	var out bytes.Buffer
+	w, err := start(&out)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(block); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return out.Bytes(), err
+}
+
+// blocks compresses a stream in blocks, several at a time, and writes them in
+// their order.
+type blocks struct {
+	dst     io.Writer
+	encode  blockEncoder
+	size    int // of a block
+	history int // how much of what is in front of a block its encoder gets
+	workers int
+
+	block  []byte // being filled, behind the history
+	before int    // bytes of history in block
+	queue  chan chan encoded
+	done   chan error // of the goroutine that writes
+	err    error
+	closed bool
+}
+
+// blockEncoder compresses one block. before is what stands in front of it, for
+// methods that refer back; last says that the stream ends with it.
+type blockEncoder func(block, before []byte, last bool) ([]byte, error)
+
+type encoded struct {
+	data []byte
+	err  error
+}
+
+// newBlocks makes an encoder of a method of which blocks can be compressed each
+// by itself.
+func newBlocks(dst io.Writer, size, history int, o EncodeOptions, encode blockEncoder) *blocks {
+	return &blocks{dst: dst, encode: encode, size: size, history: history, workers: o.workers()}
+}
+
+func (b *blocks) Write(p []byte) (int, error) {
+	written := 0
+	for len(p) > 0 && b.err == nil {
+		// A full block is handed on when more follows: the last one is marked.
+		if len(b.block)-b.before == b.size {
+			b.hand(false)
+			continue
+		}
+		n := min(len(p), b.size-(len(b.block)-b.before))
+		b.block = append(b.block, p[:n]...)
+		p, written = p[n:], written+n
+	}
+	return written, b.err
+}
+
+// hand gives the block to a goroutine.
+func (b *blocks) hand(last bool) {
+	block, before := b.block[b.before:], b.block[:b.before]
+	if !last {
+		next := make([]byte, 0, b.history+b.size)
+		next = append(next, b.block[max(0, len(b.block)-b.history):]...)
+		b.block, b.before = next, len(next)
+	}
+	if b.queue == nil {
+		if last || b.workers == 1 {
+			data, err := b.encode(block, before, last)
+			if err == nil {
+				_, err = b.dst.Write(data)
+			}
+			b.err = err
+			return
+		}
+		b.start()
+	}
+	result := make(chan encoded, 1)
+	select {
+	case b.queue <- result:
+	case b.err = <-b.done:
+		b.done <- b.err
+		return
+	}
+	go func() {
+		data, err := b.encode(block, before, last)
+		result <- encoded{data, err}
+	}()
+}
+
+// start begins to write what the goroutines make, as it gets ready.
+func (b *blocks) start() {
+	b.queue, b.done = make(chan chan encoded, b.workers-1), make(chan error, 1)
+	go func() {
+		for result := range b.queue {
+			r := <-result
+			if r.err == nil {
+				_, r.err = b.dst.Write(r.data)
+			}
+			if r.err != nil {
+				b.done <- r.err
+				return
+			}
+		}
+		b.done <- nil
+	}()
+}
+
+// Close compresses what is left and waits until all is written.
+func (b *blocks) Close() error {
+	if b.closed {
+		return b.err
+	}
+	b.closed = true
+	if b.err == nil {
+		b.hand(true)
+	}
+	b.block = nil
+	if b.queue != nil {
+		close(b.queue)
+		if err := <-b.done; b.err == nil {
+			b.err = err
+		}
+	}
+	return b.err
+}
