@@ -123,7 +123,9 @@ func writeMixed(path string) {
 	})
 }
 
-var workers = strconv.Itoa(runtime.NumCPU())
+func cores() int { return runtime.NumCPU() }
+
+var workers = strconv.Itoa(cores())
 
 func remover(dir string) func() { return func() { must(os.RemoveAll(dir)) } }
 

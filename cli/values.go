@@ -13,6 +13,7 @@ import (
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/ianaindex"
 
+	"widecrate/core/codec"
 	"widecrate/core/extract"
 	"widecrate/core/place"
 )
@@ -49,6 +50,28 @@ func (c *choice[T]) addTo(cmd *cobra.Command, name, help string) {
 // replaceChoice is whether what is written may replace what is there.
 func replaceChoice() choice[bool] {
 	return choice[bool]{words: []string{"refuse", "replace"}, values: []bool{false, true}}
+}
+
+// level is how hard an encoder tries.
+type level struct {
+	options codec.EncodeOptions
+	text    string
+}
+
+func (l *level) Type() string   { return "0-9|fast|normal|best" }
+func (l *level) String() string { return l.text }
+
+func (l *level) Set(text string) error {
+	value, known := map[string]codec.Level{"fast": codec.Fast, "normal": codec.Normal, "best": codec.Best}[text]
+	if !known {
+		n, err := strconv.ParseUint(text, 10, 4)
+		if err != nil || n > uint64(codec.Best) {
+			return fmt.Errorf("it must be 0 to 9, or fast, normal or best")
+		}
+		value = codec.Level(n)
+	}
+	l.options, l.text = codec.At(value), text
+	return nil
 }
 
 // size is a number of bytes such as 10k, 2.5M or 1G, in powers of 1024.

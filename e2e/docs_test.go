@@ -99,7 +99,7 @@ func TestJSONIsDocumented(t *testing.T) {
 			var values map[string]any
 			require.NoError(t, json.Unmarshal([]byte(line), &values))
 			for key := range values {
-				assert.Contains(t, string(doc), "`"+key+"`", args)
+				assert.True(t, strings.Contains(string(doc), "`"+key+"`"), "%s of %q", key, args)
 			}
 		}
 	}

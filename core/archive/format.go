@@ -125,6 +125,11 @@ type Format struct {
 	// Methods are the compression methods to choose from for its entries; nil:
 	// there is nothing to choose. The first is the usual one.
 	Methods []string
+
+	Locks     bool // the writer can lock entries with a password
+	Hardlinks bool // a second name of a file is stored as one
+	NeedsSize bool // the size of a file must be known before its data
+	HoldsOne  bool // there is one entry, and its path may not be kept
 }
 
 // ErrUnsupported is in the error of Reader.Open for an entry that is stored in a

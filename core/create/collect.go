@@ -1,38 +1,71 @@
 package create
 
 import (
+	"cmp"
 	"context"
+	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
+	"widecrate/core/place"
 )
 
-// item is something on disk that goes into the archive.
+// item is something that goes into the archive.
 type item struct {
-	path  string
-	entry archive.Entry
+	path   string      // on disk; empty: it is not there
+	info   fs.FileInfo // of a file on disk
+	text   []byte      // its data, where that is given
+	stream io.Reader   // where it comes from, if that is no file
+	entry  archive.Entry
+	sum    uint32 // CRC-32 of what was read
+}
+
+// from is where an item comes from, for people.
+func (it *item) from() string {
+	if it.path != "" {
+		return it.path
+	}
+	return it.entry.Path
 }
 
 // collector finds what goes into an archive, and where.
 type collector struct {
 	Options
 	ctx     context.Context
-	itsOwn  map[string]bool // absolute paths of the archive, or its parts
+	base    string // absolute, of RelativeTo
 	found   []item
-	byPath  map[string]string // path in the archive → path on disk
+	byPath  map[string]string // path in the archive → where it comes from
+	names   map[inode]string  // of files with several names → the path of the first
 	leftOut choose.Tally
+	itsOwn  map[string]bool // absolute paths of the archive, or its parts
 	itself  bool
+	above   []fs.FileInfo // folders that links were followed into
 }
 
-// leaveOutParts finds the parts of an earlier set that is to be replaced.
-func (c *collector) leaveOutParts(target string) error {
+func newCollector(ctx context.Context, o Options) *collector {
+	return &collector{Options: o, ctx: ctx, byPath: map[string]string{}, names: map[inode]string{}, itsOwn: map[string]bool{}}
+}
+
+// leaveOut notes the paths that the archive itself takes, now or from an earlier
+// run: they are not packed.
+func (c *collector) leaveOut(target string) error {
+	if c.Output != nil {
+		return nil
+	}
+	c.itsOwn[target] = true
+	if c.Cut == nil {
+		return nil
+	}
 	for _, name := range c.Cut.Names(target) {
 		set, err := parts.Of(name, nil)
 		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is told when it is written to
@@ -49,20 +82,34 @@ func (c *collector) leaveOutParts(target string) error {
 }
 
 func (c *collector) collect() error {
-	var missing []string
-	for _, source := range c.Sources {
-		if _, err := os.Stat(source); err != nil {
-			missing = append(missing, fault.Reading(source, err).Error())
-		}
+	if err := c.allThere(); err != nil {
+		return err
 	}
-	if missing != nil {
-		return fault.New(fault.Unreadable, "%s", strings.Join(missing, "; ")).
-			Advise("nothing was written; a name is taken to the letter, check it and the folder you run in")
+	if c.RelativeTo != "" {
+		base, err := resolved(c.RelativeTo)
+		if err != nil {
+			return fault.Reading(c.RelativeTo, err)
+		}
+		c.base = base
+	}
+	if c.Under != "" {
+		under, err := given(c.Under)
+		if err != nil {
+			return err
+		}
+		c.Under = under
 	}
 	for _, source := range c.Sources {
 		if err := c.addSource(source); err != nil {
 			return err
 		}
+	}
+	c.Under = "" // what is given a path has that
+	if err := c.addGiven(); err != nil {
+		return err
+	}
+	if c.Epoch != nil {
+		c.reproducible()
 	}
 	if len(c.found) > 0 {
 		return nil
@@ -73,13 +120,38 @@ func (c *collector) collect() error {
 	return fault.New(fault.NoMatch, "there is nothing to pack in %s", strings.Join(c.Sources, ", "))
 }
 
-// addSource adds a file, or a folder with all below it. A source that is a link
-// stands for what it points at; links below are stored as links.
-func (c *collector) addSource(source string) error {
-	absolute, err := filepath.Abs(source)
-	if err == nil {
-		absolute, err = filepath.EvalSymlinks(absolute)
+// allThere looks for every source before anything is written.
+func (c *collector) allThere() error {
+	var missing []string
+	look := func(path string) {
+		if _, err := os.Stat(path); err != nil {
+			missing = append(missing, fault.Reading(path, err).Error())
+		}
 	}
+	for _, source := range c.Sources {
+		look(source)
+	}
+	for _, put := range c.Puts {
+		look(put.File)
+	}
+	if missing != nil {
+		return fault.New(fault.Unreadable, "%s", strings.Join(missing, "; ")).
+			Advise("nothing was written; a name is taken to the letter, check it and the folder you run in")
+	}
+	return nil
+}
+
+func resolved(path string) (string, error) {
+	absolute, err := filepath.Abs(path)
+	if err != nil {
+		return "", err
+	}
+	return filepath.EvalSymlinks(absolute)
+}
+
+// addSource adds a file, or a folder with all below it.
+func (c *collector) addSource(source string) error {
+	absolute, err := resolved(source)
 	if err != nil {
 		return fault.Reading(source, err)
 	}
@@ -87,6 +159,30 @@ func (c *collector) addSource(source string) error {
 	if top == "." || top == ".." {
 		top = filepath.Base(absolute)
 	}
+	if top == string(filepath.Separator) {
+		top = ""
+	}
+	info, err := os.Stat(absolute)
+	if err != nil {
+		return fault.Reading(source, err)
+	}
+	if c.DropTop && info.IsDir() {
+		top = ""
+	}
+	if c.base != "" {
+		rel, err := filepath.Rel(c.base, absolute)
+		if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+			return fault.At(source, fault.New(fault.Usage, "it does not lie below %s", c.RelativeTo).Advise("leave --relative-to out, or name a folder above"))
+		}
+		if top = filepath.ToSlash(rel); top == "." {
+			top = ""
+		}
+	}
+	return c.walk(absolute, top)
+}
+
+// walk adds what is at a path on disk, and all below it.
+func (c *collector) walk(absolute, top string) error {
 	return filepath.WalkDir(absolute, func(at string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return fault.Reading(at, err)
@@ -98,12 +194,9 @@ func (c *collector) addSource(source string) error {
 		if err != nil {
 			return fault.Reading(at, err)
 		}
-		inside := path.Join(top, filepath.ToSlash(rel))
-		if (c.DropTop && d.IsDir() || top == string(filepath.Separator)) && rel == "." {
+		inside := path.Join(c.Under, top, filepath.ToSlash(rel))
+		if inside == "." || rel == "." && d.IsDir() && (top == "" || inside == path.Clean(c.Under)) {
 			return nil
-		}
-		if c.DropTop && rel != "." {
-			inside = filepath.ToSlash(rel)
 		}
 		if c.itsOwn[at] {
 			c.itself = true
@@ -118,42 +211,189 @@ func (c *collector) add(at, inside string, d fs.DirEntry) error {
 	if err != nil {
 		return fault.Reading(at, err)
 	}
-	entry := archive.Entry{Path: inside, Modified: info.ModTime(), Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}
+	if info.Mode()&fs.ModeSymlink != 0 && c.Links == FollowLinks {
+		return c.follow(at, inside)
+	}
+	it := item{path: at, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(), Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}}
 	verdict := choose.Kept
 	switch mode := info.Mode(); {
 	case mode.IsDir():
-		entry.Kind, entry.Size = archive.Folder, 0
+		it.entry.Kind, it.entry.Size = archive.Folder, 0
 	case mode&fs.ModeSymlink != 0:
-		entry.Kind = archive.Symlink
-		if entry.Link, err = os.Readlink(at); err != nil {
+		it.entry.Kind = archive.Symlink
+		if it.entry.Link, err = os.Readlink(at); err != nil {
 			return fault.Reading(at, err)
 		}
-		entry.Link = filepath.ToSlash(entry.Link)
+		it.entry.Link = filepath.ToSlash(it.entry.Link)
+		it.entry.Size = int64(len(it.entry.Link))
+		if c.Links == SkipLinks {
+			verdict = choose.Link
+		}
 	case !mode.IsRegular():
 		verdict = choose.Special
 	}
 	if verdict == choose.Kept {
-		verdict = c.Selection.Judge(&entry)
+		verdict = c.Selection.Judge(&it.entry)
 	}
 	switch {
-	case verdict == choose.Dropped && entry.Kind == archive.Folder:
+	case verdict == choose.Dropped && it.entry.Kind == archive.Folder:
 		return c.countDropped(at)
-	case entry.Kind != archive.Folder:
+	case it.entry.Kind != archive.Folder:
 		c.leftOut[verdict]++
 	}
 	if verdict != choose.Kept {
 		return nil
 	}
-	if other, taken := c.byPath[inside]; taken {
-		if entry.Kind == archive.Folder {
-			return nil
-		}
-		return fault.New(fault.Usage, "%s and %s would both be %s in the archive", other, at, inside).
-			Advise("pack them in separate archives, or keep the folders apart with --top keep")
+	return c.take(it)
+}
+
+// follow adds what a link points at in its place.
+func (c *collector) follow(at, inside string) error {
+	target, err := filepath.EvalSymlinks(at)
+	if err != nil {
+		return fault.Reading(at, err)
 	}
-	c.byPath[inside] = at
-	c.found = append(c.found, item{at, entry})
+	info, err := os.Stat(target)
+	if err != nil {
+		return fault.Reading(at, err)
+	}
+	if !info.IsDir() {
+		return c.add(target, inside, fs.FileInfoToDirEntry(info))
+	}
+	for dir := at; ; dir = filepath.Dir(dir) {
+		above, err := os.Stat(filepath.Dir(dir))
+		if err != nil {
+			return fault.Reading(at, err)
+		}
+		if os.SameFile(above, info) {
+			return c.loop(at)
+		}
+		if dir == filepath.Dir(dir) {
+			break
+		}
+	}
+	if slices.ContainsFunc(c.above, func(above fs.FileInfo) bool { return os.SameFile(above, info) }) {
+		return c.loop(at)
+	}
+	c.above = append(c.above, info)
+	defer func() { c.above = c.above[:len(c.above)-1] }()
+	under := c.Under
+	c.Under = ""
+	defer func() { c.Under = under }()
+	return c.walk(target, inside)
+}
+
+func (c *collector) loop(at string) error {
+	return fault.At(at, fault.New(fault.Unreadable, "this link leads back to a folder that it lies in").
+		Advise("leave it out with --drop, or store links as they are with --links keep"))
+}
+
+// take adds an item, unless its path is taken.
+func (c *collector) take(it item) error {
+	inside := it.entry.Path
+	if other, taken := c.byPath[inside]; taken {
+		if it.entry.Kind == archive.Folder || other == it.path && it.path != "" {
+			return nil // the same once more
+		}
+		return fault.New(fault.Usage, "%s and %s would both be %s in the archive", other, it.from(), inside).
+			Advise("pack them in separate archives, or keep the folders apart with --top keep or --under")
+	}
+	c.byPath[inside] = it.from()
+	if c.Format.Hardlinks && it.entry.Kind == archive.File && it.info != nil {
+		if id, several := inodeOf(it.info); several {
+			if first, known := c.names[id]; known {
+				it.entry.Kind, it.entry.Link = archive.Hardlink, first
+			} else {
+				c.names[id] = inside
+			}
+		}
+	}
+	c.found = append(c.found, it)
 	return nil
+}
+
+// addGiven adds the entries that are named one by one.
+func (c *collector) addGiven() error {
+	now := time.Now()
+	for _, put := range c.Puts {
+		inside, err := given(put.Path)
+		if err != nil {
+			return err
+		}
+		absolute, err := resolved(put.File)
+		if err != nil {
+			return fault.Reading(put.File, err)
+		}
+		info, err := os.Stat(absolute)
+		if err == nil && info.IsDir() {
+			err = c.walk(absolute, inside)
+		} else if err == nil {
+			err = c.take(item{path: absolute, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(),
+				Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}})
+			c.leftOut[choose.Kept]++
+		}
+		if err != nil {
+			return fault.Reading(put.File, err)
+		}
+	}
+	for _, text := range c.Texts {
+		inside, err := given(text.Path)
+		if err == nil {
+			err = c.take(item{text: []byte(text.Text), entry: archive.Entry{Path: inside, Modified: now, Mode: 0o644, HasMode: true, Size: int64(len(text.Text))}})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	for _, s := range c.Streams {
+		inside, err := given(s.Path)
+		if err == nil {
+			err = c.take(item{stream: s.Data, entry: archive.Entry{Path: inside, Modified: now, Mode: 0o644, HasMode: true, Size: archive.Unknown}})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// given makes sure that a path in the archive is one.
+func given(inside string) (string, error) {
+	cleaned, err := place.Clean(inside)
+	if err == nil && cleaned == "." {
+		err = errors.New("it is no path")
+	}
+	if err != nil {
+		return "", fault.New(fault.Usage, "%q cannot be a path in an archive: %w", inside, err)
+	}
+	return cleaned, nil
+}
+
+// reproducible takes out what depends on when and where the archive is made.
+func (c *collector) reproducible() {
+	slices.SortStableFunc(c.found, func(a, b item) int { return cmp.Compare(a.entry.Path, b.entry.Path) })
+	first := map[inode]string{}
+	for i := range c.found {
+		e := &c.found[i].entry
+		e.Modified = *c.Epoch
+		executable := e.Mode&0o111 != 0
+		e.Mode = 0o644
+		if executable || e.Kind == archive.Folder {
+			e.Mode = 0o755
+		}
+		if e.Kind == archive.Symlink {
+			e.Mode = 0o777
+		}
+		// Which of several names of a file comes first has changed.
+		if id, several := inodeOf(c.found[i].info); several && c.Format.Hardlinks && (e.Kind == archive.File || e.Kind == archive.Hardlink) {
+			if to, known := first[id]; known {
+				e.Kind, e.Link = archive.Hardlink, to
+			} else {
+				first[id] = e.Path
+				e.Kind, e.Link = archive.File, ""
+			}
+		}
+	}
 }
 
 // countDropped counts the files below a dropped folder without a look at each.

@@ -1,143 +1,234 @@
-// Package create makes archives from files on disk: it collects what goes in,
-// checks that all of it is there, packs it, and lets the archive appear when it
-// is complete.
+// Package create makes archives from files on disk, and from texts and streams
+// that it is given: it collects what goes in, checks that all of it is there,
+// packs it on several workers, reads it back if asked to, and lets the archive
+// appear when it is complete.
 package create
 
 import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/format"
 	"widecrate/core/parts"
 )
 
+// Links says what is stored of symbolic links below the sources. A source that
+// is a link itself stands for what it points at.
+type Links uint8
+
+// The rules for links.
+const (
+	KeepLinks   Links = iota // the link
+	FollowLinks              // what it points at
+	SkipLinks                // nothing; they are counted
+)
+
+// Clash says what happens when the archive exists already.
+type Clash uint8
+
+// The clash rules.
+const (
+	Refuse Clash = iota
+	Replace
+	Number // name-2.ext
+)
+
+// Put is a file that gets a path of its own.
+type Put struct{ File, Path string }
+
+// Text is an entry whose data is given.
+type Text struct{ Path, Text string }
+
+// Stream is an entry whose data is read from something that is no file.
+type Stream struct {
+	Path string
+	Data io.Reader
+}
+
 // Options is a request to make one archive.
 type Options struct {
-	Archive   string   // path of the archive; its extension tells the format
-	Sources   []string // files and folders
-	DropTop   bool     // leave the name of a source folder out of the paths
-	Selection *choose.Selection
-	Replace   bool       // the archive may replace an existing file
-	Cut       *parts.Cut // into parts; nil: it is one file
-	Writing   archive.WriteOptions
-	Read      *atomic.Int64 // counts the bytes of the sources that were read so far
+	Archive string    // path of the archive
+	Output  io.Writer // takes the archive instead of a file at that path; nil: it goes there
+	Format  archive.Format
+	Writing archive.WriteOptions
+	Cut     *parts.Cut // into parts; nil: it is one file
+	Clash   Clash
+
+	Sources    []string // files and folders
+	DropTop    bool     // leave the name of a source folder out of the paths
+	Under      string   // a folder in front of all paths
+	RelativeTo string   // paths are those below this folder; empty: below the sources
+	Puts       []Put
+	Texts      []Text
+	Streams    []Stream
+	Selection  *choose.Selection
+	Links      Links
+
+	// Epoch makes the archive depend on names and contents alone: entries are
+	// sorted, have this time, and of their permissions only whether they can be
+	// executed. nil: they are as on disk.
+	Epoch *time.Time
+
+	ReadBack bool // read the archive again, and compare it with what was read from the sources
+	Remove   bool // the sources, after it was read back
+	DryRun   bool // find out what would go in, and write nothing
+	Workers  int  // 0: as many as there are processors
+	Read     *atomic.Int64
 }
 
 // Result says what was packed.
 type Result struct {
-	Archive string // absolute path
-	Entries []archive.Entry
-	Files   int // files and links in the archive
-	Size    int64
-	Packed  int64          // size of the archive
-	Parts   *parts.Written // nil: it is one file
-	LeftOut choose.Tally
-	Itself  bool // the archive lies in a source, and was left out
-	Took    time.Duration
+	Archive  string // absolute path
+	Format   string
+	Entries  []archive.Entry
+	Files    int // files and links in the archive
+	Size     int64
+	Packed   int64          // size of the archive
+	Parts    *parts.Written // nil: it is one file
+	LeftOut  choose.Tally
+	Itself   bool // the archive lies in a source, and was left out
+	ReadBack int  // entries that were read back and are as they were packed
+	Removed  int  // files that were removed
+	Kept     string
+	Took     time.Duration
+}
+
+// FormatOf tells the format of a new archive by its name; empty: by the extension
+// of path. One that is not known is of kind fault.Usage.
+func FormatOf(path, name string) (archive.Format, error) {
+	for _, f := range format.All {
+		if name != "" && name == f.Name {
+			return f, nil
+		}
+	}
+	if name != "" { // an extension, with or without its dot, does as well
+		path = "x." + name
+	}
+	f, ok := format.ByName(filepath.Base(path))
+	switch {
+	case ok:
+		return f, nil
+	case name != "":
+		return f, fault.New(fault.Usage, "there is no format %q", name).Advise(known())
+	}
+	return f, fault.At(path, fault.New(fault.Usage, "its extension tells no format that widecrate writes").Advise(known()))
 }
 
 // Run makes the archive. Nothing is written before all sources were found.
-// Errors are of kind fault.Usage (format, equal paths), fault.Unreadable (a
-// source), fault.NoMatch (nothing to pack), fault.Refused (the archive exists)
-// or fault.Unwritable; with any of them there is no archive.
+// Errors are of kind fault.Usage (equal paths, a method that the format has
+// not), fault.Unreadable (a source), fault.NoMatch (nothing to pack),
+// fault.Refused (the archive exists) or fault.Unwritable; with any of them there
+// is no archive.
 func Run(ctx context.Context, o Options) (*Result, error) {
 	started := time.Now()
 	if o.Read == nil {
 		o.Read = new(atomic.Int64)
 	}
-	f, err := formatOf(o.Archive)
+	o.ReadBack = o.ReadBack || o.Remove
+	if err := o.check(); err != nil {
+		return nil, err
+	}
+	target, err := o.target()
 	if err != nil {
 		return nil, err
 	}
-	target, err := filepath.Abs(o.Archive)
-	if err != nil {
-		return nil, fault.Writing(o.Archive, err)
-	}
-	if folder, err := filepath.EvalSymlinks(filepath.Dir(target)); err == nil {
-		target = filepath.Join(folder, filepath.Base(target))
-	}
-	c := collector{Options: o, ctx: ctx, itsOwn: map[string]bool{target: true}, byPath: map[string]string{}}
-	if o.Cut != nil {
-		if err := c.leaveOutParts(target); err != nil {
-			return nil, err
-		}
+	c := newCollector(ctx, o)
+	if err := c.leaveOut(target); err != nil {
+		return nil, err
 	}
 	if err := c.collect(); err != nil {
 		return nil, err
 	}
-	out, err := newOutput(target, o, f)
-	if err != nil {
+	r := &Result{Archive: target, Format: o.Format.Name, LeftOut: c.leftOut, Itself: c.itself}
+	if o.DryRun {
+		for _, it := range c.found {
+			r.add(it.entry)
+		}
+		return r, nil
+	}
+	if err := c.write(target, r); err != nil {
 		return nil, err
 	}
-	r := &Result{Archive: target, LeftOut: c.leftOut, Itself: c.itself}
-	w, err := out.start(f, o.Writing)
-	if err == nil {
-		err = c.pack(w, r)
-	}
-	if err != nil {
-		return nil, errors.Join(err, out.discard())
-	}
-	if err := out.commit(r); err != nil {
-		return nil, err
+	if o.Remove {
+		c.remove(r)
 	}
 	r.Took = time.Since(started)
 	return r, nil
 }
 
-func (c *collector) pack(w archive.Writer, r *Result) error {
-	for _, it := range c.found {
-		entry, err := c.packOne(w, it)
-		if err != nil {
-			return err
+// check finds what the format cannot do.
+func (o *Options) check() error {
+	methods := o.Format.Methods
+	if o.Writing.Method != "" && !slices.Contains(methods, o.Writing.Method) {
+		if methods == nil {
+			return fault.New(fault.Usage, "in %s there is no method to choose", o.Format.Name).Advise("choose it with the format, such as tar.zst")
 		}
-		r.Entries = append(r.Entries, entry)
-		if entry.Kind != archive.Folder {
-			r.Files++
-			r.Size += entry.Size
-		}
+		return fault.New(fault.Usage, "%s has no method %q", o.Format.Name, o.Writing.Method).Advise("choose one of " + strings.Join(methods, ", "))
 	}
-	return w.Close()
+	switch {
+	case o.Writing.Password != "" && !o.Format.Locks:
+		return fault.New(fault.Usage, "only ZIP archives can be locked, and this is %s", o.Format.Name)
+	case o.Writing.Password != "" && o.Epoch != nil:
+		return fault.New(fault.Usage, "what is locked is different each time: it cannot be reproduced")
+	case o.Output != nil && (o.Cut != nil || o.ReadBack):
+		return fault.New(fault.Usage, "what goes to standard output can be neither cut nor read back")
+	}
+	return nil
 }
 
-func (c *collector) packOne(w archive.Writer, it item) (archive.Entry, error) {
-	if it.entry.Kind != archive.File {
-		entry, err := w.Add(it.entry, nil)
-		return entry, fault.At(it.path, err)
+// target is where the archive is to be, with the number that it may need.
+func (o *Options) target() (string, error) {
+	if o.Output != nil {
+		return o.Archive, nil
 	}
-	f, err := os.Open(it.path)
+	target, err := filepath.Abs(o.Archive)
 	if err != nil {
-		return it.entry, fault.Reading(it.path, err)
+		return "", fault.Writing(o.Archive, err)
 	}
-	defer f.Close()
-	entry, err := w.Add(it.entry, &input{c.ctx, f, c.Read})
-	if fault.Of(err) == fault.Unwritable {
-		return entry, err // it is not the source's fault
+	if folder, err := filepath.EvalSymlinks(filepath.Dir(target)); err == nil {
+		target = filepath.Join(folder, filepath.Base(target))
 	}
-	return entry, fault.At(it.path, err)
+	if o.Clash == Number {
+		return o.numbered(target, nil)
+	}
+	return target, nil
 }
 
-// input reads a source until ctx is cancelled.
-type input struct {
-	ctx  context.Context
-	f    *os.File
-	read *atomic.Int64
+func (r *Result) add(e archive.Entry) {
+	r.Entries = append(r.Entries, e)
+	if e.Kind != archive.Folder {
+		r.Files++
+		r.Size += max(e.Size, 0)
+	}
 }
 
-func (in *input) Read(p []byte) (int, error) {
-	if err := in.ctx.Err(); err != nil {
-		return 0, err
+// write packs what was found.
+func (c *collector) write(target string, r *Result) error {
+	out, err := newOutput(target, c.Options)
+	if err != nil {
+		return err
 	}
-	n, err := in.f.Read(p)
-	in.read.Add(int64(n))
-	if err != nil && err != io.EOF {
-		err = fault.Reading("", err)
+	w, err := out.start(c.Format, c.Writing)
+	if err == nil {
+		err = c.pack(w, r)
 	}
-	return n, err
+	if err == nil {
+		err = out.finish(r)
+	}
+	if err == nil && c.ReadBack {
+		err = c.readBack(out, r)
+	}
+	if err != nil {
+		return errors.Join(err, out.discard())
+	}
+	return out.commit()
 }

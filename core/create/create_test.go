@@ -11,6 +11,7 @@ import (
 
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/format/zip"
 	"widecrate/core/inspect"
 	"widecrate/core/source"
 )
@@ -74,7 +75,11 @@ func TestCreate(t *testing.T) {
 			if archive == "" {
 				archive = "x.zip"
 			}
-			r, err := Run(context.Background(), Options{Archive: archive, Sources: c.sources, DropTop: c.drop, Selection: selection})
+			f, err := FormatOf(archive, "")
+			var r *Result
+			if err == nil {
+				r, err = Run(t.Context(), Options{Archive: archive, Format: f, Sources: c.sources, DropTop: c.drop, Selection: selection})
+			}
 			if c.kind != fault.Other {
 				require.ErrorIs(t, err, c.kind)
 				assert.NoFileExists(t, archive)
@@ -96,10 +101,10 @@ func TestArchiveInsideItsSource(t *testing.T) {
 	require.NoError(t, os.WriteFile("a", []byte("1"), 0o666))
 	require.NoError(t, os.WriteFile("x.zip", []byte("old"), 0o666))
 	selection, _ := choose.New(choose.Rules{})
-	o := Options{Archive: "x.zip", Sources: []string{"."}, DropTop: true, Selection: selection}
+	o := Options{Archive: "x.zip", Format: zip.Format, Sources: []string{"."}, DropTop: true, Selection: selection}
 	_, err := Run(context.Background(), o)
 	require.ErrorIs(t, err, fault.Refused)
-	o.Replace = true
+	o.Clash = Replace
 	r, err := Run(context.Background(), o)
 	require.NoError(t, err)
 	assert.True(t, r.Itself)

@@ -216,10 +216,14 @@ func SplitFile(ctx context.Context, path, folder string, cut Cut, read *atomic.I
 	} else {
 		err = copyFile(&input{ctx, f, read}, info.Size(), w)
 	}
+	var written Written
+	if err == nil {
+		written, err = w.Finish()
+	}
 	if err != nil {
 		return Written{}, errors.Join(at(path, err), w.Discard())
 	}
-	return w.Commit()
+	return written, w.Commit()
 }
 
 func copyFile(in *input, size int64, w *Writer) error {

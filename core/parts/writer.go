@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/stage"
@@ -71,6 +72,9 @@ type Writer struct {
 	sum     hash.Hash // of the part
 	whole   hash.Hash // nil: the parts are no cut of it
 	size    int64
+	names   []string
+	written Written
+	reader  *Reader
 }
 
 // blockSize is how much is written and summed at a time.
@@ -245,37 +249,61 @@ type Written struct {
 	Size  int64
 }
 
-// Commit lets the set appear.
-func (w *Writer) Commit() (Written, error) {
-	result, err := w.commit()
+// Finish completes the parts and the list of their sums. They are still hidden.
+func (w *Writer) Finish() (Written, error) {
+	names, err := w.finish()
 	if err != nil {
-		return result, err
+		return Written{}, err
 	}
-	if w.earlier != nil { // it may have had more parts
-		for _, p := range w.earlier.Parts {
-			if p.Info != nil && !slices.Contains(result.Parts, p.Path) {
-				if err := os.Remove(p.Path); err != nil {
-					return result, fault.Writing(p.Path, err)
-				}
+	w.names = names
+	w.written.Size = w.size
+	folder := filepath.Dir(w.path)
+	for _, name := range names[:len(names)-1] {
+		w.written.Parts = append(w.written.Parts, filepath.Join(folder, name))
+	}
+	w.written.List = filepath.Join(folder, w.list())
+	return w.written, nil
+}
+
+// Open reads the finished parts as one. What it returns is closed by Commit or
+// Discard.
+func (w *Writer) Open() (io.ReaderAt, archive.Parts, error) {
+	set := &Set{}
+	for i := range w.written.Parts {
+		part := present(w.files.Path(i))
+		if part.Err != nil {
+			return nil, nil, part.Err
+		}
+		set.Parts = append(set.Parts, part)
+	}
+	w.reader = set.Open()
+	return w.reader, set.Layout(), nil
+}
+
+// Commit lets the set appear, after Finish.
+func (w *Writer) Commit() error {
+	w.closeReader()
+	if err := w.files.Commit(w.names, w.Replace); err != nil {
+		return err
+	}
+	if w.earlier == nil {
+		return nil
+	}
+	for _, path := range w.earlier.Present() { // it may have had more parts
+		if !slices.Contains(w.written.Parts, path) {
+			if err := os.Remove(path); err != nil {
+				return fault.Writing(path, err)
 			}
 		}
 	}
-	return result, nil
+	return nil
 }
 
-func (w *Writer) commit() (Written, error) {
-	result := Written{Size: w.size}
-	names, err := w.finish()
-	if err != nil {
-		_ = w.Discard() // the first error says what is wrong
-		return result, err
+func (w *Writer) closeReader() {
+	if w.reader != nil {
+		w.reader.Close() // read only: nothing can be lost
+		w.reader = nil
 	}
-	folder := filepath.Dir(w.path)
-	for _, name := range names[:len(names)-1] {
-		result.Parts = append(result.Parts, filepath.Join(folder, name))
-	}
-	result.List = filepath.Join(folder, w.list())
-	return result, w.files.Commit(names, w.Replace)
 }
 
 // finish completes the last part and writes the list of sums. It returns the
@@ -338,6 +366,7 @@ func (w *Writer) unsplit() error {
 
 // Discard removes what was written so far.
 func (w *Writer) Discard() error {
+	w.closeReader()
 	if w.part != nil {
 		w.part.Close()
 		w.part = nil

@@ -51,6 +51,9 @@ func (n *NewFiles) Next() (*os.File, error) {
 	return f, nil
 }
 
+// Path is where the i-th file lies, hidden.
+func (n *NewFiles) Path(i int) string { return filepath.Join(n.path, n.hidden[i]) }
+
 // Commit lets the files appear, in order, under these names. They must be closed
 // and written through to the disk. Without replace, a name that is taken is of
 // kind fault.Refused, and then none appears.

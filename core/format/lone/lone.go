@@ -43,10 +43,13 @@ func Formats(m codec.Method) []archive.Format {
 			enc, err := m.Encode(w, o.Encode)
 			return &fileWriter{enc: enc}, err
 		},
+		HoldsOne: true,
 	}
 	packed := archive.Format{
-		Name:     "tar." + m.Name,
-		Identify: func(r io.ReaderAt, size int64) bool { return identify(r, m) && holdsTar(m, r, size) },
+		Hardlinks: true,
+		NeedsSize: true,
+		Name:      "tar." + m.Name,
+		Identify:  func(r io.ReaderAt, size int64) bool { return identify(r, m) && holdsTar(m, r, size) },
 		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
 			d, err := decode(m, r, size, o)
 			if err != nil {

@@ -25,6 +25,8 @@ var Format = archive.Format{
 	},
 	Open:      func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
 	NewWriter: func(w io.Writer, _ archive.WriteOptions) (archive.Writer, error) { return NewWriter(w), nil },
+	Hardlinks: true,
+	NeedsSize: true,
 }
 
 const blockSize = 512

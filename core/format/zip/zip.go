@@ -22,6 +22,7 @@ var Format = archive.Format{
 	Open:           func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
 	NewWriter:      func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) { return NewWriter(w, o), nil },
 	Methods:        methods,
+	Locks:          true,
 }
 
 // Signatures and the lengths of the fixed parts of each record.

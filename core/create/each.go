@@ -1,0 +1,90 @@
+package create
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"widecrate/core/fault"
+)
+
+// An Each is what became of one source of a batch.
+type Each struct {
+	Source string
+	Result *Result
+	Err    error
+}
+
+// RunEach makes one archive for every source, several at a time, in folders that
+// are made if missing, and reports each in the order of the sources. name gives the path of the archive of a
+// source, by its number from 1. One that fails does not stop the others. Two
+// archives with the same path are of kind fault.Usage, unless the rule for
+// clashes numbers them.
+func RunEach(ctx context.Context, o Options, name func(source string, n int) string, report func(*Each)) error {
+	targets, err := o.targets(name)
+	if err != nil {
+		return err
+	}
+	workers := o.workers()
+	o.Workers = max(1, workers/max(1, len(o.Sources)))
+	done := make([]chan *Each, len(o.Sources))
+	for i := range done {
+		done[i] = make(chan *Each, 1)
+	}
+	var group sync.WaitGroup
+	defer group.Wait()
+	turns := make(chan struct{}, workers)
+	group.Go(func() {
+		for i, source := range o.Sources {
+			turns <- struct{}{}
+			group.Go(func() {
+				defer func() { <-turns }()
+				one := o
+				one.Sources, one.Archive = []string{source}, targets[i]
+				if one.Clash == Number { // it has been numbered
+					one.Clash = Refuse
+				}
+				each := &Each{Source: source}
+				if each.Err = ctx.Err(); each.Err == nil && !o.DryRun {
+					each.Err = fault.Writing(targets[i], os.MkdirAll(filepath.Dir(targets[i]), 0o777))
+				}
+				if each.Err == nil {
+					each.Result, each.Err = Run(ctx, one)
+				}
+				done[i] <- each
+			})
+		}
+	})
+	for i := range done {
+		each := <-done[i]
+		if ctx.Err() == nil {
+			report(each)
+		}
+	}
+	return ctx.Err()
+}
+
+// targets are the paths of the archives.
+func (o *Options) targets(name func(source string, n int) string) ([]string, error) {
+	targets := make([]string, len(o.Sources))
+	taken := map[string]string{}
+	for i, source := range o.Sources {
+		path, err := filepath.Abs(name(source, i+1))
+		if err != nil {
+			return nil, fault.Writing(source, err)
+		}
+		if o.Clash == Number {
+			if path, err = o.numbered(path, taken); err != nil {
+				return nil, err
+			}
+		}
+		if other, clash := taken[path]; clash {
+			return nil, fault.New(fault.Usage, "%s and %s would both become %s", other, source, path).
+				Advise("tell them apart with {parent} or {n} in the name, or number them with --clash number")
+		}
+		taken[path] = source
+		targets[i] = path
+	}
+	return targets, nil
+}

@@ -1,0 +1,239 @@
+package create
+
+import (
+	"bytes"
+	"context"
+	"hash/crc32"
+	"io"
+	"os"
+	"runtime"
+	"sync"
+	"sync/atomic"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+)
+
+// window is how many entries are worked on ahead of the one that is written. Of
+// each there is at most archive.PrepareLimit in memory.
+const window = 48
+
+// slot is an entry on its way: small files are read, and packed where the format
+// can do that, by workers; the others when it is their turn.
+type slot struct {
+	item   *item
+	ready  chan struct{} // nil: nothing is done beforehand
+	data   []byte
+	packed bool // data is as AddPrepared wants it
+	entry  archive.Entry
+	err    error
+}
+
+// pack writes all entries in their order.
+func (c *collector) pack(w archive.Writer, r *Result) error {
+	ctx, cancel := context.WithCancel(c.ctx)
+	defer cancel()
+	prepares, _ := w.(archive.Preparer)
+	slots, jobs := make(chan *slot, window), make(chan *slot, window)
+	var workers sync.WaitGroup
+	defer workers.Wait()
+	workers.Go(func() {
+		defer close(slots)
+		defer close(jobs)
+		for i := range c.found {
+			s := &slot{item: &c.found[i]}
+			if s.item.small() {
+				s.ready = make(chan struct{})
+			}
+			select {
+			case slots <- s:
+			case <-ctx.Done():
+				return
+			}
+			if s.ready != nil {
+				jobs <- s // its room is that of slots
+			}
+		}
+	})
+	for range c.workers() {
+		workers.Go(func() {
+			for s := range jobs {
+				if ctx.Err() == nil {
+					s.prepare(c, prepares)
+				}
+				close(s.ready)
+			}
+		})
+	}
+	for s := range slots {
+		if s.ready != nil {
+			<-s.ready
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		entry, err := s.write(c, w, prepares)
+		if err != nil {
+			cancel()
+			for range slots { // let the others end
+			}
+			return err
+		}
+		r.add(entry)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return fault.Writing("", w.Close())
+}
+
+func (o *Options) workers() int {
+	if o.Workers > 0 {
+		return o.Workers
+	}
+	return runtime.GOMAXPROCS(0)
+}
+
+// small reports whether an item is read in one go, ahead of its turn.
+func (it *item) small() bool {
+	return it.text != nil || it.entry.Kind == archive.File && it.stream == nil && it.entry.Size < archive.PrepareLimit
+}
+
+// prepare reads a small file, and packs it.
+func (s *slot) prepare(c *collector, w archive.Preparer) {
+	s.entry = s.item.entry
+	if s.data, s.err = s.item.read(c); s.err != nil {
+		return
+	}
+	s.item.sum = crc32.ChecksumIEEE(s.data)
+	if w != nil {
+		s.entry, s.data, s.err = w.Prepare(s.entry, s.data)
+		s.packed = true
+	}
+}
+
+// read returns the data of a small file.
+func (it *item) read(c *collector) ([]byte, error) {
+	if it.text != nil {
+		return it.text, nil
+	}
+	f, err := os.Open(it.path)
+	if err != nil {
+		return nil, fault.Reading("", err)
+	}
+	defer f.Close()
+	data := make([]byte, it.entry.Size+1) // one more than there should be
+	n, err := io.ReadFull(f, data)
+	c.Read.Add(int64(n))
+	if err == nil || int64(n) < it.entry.Size {
+		if err == nil || err == io.EOF || err == io.ErrUnexpectedEOF {
+			return nil, it.changed()
+		}
+	}
+	if err != io.EOF && err != io.ErrUnexpectedEOF {
+		return nil, fault.Reading("", err)
+	}
+	return data[:n], it.unchanged(f)
+}
+
+// unchanged makes sure that a file is still as it was when it was found.
+func (it *item) unchanged(f *os.File) error {
+	info, err := f.Stat()
+	if err != nil {
+		return fault.Reading("", err)
+	}
+	if info.Size() != it.info.Size() || !info.ModTime().Equal(it.info.ModTime()) {
+		return it.changed()
+	}
+	return nil
+}
+
+func (it *item) changed() error {
+	return fault.New(fault.Unreadable, "it changed while it was read").Advise("pack it when nothing writes to it any more, or leave it out")
+}
+
+// write adds the entry to the archive.
+func (s *slot) write(c *collector, w archive.Writer, prepares archive.Preparer) (archive.Entry, error) {
+	it := s.item
+	if s.err == nil {
+		switch {
+		case s.packed:
+			s.err = prepares.AddPrepared(s.entry, s.data)
+		case s.ready != nil:
+			s.entry, s.err = w.Add(it.entry, bytes.NewReader(s.data))
+		case it.entry.Kind != archive.File:
+			s.entry, s.err = w.Add(it.entry, nil)
+		default:
+			s.entry, s.err = it.stored(c, w)
+		}
+	}
+	if fault.Of(s.err) == fault.Unwritable {
+		return s.entry, s.err // that is not the source's fault
+	}
+	return s.entry, fault.At(it.from(), s.err)
+}
+
+// stored adds a large file, or a stream.
+func (it *item) stored(c *collector, w archive.Writer) (archive.Entry, error) {
+	in := &input{ctx: c.ctx, r: it.stream, read: c.Read}
+	if it.stream != nil {
+		return it.streamed(c, w, in)
+	}
+	f, err := os.Open(it.path)
+	if err != nil {
+		return it.entry, fault.Reading("", err)
+	}
+	defer f.Close()
+	in.r = f
+	entry, err := w.Add(it.entry, in)
+	if err == nil {
+		err = it.unchanged(f)
+	}
+	it.sum = in.sum
+	return entry, err
+}
+
+// streamed adds what comes from a stream, by way of a file where its size has to
+// be known first.
+func (it *item) streamed(c *collector, w archive.Writer, in *input) (archive.Entry, error) {
+	from := io.Reader(in)
+	if c.Format.NeedsSize {
+		spool, err := os.CreateTemp("", "widecrate-")
+		if err != nil {
+			return it.entry, fault.Writing(os.TempDir(), err)
+		}
+		defer os.Remove(spool.Name())
+		defer spool.Close()
+		if it.entry.Size, err = io.Copy(spool, in); err == nil {
+			_, err = spool.Seek(0, io.SeekStart)
+		}
+		if err != nil {
+			return it.entry, fault.Writing(spool.Name(), err)
+		}
+		from = spool
+	}
+	entry, err := w.Add(it.entry, from)
+	it.sum = in.sum
+	return entry, err
+}
+
+// input reads a source until ctx is cancelled, and sums it up.
+type input struct {
+	ctx  context.Context
+	r    io.Reader
+	read *atomic.Int64
+	sum  uint32
+}
+
+func (in *input) Read(p []byte) (int, error) {
+	if err := in.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := in.r.Read(p)
+	in.read.Add(int64(n))
+	in.sum = crc32.Update(in.sum, crc32.IEEETable, p[:n])
+	if err != nil && err != io.EOF {
+		err = fault.Reading("", err)
+	}
+	return n, err
+}

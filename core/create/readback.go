@@ -1,0 +1,141 @@
+package create
+
+import (
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+)
+
+// readBack reads the finished archive again, before it appears, and compares
+// every entry with what was read from its source.
+func (c *collector) readBack(out output, r *Result) error {
+	data, layout, err := out.open()
+	if err != nil {
+		return err
+	}
+	options := archive.Options{Name: filepath.Base(r.Archive), Parts: layout}
+	if c.Writing.Password != "" {
+		options.Passwords = []string{c.Writing.Password}
+	}
+	if c.Format.Open == nil {
+		s, err := c.Format.OpenStream(data, r.Packed, options)
+		if err != nil {
+			return wrongly(err)
+		}
+		defer s.Close()
+		for i := range c.found {
+			entry, err := s.Next()
+			if err == nil {
+				err = c.compare(&c.found[i], &entry, s)
+			}
+			if err != nil {
+				return wrongly(err)
+			}
+		}
+		if _, err := s.Next(); err != io.EOF {
+			return wrongly(fmt.Errorf("it does not end where it should: %w", err))
+		}
+		r.ReadBack = len(c.found)
+		return nil
+	}
+	a, err := c.Format.Open(data, r.Packed, options)
+	if err != nil {
+		return wrongly(err)
+	}
+	defer a.Close()
+	entries := a.Entries()
+	if len(entries) != len(c.found) {
+		return wrongly(fmt.Errorf("it has %d entries instead of %d", len(entries), len(c.found)))
+	}
+	for i := range entries {
+		content, err := a.Open(i)
+		if err == nil {
+			err = c.compare(&c.found[i], &entries[i], content)
+			content.Close()
+		}
+		if err != nil {
+			return wrongly(err)
+		}
+	}
+	r.ReadBack = len(entries)
+	return nil
+}
+
+func wrongly(err error) error {
+	return fault.New(fault.Damaged, "what was written is not what was packed: %w", err).
+		Advise("nothing was removed, and the archive was discarded; check the disk")
+}
+
+// compare holds an entry of the archive against what was packed.
+func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error {
+	if c.ctx.Err() != nil {
+		return c.ctx.Err()
+	}
+	named := c.Format.Extensions != nil && c.Format.HoldsOne || e.Path == it.entry.Path && e.Kind == it.entry.Kind
+	if !named {
+		return fmt.Errorf("%s is there as %s", it.entry.Path, e.Path)
+	}
+	if it.entry.Kind != archive.File {
+		return nil
+	}
+	sum := crc32.NewIEEE()
+	if _, err := io.Copy(sum, content); err != nil {
+		return fmt.Errorf("%s: %w", it.entry.Path, err)
+	}
+	if sum.Sum32() != it.sum {
+		return fmt.Errorf("%s has the checksum %08x instead of %08x", it.entry.Path, sum.Sum32(), it.sum)
+	}
+	return nil
+}
+
+// remove takes the sources away that are in the archive now: all of them, or
+// none where something of them was left out or has changed.
+func (c *collector) remove(r *Result) {
+	if n := r.LeftOut.LeftOut(); n > 0 {
+		r.Kept = fmt.Sprintf("%d files of them were left out", n)
+		return
+	}
+	var files, folders []string
+	for i := range c.found {
+		it := &c.found[i]
+		switch {
+		case it.path == "":
+			continue
+		case it.entry.Kind == archive.Folder:
+			folders = append(folders, it.path)
+			continue
+		}
+		now, err := os.Lstat(it.path)
+		if err != nil || now.Size() != it.info.Size() || !now.ModTime().Equal(it.info.ModTime()) {
+			r.Kept = it.path + " has changed since it was packed"
+			return
+		}
+		files = append(files, it.path)
+	}
+	if c.itself {
+		r.Kept = "the archive lies among them"
+		return
+	}
+	for _, path := range files {
+		if err := os.Remove(path); err != nil {
+			r.Kept = fault.Writing(path, err).Error()
+			return
+		}
+		r.Removed++
+	}
+	for _, source := range c.Sources { // without its own entry where the top was dropped
+		if path, err := resolved(source); err == nil {
+			folders = append(folders, path)
+		}
+	}
+	slices.SortFunc(folders, func(a, b string) int { return len(b) - len(a) })
+	for _, path := range folders {
+		_ = os.Remove(path) // one in which something new lies stays
+	}
+}
