@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
+	"fmt"
 	"io"
 	"io/fs"
 	"math/rand/v2"
@@ -244,4 +245,59 @@ func TestJarsCarryTheirSums(t *testing.T) {
 		require.Equal(t, want, base64.StdEncoding.EncodeToString(sum[:]), name)
 	}
 	t.Logf("%s: %d sums", filepath.Base(jar), len(sums))
+}
+
+// consume runs a command that uses what we packed.
+func consume(t *testing.T, dir, name string, args ...string) string {
+	t.Helper()
+	path, err := exec.LookPath(name)
+	if err != nil {
+		t.Skipf("there is no %s here", name)
+	}
+	cmd := exec.Command(path, args...)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
+// A virtual machine runs a program from a .jar of ours.
+func TestJarOfOursRuns(t *testing.T) {
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "Gauge.java"), `public class Gauge { public static void main(String[] a) { System.out.println("Gull Ness"); } }`)
+	put(t, filepath.Join(dir, "in/META-INF/MANIFEST.MF"), "Manifest-Version: 1.0\nMain-Class: Gauge\n")
+	consume(t, dir, "javac", "-d", "in", "Gauge.java")
+	for _, method := range []string{"deflate", "store"} {
+		_, stderr, code := run(t, dir, "create", method+".jar", "in", "--format", "zip", "--top", "drop", "--method", method)
+		require.Equal(t, 0, code, stderr)
+		assert.Equal(t, "Gull Ness", strings.TrimSpace(consume(t, dir, "java", "-jar", method+".jar")))
+	}
+}
+
+// An interpreter runs an application from an archive of ours that has its first
+// line in front, and installs a wheel of ours, which has a list of sums.
+func TestPythonRunsOurs(t *testing.T) {
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "app/__main__.py"), "import gauge\nprint(gauge.NAME)\n")
+	put(t, filepath.Join(dir, "app/gauge/__init__.py"), "NAME = 'Pell Point'\n")
+	_, stderr, code := run(t, dir, "create", "app.pyz", "app", "--format", "zip", "--top", "drop")
+	require.Equal(t, 0, code, stderr)
+	assert.Equal(t, "Pell Point", strings.TrimSpace(consume(t, dir, "python3", "app.pyz")))
+
+	const info = "tidewatch_gauge-1.0.dist-info/"
+	files := map[string]string{"gauge_of_tidewatch/__init__.py": "NAME = 'Osk Bay'\n",
+		info + "METADATA": "Metadata-Version: 2.1\nName: tidewatch-gauge\nVersion: 1.0\n",
+		info + "WHEEL":    "Wheel-Version: 1.0\nGenerator: widecrate\nRoot-Is-Purelib: true\nTag: py3-none-any\n"}
+	record := info + "RECORD,,\n"
+	for path, data := range files {
+		put(t, filepath.Join(dir, "wheel", path), data)
+		sum := sha256.Sum256([]byte(data))
+		record += fmt.Sprintf("%s,sha256=%s,%d\n", path, base64.RawURLEncoding.EncodeToString(sum[:]), len(data))
+	}
+	put(t, filepath.Join(dir, "wheel", info+"RECORD"), record)
+	const wheel = "tidewatch_gauge-1.0-py3-none-any.whl"
+	_, stderr, code = run(t, dir, "create", wheel, "wheel", "--format", "zip", "--top", "drop")
+	require.Equal(t, 0, code, stderr)
+	consume(t, dir, "python3", "-m", "pip", "install", "--no-index", "--no-deps", "--target", "site", wheel)
+	assert.FileExists(t, filepath.Join(dir, "site/gauge_of_tidewatch/__init__.py"))
 }

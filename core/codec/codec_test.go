@@ -3,10 +3,13 @@ package codec
 import (
 	"bufio"
 	"bytes"
+	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"testing"
 
+	"github.com/klauspost/compress/flate"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -127,4 +130,92 @@ func TestParallelXZ(t *testing.T) {
 	}
 	_, err = decode(file[:len(file)-50])
 	assert.Error(t, err)
+}
+
+// What an encoder makes of data of many blocks depends on the level alone, is
+// little larger than in one piece, and comes back.
+func TestBlocks(t *testing.T) {
+	data := bytes.Repeat([]byte("2026-05-01T00:00Z,2600,good\n"), 100)
+	for r := rand.New(rand.NewPCG(2, 2)); len(data) < 3<<19; {
+		data = fmt.Appendf(data, "2026-05-01T00:%02dZ,%d,good\n", len(data)%60, 2000+r.IntN(900))
+	}
+	for _, m := range []Method{deflate, gzipMethod, zlibMethod, bzip2Method, xzMethod, zstdMethod, lz4Method} {
+		t.Run(m.Name, func(t *testing.T) {
+			sizes := map[Level]int{}
+			for _, level := range []Level{Fast, Normal, Best} {
+				if level == Best && (testing.Short() || m.Name == XZ) {
+					continue
+				}
+				var first []byte
+				for _, workers := range []int{1, 3} {
+					var b bytes.Buffer
+					o := At(level)
+					o.Workers = workers
+					enc, err := m.Encode(&b, o)
+					require.NoError(t, err)
+					for rest := data; len(rest) > 0; { // in pieces of all sizes
+						n := min(len(rest), 1+len(rest)%300_000)
+						_, err := enc.Write(rest[:n])
+						require.NoError(t, err)
+						rest = rest[n:]
+					}
+					require.NoError(t, enc.Close())
+					if first == nil {
+						first = b.Bytes()
+						got, err := unpacked(m, first, Options{})
+						require.NoError(t, err)
+						require.True(t, bytes.Equal(data, got))
+					}
+					require.True(t, bytes.Equal(first, b.Bytes()), "level %d with %d workers", level, workers)
+				}
+				sizes[level] = len(first)
+			}
+			if m.Name != Zstd { // whose library does no better on such data
+				assert.LessOrEqual(t, sizes[Normal], sizes[Fast])
+			}
+			if m.Name == Deflate {
+				var whole bytes.Buffer
+				w, err := flate.NewWriter(&whole, int(Normal))
+				require.NoError(t, err)
+				_, err = w.Write(data)
+				require.NoError(t, err)
+				require.NoError(t, w.Close())
+				assert.Less(t, float64(sizes[Normal]), 1.005*float64(whole.Len()))
+			}
+		})
+	}
+}
+
+// An encoder whose output fails says so, and does not hang.
+func TestEncodeToFullDisk(t *testing.T) {
+	full := errors.New("no space")
+	for _, m := range Streams() {
+		for _, room := range []int{0, 100_000} {
+			enc, err := m.Encode(&limited{room, full}, EncodeOptions{Workers: 2})
+			if err == nil {
+				noise := make([]byte, 6<<20)
+				rand.NewChaCha8([32]byte{}).Read(noise)
+				_, err = enc.Write(noise)
+				if closed := enc.Close(); err == nil {
+					err = closed
+				}
+			}
+			assert.ErrorIs(t, err, full, m.Name)
+		}
+	}
+}
+
+// limited takes so many bytes and then fails.
+type limited struct {
+	room int
+	err  error
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	n := min(len(p), l.room)
+	l.room -= n
+	if n < len(p) {
+		return n, l.err
+	}
+	return n, nil
 }

@@ -53,15 +53,16 @@ var xzMethod = Method{
 	},
 }
 
-// xzBlock is larger with the level, from 1 to 16 MiB.
+// xzBlock is larger with the level. An encoder takes about ten times as much
+// memory.
 func xzBlock(level Level) int {
 	switch {
 	case level <= 2:
 		return 1 << 20
 	case level <= Normal:
-		return 8 << 20
+		return 4 << 20
 	}
-	return 16 << 20
+	return 6 << 20
 }
 
 // xzDictionary reads what memory the first block asks for (The .xz File Format,
