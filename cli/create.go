@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"widecrate/cli/show"
 	"widecrate/core/archive"
@@ -30,14 +29,13 @@ type createCommand struct {
 	progressOption
 	writingOptions
 	passwordOptions
-	top          choice[bool] // whether to drop it
-	links        choice[create.Links]
-	clash        choice[create.Clash]
-	after        choice[bool] // whether to remove
-	under        string
-	relativeTo   string
-	puts, texts  []string
-	stdinAs      string
+	top        choice[bool] // whether to drop it
+	links      choice[create.Links]
+	clash      choice[create.Clash]
+	after      choice[bool] // whether to remove
+	under      string
+	relativeTo string
+	givenOptions
 	each         bool
 	encrypt      bool
 	reproducible bool
@@ -48,9 +46,9 @@ type createCommand struct {
 
 func newCreate(s *streams) *cobra.Command {
 	c := &createCommand{streams: s,
-		top:   choice[bool]{words: []string{"keep", "drop"}, values: []bool{false, true}},
+		top:   topChoice(),
 		links: choice[create.Links]{words: []string{"keep", "follow", "skip"}, values: []create.Links{create.KeepLinks, create.FollowLinks, create.SkipLinks}},
-		clash: choice[create.Clash]{words: []string{"refuse", "replace", "number"}, values: []create.Clash{create.Refuse, create.Replace, create.Number}},
+		clash: clashChoice(),
 		after: choice[bool]{words: []string{"keep", "remove"}, values: []bool{false, true}}}
 	cmd := &cobra.Command{
 		Use:   "create ARCHIVE SOURCE… [OPTION…]",
@@ -80,9 +78,7 @@ the entries get in the archive. ARCHIVE - is standard output.`,
 		f.BoolVar(&c.each, "each", false, "one archive for each source; ARCHIVE is then a template with {name} {stem} {parent} {n} {today}")
 	})
 	group(cmd, "Which files", func() {
-		f.StringArrayVar(&c.puts, "put", nil, "pack a file at a path of its own: `FILE=PATH` (repeatable)")
-		f.StringArrayVar(&c.texts, "text", nil, "an entry with this text: `PATH=TEXT` (repeatable)")
-		f.StringVar(&c.stdinAs, "stdin-as", "", "an entry at this `PATH` with what comes from standard input")
+		c.givenOptions.addTo(cmd)
 		c.links.addTo(cmd, "links", "symbolic links below the sources: stored as links, stored as what they point at, or left out")
 		c.selectionOptions.addTo(cmd)
 	})
@@ -127,10 +123,7 @@ func (o *writingOptions) writing(workers int) archive.WriteOptions {
 }
 
 func (c *createCommand) check(args []string) error {
-	given := len(c.puts) + len(c.texts)
-	if c.stdinAs != "" {
-		given++
-	}
+	given := c.count()
 	switch {
 	case len(args) < 2 && given == 0:
 		return errors.New("no source is named")
@@ -144,8 +137,6 @@ func (c *createCommand) check(args []string) error {
 		return errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it")
 	case args[0] == "-" && c.out.Terminal:
 		return errors.New("standard output is a terminal; send the archive to a file or another command")
-	case !c.encrypt && (c.env != "" || c.file != "" || c.ask):
-		return errors.New("a password is for --encrypt")
 	}
 	return nil
 }
@@ -191,22 +182,8 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 	if args[0] == "-" {
 		o.Output = c.out
 	}
-	for _, put := range c.puts {
-		at := strings.LastIndex(put, "=")
-		if at < 1 {
-			return o, usage(cmd, fmt.Errorf("--put %q is not FILE=PATH", put))
-		}
-		o.Puts = append(o.Puts, create.Put{File: put[:at], Path: put[at+1:]})
-	}
-	for _, text := range c.texts {
-		path, content, found := strings.Cut(text, "=")
-		if !found {
-			return o, usage(cmd, fmt.Errorf("--text %q is not PATH=TEXT", text))
-		}
-		o.Texts = append(o.Texts, create.Text{Path: path, Text: content})
-	}
-	if c.stdinAs != "" {
-		o.Streams = []create.Stream{{Path: c.stdinAs, Data: cmd.InOrStdin()}}
+	if err := c.give(cmd, &o); err != nil {
+		return o, err
 	}
 	if c.reproducible {
 		epoch, err := sourceDate()
@@ -215,35 +192,61 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 		}
 		o.Epoch = &epoch
 	}
-	if c.encrypt {
-		o.Writing.Password, err = c.newPassword(cmd)
-	}
+	o.Writing.Password, err = c.newPassword(cmd, c.streams, c.encrypt)
 	return o, err
 }
 
-// newPassword is the one that an archive is locked with; one that is typed is
-// asked for twice.
-func (c *createCommand) newPassword(cmd *cobra.Command) (string, error) {
-	given, err := c.passwords(cmd, c.streams)
-	if err != nil {
-		return "", err
+// givenOptions are entries that are named one by one.
+type givenOptions struct {
+	puts, texts []string
+	stdinAs     string
+}
+
+func (o *givenOptions) addTo(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringArrayVar(&o.puts, "put", nil, "pack a file at a path of its own: `FILE=PATH` (repeatable)")
+	f.StringArrayVar(&o.texts, "text", nil, "an entry with this text: `PATH=TEXT` (repeatable)")
+	f.StringVar(&o.stdinAs, "stdin-as", "", "an entry at this `PATH` with what comes from standard input")
+}
+
+func (o *givenOptions) count() int {
+	n := len(o.puts) + len(o.texts)
+	if o.stdinAs != "" {
+		n++
 	}
-	if len(given) != 1 || given[0] == "" {
-		return "", usage(cmd, errors.New("--encrypt needs exactly one password, from --password-env, --password-file or --ask-password"))
-	}
-	if c.ask {
-		c.err.Printf("The same again: ")
-		c.err.Flush()
-		again, err := term.ReadPassword(int(os.Stdin.Fd()))
-		c.err.Printf("\n")
-		if err != nil {
-			return "", fault.Reading("terminal", err)
+	return n
+}
+
+// give adds them to what is to be packed.
+func (o *givenOptions) give(cmd *cobra.Command, to *create.Options) error {
+	for _, put := range o.puts {
+		at := strings.LastIndex(put, "=")
+		if at < 1 {
+			return usage(cmd, fmt.Errorf("--put %q is not FILE=PATH", put))
 		}
-		if string(again) != given[0] {
-			return "", fault.New(fault.Password, "the two passwords differ; nothing was written")
-		}
+		to.Puts = append(to.Puts, create.Put{File: put[:at], Path: put[at+1:]})
 	}
-	return given[0], nil
+	for _, text := range o.texts {
+		path, content, found := strings.Cut(text, "=")
+		if !found {
+			return usage(cmd, fmt.Errorf("--text %q is not PATH=TEXT", text))
+		}
+		to.Texts = append(to.Texts, create.Text{Path: path, Text: content})
+	}
+	if o.stdinAs != "" {
+		to.Streams = []create.Stream{{Path: o.stdinAs, Data: cmd.InOrStdin()}}
+	}
+	return nil
+}
+
+// clashChoice is what happens to archives that exist already.
+func clashChoice() choice[create.Clash] {
+	return choice[create.Clash]{words: []string{"refuse", "replace", "number"}, values: []create.Clash{create.Refuse, create.Replace, create.Number}}
+}
+
+// topChoice is whether the name of a source folder is dropped.
+func topChoice() choice[bool] {
+	return choice[bool]{words: []string{"keep", "drop"}, values: []bool{false, true}}
 }
 
 // sourceDate is the time of all entries: that of the environment, or else the

@@ -228,6 +228,9 @@ type placementOptions struct {
 	staging string
 }
 
+// renamePlaceholders are those of --rename.
+var renamePlaceholders = []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}
+
 func (o *placementOptions) addTo(cmd *cobra.Command) {
 	o.layout = choice[place.Layout]{words: []string{"own", "shared", "auto"}, values: []place.Layout{place.Own, place.Shared, place.Auto}}
 	o.clash = choice[stage.Clash]{words: []string{"refuse", "skip", "replace", "newer", "number"},
@@ -239,7 +242,7 @@ func (o *placementOptions) addTo(cmd *cobra.Command) {
 	f.Var(&template{to: &o.OwnName, allowed: []string{"stem", "name", "parent", "today"}}, "own-name", "the own folder's name, such as '{parent}-{stem}'")
 	f.BoolVar(&o.Flatten, "flatten", false, "drop the folders inside")
 	f.IntVar(&o.Peel, "peel", 0, "drop the first `NUMBER` folders of each path; what has no more than that is left out")
-	f.Var(&template{to: &o.Rename, allowed: []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}}, "rename",
+	f.Var(&template{to: &o.Rename, allowed: renamePlaceholders}, "rename",
 		"new last names, such as 'chart-{nnn}{ext}': {name} {stem} {ext} {archive} {parent} {n} {nnn} {modified} {today}")
 	o.clash.addTo(cmd, "clash", "where a file differs from one that is there. refuse: nothing of that archive is unpacked; skip: keep what is there; replace: take the archive's; newer: the later one; number: keep both, name-2.ext")
 	f.BoolVar(&o.fresh, "fresh", false, "swap the whole own folder for the new one: nothing of an earlier run stays")

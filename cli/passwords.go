@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -47,17 +48,45 @@ func (o *passwordOptions) passwords(cmd *cobra.Command, s *streams) (list []stri
 	if !o.ask {
 		return list, nil
 	}
-	in := int(os.Stdin.Fd())
-	if !term.IsTerminal(in) {
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return nil, usage(cmd, fmt.Errorf("--ask-password needs a terminal"))
 	}
-	s.err.Printf("Password: ")
+	password, err := typed(s, "Password: ")
+	return append(list, password), err
+}
+
+// newPassword is the one that new entries are locked with; one that is typed is
+// asked for twice. Without encrypt there is none.
+func (o *passwordOptions) newPassword(cmd *cobra.Command, s *streams, encrypt bool) (string, error) {
+	if !encrypt {
+		if o.env != "" || o.file != "" || o.ask {
+			return "", usage(cmd, errors.New("a password is for --encrypt"))
+		}
+		return "", nil
+	}
+	given, err := o.passwords(cmd, s)
+	if err != nil {
+		return "", err
+	}
+	if len(given) != 1 || given[0] == "" {
+		return "", usage(cmd, errors.New("--encrypt needs exactly one password, from --password-env, --password-file or --ask-password"))
+	}
+	if !o.ask {
+		return given[0], nil
+	}
+	again, err := typed(s, "The same again: ")
+	if err == nil && again != given[0] {
+		err = fault.New(fault.Password, "the two passwords differ; nothing was written")
+	}
+	return given[0], err
+}
+
+// typed asks for a password on the terminal, without showing it.
+func typed(s *streams, question string) (string, error) {
+	s.err.Printf("%s", question)
 	s.err.Flush()
-	typed, err := term.ReadPassword(in)
+	password, err := term.ReadPassword(int(os.Stdin.Fd()))
 	s.err.Printf("\n")
 	s.err.Flush()
-	if err != nil {
-		return nil, fault.Reading("terminal", err)
-	}
-	return append(list, string(typed)), nil
+	return string(password), fault.Reading("terminal", err)
 }

@@ -16,6 +16,7 @@ import (
 // layers are the packages of the core from the top down: each imports only what
 // stands in a line below its own.
 var layers = [][]string{
+	{"revise"},
 	{"extract", "create", "verify"},
 	{"inspect"},
 	{"bound", "choose", "place", "source"},

@@ -274,8 +274,8 @@ func TestJarOfOursRuns(t *testing.T) {
 	}
 }
 
-// An interpreter runs an application from an archive of ours that has its first
-// line in front, and installs a wheel of ours, which has a list of sums.
+// An interpreter runs an application from an archive of ours, and installs a
+// wheel of ours, which has a list of sums.
 func TestPythonRunsOurs(t *testing.T) {
 	dir := t.TempDir()
 	put(t, filepath.Join(dir, "app/__main__.py"), "import gauge\nprint(gauge.NAME)\n")

@@ -134,10 +134,10 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 		o.Read = new(atomic.Int64)
 	}
 	o.ReadBack = o.ReadBack || o.Remove
-	if err := o.check(); err != nil {
+	if err := o.Check(); err != nil {
 		return nil, err
 	}
-	target, err := o.target()
+	target, err := o.Target(nil)
 	if err != nil {
 		return nil, err
 	}
@@ -165,8 +165,8 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	return r, nil
 }
 
-// check finds what the format cannot do.
-func (o *Options) check() error {
+// Check finds what the format cannot do: kind fault.Usage.
+func (o *Options) Check() error {
 	methods := o.Format.Methods
 	if o.Writing.Method != "" && !slices.Contains(methods, o.Writing.Method) {
 		if methods == nil {
@@ -185,8 +185,9 @@ func (o *Options) check() error {
 	return nil
 }
 
-// target is where the archive is to be, with the number that it may need.
-func (o *Options) target() (string, error) {
+// Target is where the archive is to be, with the number that it may need: also
+// has paths that are taken already.
+func (o *Options) Target(also map[string]string) (string, error) {
 	if o.Output != nil {
 		return o.Archive, nil
 	}
@@ -198,7 +199,7 @@ func (o *Options) target() (string, error) {
 		target = filepath.Join(folder, filepath.Base(target))
 	}
 	if o.Clash == Number {
-		return o.numbered(target, nil)
+		return o.numbered(target, also)
 	}
 	return target, nil
 }
@@ -211,24 +212,58 @@ func (r *Result) add(e archive.Entry) {
 	}
 }
 
+// Contents are things that were found to be packed.
+type Contents struct{ c *collector }
+
+// Gather finds what the sources of options are, without a place for the archive.
+// There may be nothing.
+func Gather(ctx context.Context, o Options) (*Contents, error) {
+	if o.Read == nil {
+		o.Read = new(atomic.Int64)
+	}
+	c := newCollector(ctx, o)
+	if err := c.collect(); err != nil && fault.Of(err) != fault.NoMatch {
+		return nil, err
+	}
+	return &Contents{c}, nil
+}
+
+// Paths are those that they get.
+func (c *Contents) Paths() map[string]archive.Kind {
+	paths := map[string]archive.Kind{}
+	for i := range c.c.found {
+		paths[c.c.found[i].entry.Path] = c.c.found[i].entry.Kind
+	}
+	return paths
+}
+
+// Pack adds them to an archive, and notes them in r.
+func (c *Contents) Pack(w archive.Writer, r *Result) error {
+	r.LeftOut = c.c.leftOut
+	return c.c.pack(w, r)
+}
+
 // write packs what was found.
 func (c *collector) write(target string, r *Result) error {
-	out, err := newOutput(target, c.Options)
+	out, err := NewOutput(target, c.Options)
 	if err != nil {
 		return err
 	}
-	w, err := out.start(c.Format, c.Writing)
+	w, err := out.Start(c.Format, c.Writing)
 	if err == nil {
 		err = c.pack(w, r)
 	}
 	if err == nil {
-		err = out.finish(r)
+		err = fault.Writing("", w.Close())
+	}
+	if err == nil {
+		err = out.Finish(r)
 	}
 	if err == nil && c.ReadBack {
 		err = c.readBack(out, r)
 	}
 	if err != nil {
-		return errors.Join(err, out.discard())
+		return errors.Join(err, out.Discard())
 	}
-	return out.commit()
+	return out.Commit()
 }

@@ -17,23 +17,30 @@ import (
 	"widecrate/core/stage"
 )
 
-// output is what an archive is written to: a file, a set of parts, or a stream.
+// An Output is what an archive is written to: a file, a set of parts, or a stream.
 // The first two appear when they are committed.
-type output interface {
-	start(f archive.Format, o archive.WriteOptions) (archive.Writer, error)
-	finish(r *Result) error // all is written
-	open() (io.ReaderAt, archive.Parts, error)
-	commit() error
-	discard() error
+type Output interface {
+	// Start starts the archive in it.
+	Start(f archive.Format, o archive.WriteOptions) (archive.Writer, error)
+
+	// Finish is called when all is written; it fills in sizes.
+	Finish(r *Result) error
+
+	// Open reads what was finished.
+	Open() (io.ReaderAt, archive.Parts, error)
+
+	Commit() error
+	Discard() error
 }
 
-func newOutput(target string, o Options) (output, error) {
+// NewOutput makes the output that options ask for, at an absolute path.
+func NewOutput(target string, o Options) (Output, error) {
 	switch {
 	case o.Output != nil:
 		return &stream{w: o.Output}, nil
 	case o.Cut == nil:
 		out, err := stage.Create(target, o.Clash == Replace)
-		return &oneFile{NewFile: out, replace: o.Clash == Replace}, err
+		return &oneFile{file: out, replace: o.Clash == Replace}, err
 	case o.Cut.Style == parts.ZIPStyle && o.Format.Name != zip.Format.Name:
 		return nil, fault.At(o.Archive, fault.New(fault.Usage, "--part-style zip splits ZIP archives only").Advise("--part-style numbered cuts any"))
 	}
@@ -44,44 +51,44 @@ func newOutput(target string, o Options) (output, error) {
 }
 
 type oneFile struct {
-	*stage.NewFile
+	file    *stage.NewFile
 	replace bool
 }
 
-func (o *oneFile) start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
-	return f.NewWriter(o.NewFile, w)
+func (o *oneFile) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
+	return f.NewWriter(o.file, w)
 }
 
-func (o *oneFile) finish(r *Result) error {
-	info, err := o.Stat()
+func (o *oneFile) Finish(r *Result) error {
+	info, err := o.file.Stat()
 	if err == nil {
 		r.Packed = info.Size()
 	}
 	return fault.Writing(r.Archive, err)
 }
 
-func (o *oneFile) open() (io.ReaderAt, archive.Parts, error) { return o.File, nil, nil }
-func (o *oneFile) commit() error                             { return o.Commit(o.replace) }
-func (o *oneFile) discard() error                            { return o.Discard() }
+func (o *oneFile) Open() (io.ReaderAt, archive.Parts, error) { return o.file, nil, nil }
+func (o *oneFile) Commit() error                             { return o.file.Commit(o.replace) }
+func (o *oneFile) Discard() error                            { return o.file.Discard() }
 
-type inParts struct{ *parts.Writer }
+type inParts struct{ set *parts.Writer }
 
-func (o *inParts) start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
-	if o.Style == parts.ZIPStyle {
-		return zip.NewSplitWriter(o.Writer, w)
+func (o *inParts) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
+	if o.set.Style == parts.ZIPStyle {
+		return zip.NewSplitWriter(o.set, w)
 	}
-	return f.NewWriter(struct{ io.Writer }{o.Writer}, w)
+	return f.NewWriter(struct{ io.Writer }{o.set}, w)
 }
 
-func (o *inParts) finish(r *Result) error {
-	written, err := o.Finish()
+func (o *inParts) Finish(r *Result) error {
+	written, err := o.set.Finish()
 	r.Parts, r.Packed = &written, written.Size
 	return err
 }
 
-func (o *inParts) open() (io.ReaderAt, archive.Parts, error) { return o.Open() }
-func (o *inParts) commit() error                             { return o.Commit() }
-func (o *inParts) discard() error                            { return o.Discard() }
+func (o *inParts) Open() (io.ReaderAt, archive.Parts, error) { return o.set.Open() }
+func (o *inParts) Commit() error                             { return o.set.Commit() }
+func (o *inParts) Discard() error                            { return o.set.Discard() }
 
 // stream takes an archive as it is made; what was written stays written.
 type stream struct {
@@ -89,7 +96,7 @@ type stream struct {
 	size int64
 }
 
-func (o *stream) start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
+func (o *stream) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
 	return f.NewWriter(o, w)
 }
 
@@ -99,17 +106,17 @@ func (o *stream) Write(p []byte) (int, error) {
 	return n, fault.Writing("standard output", err)
 }
 
-func (o *stream) finish(r *Result) error {
+func (o *stream) Finish(r *Result) error {
 	r.Packed = o.size
 	return nil
 }
 
-func (o *stream) open() (io.ReaderAt, archive.Parts, error) {
+func (o *stream) Open() (io.ReaderAt, archive.Parts, error) {
 	return nil, nil, errors.New("a stream cannot be read again")
 }
 
-func (o *stream) commit() error  { return nil }
-func (o *stream) discard() error { return nil }
+func (o *stream) Commit() error  { return nil }
+func (o *stream) Discard() error { return nil }
 
 // numbered finds a name that is free, on the disk and among the paths that are
 // taken: name-2.ext, name-3.ext …

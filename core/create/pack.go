@@ -81,10 +81,7 @@ func (c *collector) pack(w archive.Writer, r *Result) error {
 		}
 		r.add(entry)
 	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	return fault.Writing("", w.Close())
+	return ctx.Err()
 }
 
 func (o *Options) workers() int {

@@ -14,8 +14,8 @@ import (
 
 // readBack reads the finished archive again, before it appears, and compares
 // every entry with what was read from its source.
-func (c *collector) readBack(out output, r *Result) error {
-	data, layout, err := out.open()
+func (c *collector) readBack(out Output, r *Result) error {
+	data, layout, err := out.Open()
 	if err != nil {
 		return err
 	}

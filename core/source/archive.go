@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bufio"
 	"bytes"
 	"io"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/format/tar"
 	"widecrate/core/parts"
 )
 
@@ -72,6 +74,18 @@ func (s Source) Open(o archive.Options) (*Archive, error) {
 		}
 	}
 	return opened, err
+}
+
+// Ordered goes through the archive from front to back, whatever its kind; nil for
+// one that has to be read by its directory.
+func (a *Archive) Ordered() archive.Stream {
+	switch {
+	case a.Stream != nil:
+		return a.Stream
+	case a.Format == tar.Format.Name && a.members == nil:
+		return tar.NewStream(bufio.NewReaderSize(io.NewSectionReader(a.data, 0, a.Size), 256<<10), a.rules)
+	}
+	return nil
 }
 
 // Member is the name of the member of a series that an entry is in; empty where

@@ -47,6 +47,7 @@ type parser struct {
 	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
 	assumed  bool              // it was
 	ended    bool              // zero blocks were seen: what is no header after them is none of ours
+	raw      []byte            // the header blocks of the entry, with the extended ones
 }
 
 // next reads the headers of the next entry, up to its data. It returns io.EOF
@@ -56,6 +57,7 @@ func (p *parser) next() (*member, error) {
 	maps.Copy(records, p.global)
 	var sparse []string // the records of sparse format 0.0, which repeat
 	longName, longLink := "", ""
+	p.raw = p.raw[:0]
 	for extended := false; ; extended = true {
 		at := p.in.offset()
 		b, err := p.header()
@@ -125,6 +127,7 @@ func (p *parser) header() (*block, error) {
 			p.ended = true
 		case IsHeader(b[:]):
 			p.ended = false
+			p.raw = append(p.raw, b[:]...)
 			return &b, nil
 		case p.ended:
 			return nil, io.EOF
@@ -143,6 +146,7 @@ func (p *parser) extended(at, size int64) ([]byte, error) {
 	if _, err := io.ReadFull(p.in, data); err != nil {
 		return nil, cutOff(at, err)
 	}
+	p.raw = append(append(p.raw, data...), zeroBlock[:padding(size)]...)
 	return data, cutOff(at, p.in.skip(padding(size)))
 }
 

@@ -8,33 +8,94 @@ import (
 	"widecrate/core/fault"
 )
 
-// Copy writes the entries of another archive as they are packed there, in the
-// order of its directory, and its comment. What the records say stays, but for
-// where they are. It makes one archive of the segments of a split one, and the
-// other way round. Bytes that belong to no record are left behind.
-func (w *Writer) Copy(ctx context.Context, z *Reader) error {
-	w.comment = z.end.comment
+// Packed is an entry as it lies in an archive.
+type Packed struct {
+	z       *Reader
+	index   int
+	central []byte
+}
+
+// Index is the number of the entry among those of its archive.
+func (p Packed) Index() int { return p.index }
+
+// EachPacked goes through the entries in the order of the directory. Each is
+// valid until the next.
+func (z *Reader) EachPacked(visit func(Packed) error) error {
 	c := newCached(z.r)
 	defer c.release()
-	block := make([]byte, 2*piece)
 	i := 0
 	return z.eachCentral(c, z.end, func(_ int64, central []byte) error {
-		e, rec := &z.entries[i], &z.records[i]
+		p := Packed{z, i, central}
 		i++
-		at, err := w.copyData(ctx, z, e, rec, block)
-		if err != nil {
-			return fault.At(e.Path, err)
-		}
-		header, err := moved(central, at)
-		w.directory.Write(header)
-		w.entries++
-		return fault.At(e.Path, err)
+		return visit(p)
 	})
+}
+
+// AddPacked writes an entry as it is packed in another archive, under a path of
+// its own unless that is empty. What its records say stays, but for where they
+// are. Errors of the other archive are of its kinds; see Reader.
+func (w *Writer) AddPacked(ctx context.Context, p Packed, path string) error {
+	e, rec := &p.z.entries[p.index], &p.z.records[p.index]
+	if path != "" && e.Kind == archive.Folder {
+		path += "/"
+	}
+	if w.copying == nil {
+		w.copying = make([]byte, 2*piece)
+	}
+	at, err := w.copyData(ctx, p.z, e, rec, path)
+	if err != nil {
+		return fault.At(e.Path, err)
+	}
+	header, err := moved(p.central, at)
+	if err == nil && path != "" {
+		header = renamed(header, centralLength, 8, 28, path)
+	}
+	w.directory.Write(header)
+	w.entries++
+	return fault.At(e.Path, err)
+}
+
+// Copy writes all entries of another archive as they are packed there, and its
+// comment. It makes one archive of the segments of a split one, and the other
+// way round. Bytes that belong to no record are left behind.
+func (w *Writer) Copy(ctx context.Context, z *Reader) error {
+	w.CopyComment(z)
+	return z.EachPacked(func(p Packed) error { return w.AddPacked(ctx, p, "") })
+}
+
+// CopyComment gives the archive the comment of another.
+func (w *Writer) CopyComment(z *Reader) { w.comment = z.end.comment }
+
+// renamed is a header with another name: length is that of its fixed part, flags
+// and lengths where these fields are. A field with the old name is left out
+// (4.6.9).
+func renamed(header []byte, length, flags, lengths int, name string) []byte {
+	nameLength, extraLength := int(le.Uint16(header[lengths:])), int(le.Uint16(header[lengths+2:]))
+	rest := header[length+nameLength:]
+	extra, behind := rest[:extraLength], rest[extraLength:]
+	b := bytes.Clone(header[:length])
+	flag := le.Uint16(b[flags:]) &^ flagUTF8
+	if !ascii(name) {
+		flag |= flagUTF8
+	}
+	var fields []byte
+	eachExtra(extra, func(id uint16, data []byte) {
+		if id != extraUnicodePath {
+			fields = le.AppendUint16(fields, id)
+			fields = le.AppendUint16(fields, uint16(len(data)))
+			fields = append(fields, data...)
+		}
+	})
+	le.PutUint16(b[flags:], flag)
+	le.PutUint16(b[lengths:], uint16(len(name)))
+	le.PutUint16(b[lengths+2:], uint16(len(fields)))
+	return append(append(append(b, name...), fields...), behind...)
 }
 
 // copyData copies local header, data and descriptor of one entry, and tells
 // where they went.
-func (w *Writer) copyData(ctx context.Context, z *Reader, e *archive.Entry, rec *record, block []byte) (place, error) {
+func (w *Writer) copyData(ctx context.Context, z *Reader, e *archive.Entry, rec *record, path string) (place, error) {
+	block := w.copying
 	n := min(int64(len(block)), rec.limit-rec.offset)
 	if _, err := z.r.ReadAt(block[:n], rec.offset); err != nil {
 		return place{}, fault.Reading("", err)
@@ -54,6 +115,9 @@ func (w *Writer) copyData(ctx context.Context, z *Reader, e *archive.Entry, rec 
 		if _, err := z.r.ReadAt(local, rec.offset); err != nil {
 			return place{}, fault.Reading("", err)
 		}
+	}
+	if path != "" {
+		local = renamed(local, localLength, 6, 26, path)
 	}
 	at, err := w.record(local)
 	if err != nil {

@@ -40,6 +40,7 @@ type Writer struct {
 	comment   []byte
 	entries   uint64
 	block     []byte
+	copying   []byte // for AddPacked
 }
 
 // methods are those that entries are written with, the usual one first.

@@ -1,0 +1,235 @@
+package cli
+
+import (
+	"errors"
+	"os"
+	"runtime"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/show"
+	"widecrate/core/choose"
+	"widecrate/core/create"
+	"widecrate/core/extract"
+	"widecrate/core/place"
+	"widecrate/core/revise"
+)
+
+type convertCommand struct {
+	*streams
+	archiveOptions
+	outputOptions
+	progressOption
+	writingOptions
+	place.Placement
+	to, under string
+	clash     choice[create.Clash]
+	encrypt   bool
+	newEnv    string
+	workers   int
+}
+
+func newConvert(s *streams) *cobra.Command {
+	c := &convertCommand{streams: s, clash: clashChoice()}
+	cmd := &cobra.Command{
+		Use:   "convert SOURCE… --to FORMAT [OPTION…]",
+		Short: "Rewrite archives in another format, method or lock",
+		Long: `convert rewrites archives, with no files in between: in another format, with
+another method or level, locked, in parts, or with other paths. Entries that
+need no new packing are copied as they are. What the new format cannot hold is
+said. A new archive is called like the old one, with another extension, and
+appears when it is complete; the old one stays.`,
+		Example: `  widecrate convert bundles --to tar.zst --into packed
+  widecrate convert readings/osk-bay-2026-05-01.zip --to zip --method zstd --into x
+  widecrate convert survey/grids.tar.gz.001 --to zip --into x --peel 1
+  widecrate convert bundles --to zip --into may --ext zip --under 2026`,
+		RunE: c.run,
+	}
+	f := cmd.Flags()
+	group(cmd, "Which archives", func() {
+		c.sourceOptions.addTo(cmd)
+		c.passwordOptions.addTo(cmd)
+		c.limitOptions.addTo(cmd)
+	})
+	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
+	group(cmd, "The new archives", func() {
+		f.StringVar(&c.to, "to", "", "their `FORMAT`, such as zip or tar.zst")
+		f.StringVar(&c.method, "method", "", "how the entries of a ZIP are compressed, a `NAME`: deflate, store, bzip2, zstd or xz (left out: deflate)")
+		f.Var(&c.level, "level", "how hard it tries: 0 to 9, or fast, normal, best; all entries are then packed anew")
+		c.cutOptions.addTo(cmd)
+		f.StringVar(&c.Into, "into", "", "the folder `DIR` that they go into, made if missing; that of the old ones when left out")
+		c.clash.addTo(cmd, "clash", "what to do about one that exists already; number: name-2.zip")
+		f.BoolVar(&c.encrypt, "encrypt", false, "lock the files with AES-256 (ZIP only). Their names are not hidden, and the openers built into desktop systems often cannot read it")
+		f.StringVar(&c.newEnv, "new-password-env", "", "the environment variable `VAR` has the password for that; the one that opens the old archives when left out")
+	})
+	group(cmd, "Paths in them", func() {
+		f.BoolVar(&c.Flatten, "flatten", false, "drop the folders inside")
+		f.IntVar(&c.Peel, "peel", 0, "drop the first `NUMBER` folders of each path; what has no more than that is left out")
+		f.StringVar(&c.under, "under", "", "a `FOLDER` in front of all paths")
+		f.Var(&template{to: &c.Rename, allowed: renamePlaceholders}, "rename", "new last names, such as 'chart-{nnn}{ext}', with the placeholders of extract")
+		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	})
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the new archives' paths", "text")
+		c.progressOption.addTo(cmd)
+	})
+	return cmd
+}
+
+// convertedLine is the line of JSON about a new archive.
+type convertedLine struct {
+	Kind     string         `json:"kind"`
+	Archive  string         `json:"archive"`
+	Path     string         `json:"path,omitempty"`
+	Format   string         `json:"format"`
+	Files    int            `json:"files"`
+	Size     int64          `json:"size"`
+	Bytes    int64          `json:"bytes"`
+	Copied   int            `json:"copied"`
+	Repacked int            `json:"repacked"`
+	Notes    []string       `json:"notes,omitempty"`
+	LeftOut  map[string]int `json:"left_out,omitempty"`
+	Parts    []string       `json:"parts,omitempty"`
+	Sums     string         `json:"sums,omitempty"`
+	Seconds  float64        `json:"seconds"`
+	Failure  *failure       `json:"failure,omitempty"`
+}
+
+func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	switch {
+	case c.to == "":
+		return usage(cmd, errors.New("--to says which format the new archives are to have"))
+	case c.nested:
+		return usage(cmd, errors.New("archives inside archives are not converted"))
+	case c.Peel < 0 || c.workers < 1:
+		return usage(cmd, errors.New("--peel must be at least 0, and --workers at least 1"))
+	}
+	o, err := c.options(cmd)
+	if err != nil {
+		return err
+	}
+	sources, selection, err := c.resolve(cmd, args, c.streams)
+	if err == nil {
+		o.Writing.Password, err = c.newLock(cmd)
+	}
+	if err != nil {
+		return err
+	}
+	if len(sources) == 0 {
+		if !c.quiet {
+			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
+		}
+		return nil
+	}
+	c.Today = time.Now()
+	var read atomic.Int64
+	conversion := revise.Conversion{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement, Under: c.under,
+		Limits: c.limits(), Output: o, Workers: c.workers, Read: &read}
+	sum := converted{started: time.Now()}
+	stop := c.startBytes(c.streams, c.quiet, &read, 0)
+	err = conversion.Run(cmd.Context(), func(r *revise.Converted) { c.report(r, &sum) })
+	stop()
+	if err != nil {
+		return err
+	}
+	c.summarize(&sum)
+	if err := sum.failures.Err(); err != nil {
+		return reported{err}
+	}
+	return c.checkMatches(selection, sum.files, sum.leftOut, c.quiet)
+}
+
+func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
+	o = create.Options{Clash: c.clash.Value(), Writing: c.writing(0)}
+	if o.Format, err = create.FormatOf("", c.to); err != nil {
+		return o, err
+	}
+	if o.Cut, err = c.cut(cmd); err != nil {
+		return o, err
+	}
+	return o, nil
+}
+
+// newLock is the password for new archives.
+func (c *convertCommand) newLock(cmd *cobra.Command) (string, error) {
+	switch {
+	case !c.encrypt && c.newEnv != "":
+		return "", usage(cmd, errors.New("--new-password-env is for --encrypt"))
+	case !c.encrypt:
+		return "", nil
+	case c.newEnv != "":
+		if password := os.Getenv(c.newEnv); password != "" {
+			return password, nil
+		}
+		return "", usage(cmd, errors.New("the environment has no password in "+c.newEnv))
+	case len(c.reading.Passwords) == 1:
+		return c.reading.Passwords[0], nil
+	}
+	return "", usage(cmd, errors.New("--encrypt needs --new-password-env, or exactly one password that opens the old archives"))
+}
+
+// converted is what a conversion comes to.
+type converted struct {
+	started          time.Time
+	archives, files  int
+	copied, repacked int
+	after            int64
+	leftOut          choose.Tally
+	failures         extract.Failures
+}
+
+func (c *convertCommand) report(r *revise.Converted, sum *converted) {
+	if r.Err != nil {
+		sum.failures.Add(r.Err)
+		c.problem(r.Err)
+	} else {
+		sum.archives++
+		sum.files += r.Result.Files
+		sum.copied += r.Packed
+		sum.repacked += r.Repacked
+		sum.after += r.Result.Packed
+		sum.leftOut.Add(r.Result.LeftOut)
+	}
+	switch {
+	case c.as.Value() == asJSON:
+		line := convertedLine{Kind: "archive", Archive: r.Archive, Path: r.Result.Archive, Format: r.Result.Format, Files: r.Result.Files, Size: r.Result.Size,
+			Bytes: r.Result.Packed, Copied: r.Packed, Repacked: r.Repacked, Notes: r.Lost, LeftOut: byRule(r.Result.LeftOut), Seconds: r.Took.Seconds(), Failure: failureOf(r.Err)}
+		if r.Result.Parts != nil {
+			line.Parts, line.Sums = r.Result.Parts.Parts, r.Result.Parts.List
+		}
+		_ = c.out.JSON().Encode(line) // the flush at the end tells
+	case r.Err != nil:
+	case c.as.Value() == asNames:
+		if r.Result.Parts == nil {
+			c.name(c.out, r.Result.Archive)
+			break
+		}
+		for _, path := range append(r.Result.Parts.Parts, r.Result.Parts.List) {
+			c.name(c.out, path)
+		}
+	}
+	if r.Err != nil || c.quiet {
+		return
+	}
+	s := c.summary(c.streams)
+	s.Printf("%s → %s, %s\n", s.Name(r.Archive), s.Strong(s.Name(r.Result.Archive)), show.Size(r.Result.Packed))
+	if len(r.Lost) > 0 {
+		s.Printf("  %s\n", strings.Join(r.Lost, "; "))
+	}
+}
+
+func (c *convertCommand) summarize(sum *converted) {
+	if c.quiet {
+		return
+	}
+	s := c.summary(c.streams)
+	s.Printf("%s converted: %s, %s copied as packed, %s packed anew, %s in all; %s; %s\n", s.Strong(show.Count(sum.archives, "archive")),
+		show.Count(sum.files, "file"), show.Number(sum.copied), show.Number(sum.repacked), show.Size(sum.after), tellLeftOut(sum.leftOut), show.Took(time.Since(sum.started)))
+	if n := sum.failures.Count(); n > 0 {
+		s.Printf("%s, told above\n", s.Bad(show.Count(n, "archive")+" failed"))
+	}
+}

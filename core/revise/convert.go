@@ -1,0 +1,314 @@
+package revise
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"widecrate/core/archive"
+	"widecrate/core/bound"
+	"widecrate/core/choose"
+	"widecrate/core/create"
+	"widecrate/core/fault"
+	"widecrate/core/format"
+	"widecrate/core/place"
+	"widecrate/core/source"
+)
+
+// A Conversion is a request to rewrite archives.
+type Conversion struct {
+	Sources   []source.Source
+	Reading   archive.Options
+	Selection *choose.Selection
+	Placement *place.Placement // of which paths are shaped: Into, Flatten, Peel and Rename
+	Under     string           // a folder in front of all paths
+	Limits    bound.Limits
+	Output    create.Options // format, writing, cut and clash of the new archives
+	Workers   int
+	Read      *atomic.Int64 // counts decoded bytes
+}
+
+// A Converted is what became of one archive.
+type Converted struct {
+	Archive          string // the source
+	Result           create.Result
+	Packed, Repacked int // entries that were copied as they are packed, and that were encoded anew
+	Lost             []string
+	Took             time.Duration
+	Err              error
+}
+
+// Run rewrites the archives, several at a time, and reports each in the order of
+// the sources. One that fails does not stop the others.
+func (c Conversion) Run(ctx context.Context, report func(*Converted)) error {
+	workers := c.Workers
+	if workers < 1 {
+		workers = runtime.GOMAXPROCS(0)
+	}
+	if err := c.Output.Check(); err != nil {
+		return err
+	}
+	if c.Under != "" {
+		under, err := place.Clean(c.Under)
+		if err != nil {
+			return fault.New(fault.Usage, "%q cannot be a folder in an archive: %w", c.Under, err)
+		}
+		c.Under = under
+	}
+	targets, err := c.targets()
+	if err != nil {
+		return err
+	}
+	c.Output.Writing.Encode.Workers = max(1, workers/max(1, len(c.Sources)))
+	done := make([]chan *Converted, len(c.Sources))
+	for i := range done {
+		done[i] = make(chan *Converted, 1)
+	}
+	var group sync.WaitGroup
+	defer group.Wait()
+	turns := make(chan struct{}, workers)
+	group.Go(func() {
+		for i := range c.Sources {
+			turns <- struct{}{}
+			group.Go(func() {
+				defer func() { <-turns }()
+				done[i] <- c.one(ctx, c.Sources[i], targets[i])
+			})
+		}
+	})
+	for i := range done {
+		r := <-done[i]
+		if ctx.Err() == nil {
+			report(r)
+		}
+	}
+	return ctx.Err()
+}
+
+// targets are the paths of the new archives: named like the old ones, with the
+// extension of the format.
+func (c *Conversion) targets() ([]string, error) {
+	targets := make([]string, len(c.Sources))
+	taken := map[string]string{}
+	for i, s := range c.Sources {
+		if s.Err != nil {
+			continue
+		}
+		folder := c.Placement.Into
+		if folder == "" {
+			folder = filepath.Dir(s.Path)
+		} else if s.Sub != "" {
+			folder = filepath.Join(folder, filepath.FromSlash(s.Sub))
+		}
+		o := c.Output
+		o.Archive = filepath.Join(folder, format.Stem(s.Name())+o.Format.Extensions[0])
+		target, err := o.Target(taken)
+		if err != nil {
+			return nil, err
+		}
+		if other, clash := taken[target]; clash {
+			return nil, fault.New(fault.Refused, "%s and %s would both become %s", other, s.Path, target).
+				Advise("convert them into different folders, or number them with --clash number")
+		}
+		taken[target] = s.Path
+		targets[i] = target
+	}
+	return targets, nil
+}
+
+func (c *Conversion) one(ctx context.Context, s source.Source, target string) *Converted {
+	started := time.Now()
+	r := &Converted{Archive: s.Path, Result: create.Result{Archive: target, Format: c.Output.Format.Name}}
+	r.Err = ctx.Err()
+	if r.Err == nil {
+		r.Err = c.convert(ctx, s, target, r)
+	}
+	if r.Err != nil && r.Err != s.Err && fault.Of(r.Err) != fault.Unwritable && fault.Of(r.Err) != fault.Refused {
+		r.Err = fault.At(s.Path, r.Err)
+	}
+	r.Took = time.Since(started)
+	r.Result.Took = r.Took
+	return r
+}
+
+func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *Converted) error {
+	from, err := s.Open(c.Reading)
+	if err != nil {
+		return err
+	}
+	defer func() { from.Close() }()
+	for _, f := range from.Files {
+		if f.Path == target || filepath.Clean(f.Path) == target {
+			return fault.New(fault.Refused, "it would take its own place").Advise("name another folder with --into, or another format")
+		}
+	}
+	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: c.Limits.Budget(from.Size), r: r}
+	if c.Placement.Rename != nil {
+		// Counters go by the natural order of all paths.
+		if err := paths.list(ctx, from); err != nil {
+			return err
+		}
+		if from.Reader == nil {
+			from.Close()
+			if from, err = s.Open(c.Reading); err != nil {
+				return err
+			}
+		}
+	}
+	if err := os.MkdirAll(filepath.Dir(target), 0o777); err != nil {
+		return fault.Writing(filepath.Dir(target), err)
+	}
+	o := c.Output
+	o.Archive = target
+	out, err := create.NewOutput(target, o)
+	if err != nil {
+		return err
+	}
+	w, err := out.Start(o.Format, o.Writing)
+	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, decide: paths.decide, through: c.through(ctx, paths.budget),
+		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
+	if err == nil {
+		err = t.run()
+	}
+	if err == nil {
+		err = t.secondNames(func() (*source.Archive, error) { return s.Open(c.Reading) })
+	}
+	if err == nil && r.Result.Files == 0 {
+		err = fault.New(fault.NoMatch, "nothing of it is left to convert")
+	}
+	if err == nil {
+		err = fault.Writing(target, w.Close())
+	}
+	if err == nil {
+		err = out.Finish(&r.Result)
+	}
+	if err != nil {
+		return errors.Join(err, out.Discard())
+	}
+	r.Packed, r.Repacked, r.Lost = t.notes.packed, t.notes.repacked, t.notes.lost()
+	return out.Commit()
+}
+
+// through bounds and counts what is decoded.
+func (c *Conversion) through(ctx context.Context, budget *bound.Budget) func(io.Reader) io.Reader {
+	return func(data io.Reader) io.Reader { return &counted{budget.Reader(ctx, data), c.Read} }
+}
+
+type counted struct {
+	r    io.Reader
+	read *atomic.Int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.read.Add(int64(n))
+	return n, err
+}
+
+// paths gives the entries of one archive their new paths.
+type paths struct {
+	c      *Conversion
+	stem   string
+	budget *bound.Budget
+	r      *Converted
+	known  map[int]string // all of them, where they depend on each other
+	seen   map[string]bool
+}
+
+// list goes through the archive once to find all paths.
+func (p *paths) list(ctx context.Context, from *source.Archive) error {
+	var kept []*archive.Entry
+	var numbers []int
+	note := func(i int, e archive.Entry) {
+		if p.c.Selection.Judge(&e) == choose.Kept {
+			kept, numbers = append(kept, &e), append(numbers, i)
+		}
+	}
+	if from.Reader != nil {
+		for i, e := range from.Entries() {
+			note(i, e)
+		}
+	} else {
+		for i := 0; ; i++ {
+			e, err := from.Stream.Next()
+			if err == io.EOF {
+				break
+			}
+			if err == nil {
+				err = ctx.Err()
+			}
+			if err != nil {
+				return err
+			}
+			note(i, e)
+		}
+	}
+	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Result.Archive)
+	if err != nil {
+		return err
+	}
+	p.known = map[int]string{}
+	for k, i := range numbers {
+		p.known[i] = made[k]
+	}
+	return nil
+}
+
+func (p *paths) decide(i int, e *archive.Entry) (string, error) {
+	result := &p.r.Result
+	if err := p.budget.Count(1); err != nil {
+		return "", err
+	}
+	verdict := p.c.Selection.Judge(e)
+	to := ""
+	if verdict == choose.Kept {
+		var err error
+		if to, err = p.pathOf(i, e); err != nil {
+			return "", err
+		}
+		if to == place.Peeled && e.Kind != archive.Folder {
+			verdict = choose.Pathless
+		}
+	}
+	if e.Kind != archive.Folder {
+		result.LeftOut[verdict]++
+	}
+	if verdict != choose.Kept || to == place.Peeled || to == "." {
+		return "", nil
+	}
+	to = path.Join(p.c.Under, to)
+	if p.seen == nil {
+		p.seen = map[string]bool{}
+	}
+	if p.seen[to] {
+		if e.Kind == archive.Folder {
+			return "", nil
+		}
+		return "", fault.New(fault.Refused, "two of its entries would have the path %s", to).Advise("peel or rename less, or leave one out with --drop")
+	}
+	p.seen[to] = true
+	if e.Kind != archive.Folder {
+		result.Files++
+		result.Size += max(e.Size, 0)
+	}
+	return to, nil
+}
+
+func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
+	if p.known != nil {
+		return p.known[i], nil
+	}
+	made, err := p.c.Placement.Paths([]*archive.Entry{e}, p.stem, p.r.Result.Archive)
+	if err != nil {
+		return "", err
+	}
+	return strings.TrimSuffix(made[0], "/"), nil
+}

@@ -1,0 +1,259 @@
+package revise
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path"
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+
+	"widecrate/core/archive"
+	"widecrate/core/choose"
+	"widecrate/core/create"
+	"widecrate/core/fault"
+	"widecrate/core/format/zip"
+	"widecrate/core/parts"
+	"widecrate/core/place"
+	"widecrate/core/source"
+	"widecrate/core/stage"
+)
+
+// A Move is a new path for an entry, or for a folder with all below it.
+type Move struct{ Old, New string }
+
+// An Edit is a request to change one archive.
+type Edit struct {
+	Archive string
+	Add     create.Options // sources, puts, texts and streams; an entry with the path of one of them is replaced
+	Remove  []string       // patterns, as in choose.Rules
+	Moves   []Move
+}
+
+// Edited is what became of it.
+type Edited struct {
+	Path                                  string
+	Added, Replaced, Removed, Moved, Stay int
+	Before, After                         int64 // sizes of the archive
+	Locked                                int   // entries that are; new ones are not, unless a password was given
+	LeftOut                               choose.Tally
+}
+
+// Run changes an archive: the new one takes the place of the old one when it is
+// complete. Entries that stay are copied as they are packed. Errors are of kind
+// fault.Usage (nothing to do, a path that is none), fault.Refused (a path is
+// taken, an archive in parts), fault.NoMatch (nothing is called so), or those of
+// reading and writing; with any of them the archive is as it was.
+func (e Edit) Run(ctx context.Context) (*Edited, error) {
+	set, err := parts.Of(e.Archive, nil)
+	if set == nil && err == nil {
+		set = parts.OfLast(e.Archive)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if set != nil {
+		return nil, fault.At(e.Archive, fault.New(fault.Refused, "it is in parts, which are not edited").
+			Advise("join them first with widecrate parts join, and split the result again"))
+	}
+	from, err := source.Source{Path: e.Archive}.Open(archive.Options{})
+	if err != nil {
+		return nil, fault.At(e.Archive, err)
+	}
+	defer from.Close()
+	f, err := create.FormatOf(e.Archive, from.Format)
+	if err != nil {
+		return nil, err
+	}
+	if f.HoldsOne {
+		return nil, fault.At(e.Archive, fault.New(fault.Usage, "it is one compressed file, and holds nothing to edit"))
+	}
+	if z, ok := from.Reader.(*zip.Reader); ok && z.Front() > 0 {
+		return nil, fault.At(e.Archive, fault.New(fault.Refused, "%d bytes stand in front of the archive in it, and would be lost", z.Front()))
+	}
+	e.Add.Format = f
+	if err := e.Add.Check(); err != nil {
+		return nil, err
+	}
+	contents, err := create.Gather(ctx, e.Add)
+	if err != nil {
+		return nil, err
+	}
+	p, err := newPlan(e, contents.Paths())
+	if err != nil {
+		return nil, err
+	}
+	r := &Edited{Path: e.Archive, Before: from.Size}
+	return r, fault.At(e.Archive, e.write(ctx, from, f, contents, p, r))
+}
+
+func (e Edit) write(ctx context.Context, from *source.Archive, f archive.Format, contents *create.Contents, p *plan, r *Edited) error {
+	out, err := stage.Create(e.Archive, true)
+	if err != nil {
+		return err
+	}
+	w, err := f.NewWriter(out, e.Add.Writing)
+	if err == nil {
+		t := transfer{ctx: ctx, from: from, to: w, needsSize: f.NeedsSize, decide: p.decide, packed: func(*archive.Entry) bool { return true },
+			through: func(r io.Reader) io.Reader { return r }}
+		err = t.run()
+	}
+	if err == nil {
+		err = p.unmatched()
+	}
+	var packed create.Result
+	if err == nil {
+		err = contents.Pack(w, &packed)
+	}
+	if err == nil {
+		err = fault.Writing("", w.Close())
+	}
+	if err == nil {
+		err = out.Chmod(from.Files[0].Info.Mode().Perm())
+	}
+	if err == nil {
+		err = unchanged(from)
+	}
+	var info os.FileInfo
+	if err == nil {
+		info, err = out.Stat()
+	}
+	if err != nil {
+		return errors.Join(err, out.Discard())
+	}
+	r.After, r.LeftOut = info.Size(), packed.LeftOut
+	r.Replaced, r.Removed, r.Moved, r.Stay, r.Locked = p.replaced, p.removed, p.moved, p.stay, p.locked
+	r.Added = packed.Files - p.replaced
+	return out.Commit(true)
+}
+
+// unchanged makes sure that nobody else has written to the archive meanwhile.
+func unchanged(from *source.Archive) error {
+	was := from.Files[0]
+	now, err := os.Stat(was.Path)
+	if err != nil {
+		return fault.Reading("", err)
+	}
+	if now.Size() != was.Info.Size() || !now.ModTime().Equal(was.Info.ModTime()) || !os.SameFile(now, was.Info) {
+		return fault.New(fault.Unreadable, "it changed while it was edited").Advise("run it again; nothing was changed by this run")
+	}
+	return nil
+}
+
+// plan decides what becomes of each entry.
+type plan struct {
+	edit   Edit
+	remove *choose.Selection
+	added  map[string]archive.Kind
+	moves  []*move
+	paths  map[string]bool   // all that are taken; true: by a move
+	gone   map[string]string // removed or moved files, for links to them
+
+	replaced, removed, moved, stay, locked int
+}
+
+type move struct {
+	Move
+	used    bool
+	nearest string
+	apart   int
+}
+
+func newPlan(e Edit, added map[string]archive.Kind) (*plan, error) {
+	p := &plan{edit: e, added: added, paths: map[string]bool{}, gone: map[string]string{}}
+	var err error
+	if p.remove, err = choose.New(choose.Rules{Drop: e.Remove}); err != nil {
+		return nil, err
+	}
+	for _, m := range e.Moves {
+		cleaned := Move{path.Clean(m.Old), ""}
+		if cleaned.New, err = place.Clean(m.New); err != nil || cleaned.New == "." {
+			return nil, fault.New(fault.Usage, "%q cannot be a path in an archive", m.New)
+		}
+		p.moves = append(p.moves, &move{Move: cleaned})
+	}
+	if len(added) == 0 && len(e.Remove) == 0 && len(e.Moves) == 0 {
+		return nil, fault.New(fault.Usage, "there is nothing to change: name what to add, remove or move")
+	}
+	return p, nil
+}
+
+// decide says which path an entry gets; empty: it goes.
+func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
+	at := strings.TrimSuffix(e.Path, "/")
+	if e.Encrypted {
+		p.locked++
+	}
+	count := 1
+	if e.Kind == archive.Folder {
+		count = 0
+	}
+	if p.remove.Judge(e) == choose.Dropped {
+		p.removed += count
+		p.gone[at] = ""
+		return "", nil
+	}
+	to := p.moveOf(at)
+	if e.Kind == archive.Hardlink {
+		if where, gone := p.gone[e.Link]; gone {
+			return "", fault.At(e.Path, fault.New(fault.Refused, "it is a second name of %s, which would go%s", e.Link, map[bool]string{true: " to " + where}[where != ""]).
+				Advise("remove or move both, or unpack and pack again"))
+		}
+	}
+	if kind, added := p.added[to]; added {
+		if kind != archive.Folder && e.Kind == archive.Folder {
+			return "", fault.New(fault.Refused, "%s is a folder in the archive, and a file would take its place", to)
+		}
+		p.replaced += count
+		p.gone[at] = to
+		return "", nil
+	}
+	if byMove, taken := p.paths[to]; taken && (byMove || to != at) {
+		return "", fault.New(fault.Refused, "two entries would have the path %s", to).Advise("remove one of them, or choose another path")
+	}
+	p.paths[to] = to != at
+	if to == at {
+		p.stay += count
+		return e.Path, nil
+	}
+	p.moved += count
+	p.gone[at] = to
+	return to, nil
+}
+
+// moveOf is the path that an entry has after the moves.
+func (p *plan) moveOf(at string) string {
+	for _, m := range p.moves {
+		if at == m.Old {
+			m.used = true
+			return m.New
+		}
+		if below, found := strings.CutPrefix(at, m.Old+"/"); found {
+			m.used = true
+			return m.New + "/" + below
+		}
+		if apart := levenshtein.ComputeDistance(m.Old, at); !m.used && len(p.paths) < 20_000 && (m.nearest == "" || apart < m.apart) {
+			m.nearest, m.apart = at, apart
+		}
+	}
+	return at
+}
+
+// unmatched is an error about what matched nothing.
+func (p *plan) unmatched() error {
+	for _, rule := range p.remove.Unmatched() {
+		return fault.New(fault.NoMatch, "nothing in it matches %q", rule.Text).Advise("widecrate inspect shows what is inside")
+	}
+	for _, m := range p.moves {
+		if !m.used {
+			err := fault.New(fault.NoMatch, "nothing in it has the path %q", m.Old)
+			if m.nearest != "" && 2*m.apart <= len(m.Old) {
+				return err.Advise("the nearest is \"" + m.nearest + "\"")
+			}
+			return err
+		}
+	}
+	return nil
+}

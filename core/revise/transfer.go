@@ -1,0 +1,324 @@
+// Package revise makes new archives out of old ones: it edits one, or rewrites
+// many in another format, method, lock or number of parts. What can stay packed
+// is copied as it is.
+package revise
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"widecrate/core/archive"
+	"widecrate/core/codec"
+	"widecrate/core/fault"
+	"widecrate/core/format/tar"
+	"widecrate/core/format/zip"
+	"widecrate/core/source"
+)
+
+// transfer brings entries of one archive into another.
+type transfer struct {
+	ctx       context.Context
+	from      *source.Archive
+	to        archive.Writer
+	needsSize bool
+
+	// decide gives the path that an entry gets; empty: it is left out.
+	decide func(i int, e *archive.Entry) (string, error)
+
+	// packed says whether a ZIP entry may stay as it is packed.
+	packed func(e *archive.Entry) bool
+
+	// through is what decoded data is read through.
+	through func(io.Reader) io.Reader
+
+	notes notes
+}
+
+// notes count what was done, and what could not be kept.
+type notes struct {
+	packed, repacked int
+	special, fine    int
+	unlocked         int
+	links            map[string]string // hard links to what has passed by: path, target
+}
+
+// rawStream and rawWriter are those of tars, whose headers can be copied as they
+// are.
+type (
+	rawStream interface {
+		archive.Stream
+		Raw() []byte
+	}
+	rawWriter interface {
+		AddRaw(raw []byte, size int64, content io.Reader) error
+	}
+)
+
+func (t *transfer) run() error {
+	t.notes.links = map[string]string{}
+	z, fromZIP := t.from.Reader.(*zip.Reader)
+	w, toZIP := t.to.(*zip.Writer)
+	if fromZIP && toZIP {
+		return t.betweenZIPs(z, w)
+	}
+	if s := t.from.Ordered(); s != nil {
+		return t.inOrder(s)
+	}
+	for i := range t.from.Entries() {
+		e := t.from.Entries()[i]
+		path, err := t.decide(i, &e)
+		if err != nil {
+			return err
+		}
+		if path == "" {
+			continue
+		}
+		if err := t.decoded(i, e, path); err != nil {
+			return fault.At(e.Path, err)
+		}
+	}
+	return nil
+}
+
+// betweenZIPs copies entries packed where that is allowed.
+func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
+	w.CopyComment(z)
+	return z.EachPacked(func(p zip.Packed) error {
+		if t.ctx.Err() != nil {
+			return t.ctx.Err()
+		}
+		e := z.Entries()[p.Index()]
+		path, err := t.decide(p.Index(), &e)
+		switch {
+		case err != nil:
+			return err
+		case path == "":
+			return nil
+		case !t.packed(&e):
+			return fault.At(e.Path, t.decoded(p.Index(), e, path))
+		case path == e.Path:
+			path = ""
+		}
+		t.notes.packed++
+		return w.AddPacked(t.ctx, p, path)
+	})
+}
+
+// decoded adds an entry of an archive that has a directory.
+func (t *transfer) decoded(i int, e archive.Entry, path string) error {
+	if e.Kind == archive.Symlink && e.Link == "" {
+		var err error
+		if e.Link, err = archive.LinkTarget(t.from.Reader, i); err != nil {
+			return err
+		}
+	}
+	var data io.Reader
+	if e.Kind == archive.File {
+		d, err := t.from.Open(i)
+		if err != nil {
+			return err
+		}
+		defer d.Close()
+		data = t.through(d)
+	}
+	return t.add(e, path, data)
+}
+
+// inOrder takes the entries as they pass by.
+func (t *transfer) inOrder(s archive.Stream) error {
+	raws, _ := s.(rawStream)
+	w, toTar := t.to.(rawWriter)
+	for i := 0; ; i++ {
+		if t.ctx.Err() != nil {
+			return t.ctx.Err()
+		}
+		e, err := s.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		path, err := t.decide(i, &e)
+		if err != nil {
+			return err
+		}
+		if path == "" {
+			continue
+		}
+		var raw []byte
+		if raws != nil && toTar {
+			raw = raws.Raw()
+		}
+		data := t.through(s)
+		if raw == nil {
+			err = t.add(e, path, data)
+		} else {
+			t.notes.packed++
+			if path != e.Path {
+				raw, err = tar.Rename(raw, e, path)
+			}
+			if err == nil {
+				err = w.AddRaw(raw, e.Size, data)
+			}
+		}
+		if err != nil {
+			return fault.At(e.Path, err)
+		}
+	}
+}
+
+// add encodes an entry anew. What the format cannot hold is noted.
+func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
+	_, toTar := t.to.(rawWriter)
+	from := e.Path
+	e.Path = path
+	switch {
+	case e.Kind > archive.Hardlink:
+		t.notes.special++
+		return nil
+	case e.Kind == archive.Hardlink && !toTar:
+		t.notes.links[path] = e.Link
+		return nil
+	case e.Encrypted:
+		t.notes.unlocked++
+		e.Encrypted = false
+	}
+	if !toTar && e.Modified.Nanosecond() != 0 {
+		t.notes.fine++
+	}
+	t.notes.repacked++
+	if e.Kind == archive.File && e.Size == archive.Unknown && t.needsSize {
+		return t.spooled(e, data)
+	}
+	if _, err := t.to.Add(e, data); err != nil {
+		if fault.Of(err) == fault.Usage {
+			err = fault.New(fault.Usage, "%s: %w", from, err)
+		}
+		return err
+	}
+	return nil
+}
+
+// spooled adds what has no size before it was read, by way of a file.
+func (t *transfer) spooled(e archive.Entry, data io.Reader) error {
+	f, err := os.CreateTemp("", "widecrate-")
+	if err != nil {
+		return fault.Writing(os.TempDir(), err)
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if e.Size, err = io.Copy(f, data); err != nil {
+		if fault.Of(err) == fault.Other {
+			err = fault.Writing(f.Name(), err)
+		}
+		return err
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return fault.Reading(f.Name(), err)
+	}
+	_, err = t.to.Add(e, f)
+	return err
+}
+
+// stays reports whether a ZIP entry is packed as new ones would be.
+func stays(e *archive.Entry, o archive.WriteOptions) bool {
+	method := o.Method
+	if method == "" {
+		method = codec.Deflate
+	}
+	switch {
+	case e.Kind == archive.Folder:
+		return true
+	case e.Encrypted || o.Password != "" || o.Encode.Set:
+		return false
+	}
+	return e.Method == method || e.Method == codec.Store && e.Packed == e.Size
+}
+
+// secondNames adds hard links to a format that has none as files of their own, in
+// a second pass where the first came in order.
+func (t *transfer) secondNames(again func() (*source.Archive, error)) error {
+	if len(t.notes.links) == 0 {
+		return nil
+	}
+	wanted := map[string][]string{}
+	for path, target := range t.notes.links {
+		wanted[target] = append(wanted[target], path)
+	}
+	a, err := again()
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	s := a.Ordered()
+	if s == nil {
+		return errors.New("hard links in an archive that has none")
+	}
+	for len(wanted) > 0 {
+		e, err := s.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		paths := wanted[e.Path]
+		if paths == nil || e.Kind != archive.File {
+			continue
+		}
+		delete(wanted, e.Path)
+		if err := t.addAs(e, paths, s); err != nil {
+			return fault.At(e.Path, err)
+		}
+	}
+	for target := range wanted {
+		return fault.New(fault.Damaged, "a hard link points to %q, which is not in it", target)
+	}
+	return nil
+}
+
+// addAs adds the same data under several paths.
+func (t *transfer) addAs(e archive.Entry, paths []string, data io.Reader) error {
+	f, err := os.CreateTemp("", "widecrate-")
+	if err != nil {
+		return fault.Writing(os.TempDir(), err)
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if _, err := io.Copy(f, data); err != nil {
+		return err
+	}
+	for _, path := range paths {
+		e.Path = path
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return fault.Reading(f.Name(), err)
+		}
+		if _, err := t.to.Add(e, f); err != nil {
+			return err
+		}
+		t.notes.repacked++
+	}
+	return nil
+}
+
+// lost says what the new archive cannot hold, for people.
+func (n *notes) lost() []string {
+	var said []string
+	say := func(count int, one, many string) {
+		switch {
+		case count == 1:
+			said = append(said, "1 "+one)
+		case count > 1:
+			said = append(said, fmt.Sprintf("%d %s", count, many))
+		}
+	}
+	say(n.special, "device or pipe is left out", "devices and pipes are left out")
+	say(n.fine, "time lost its fraction of a second", "times lost their fractions of a second")
+	say(len(n.links), "hard link became a file of its own", "hard links became files of their own")
+	say(n.unlocked, "entry is no longer locked", "entries are no longer locked")
+	return said
+}
