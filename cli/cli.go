@@ -112,7 +112,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetUsageTemplate(usageTemplate)
 	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newDemo(s), newVersion(s))
+	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newDemo(s), newVersion(s))
 	prepare(root)
 	return root
 }

@@ -62,7 +62,7 @@ func (l *level) Type() string   { return "0-9|fast|normal|best" }
 func (l *level) String() string { return l.text }
 
 func (l *level) Set(text string) error {
-	value, known := map[string]codec.Level{"fast": codec.Fast, "normal": codec.Normal, "best": codec.Best}[text]
+	value, known := codec.LevelNames[text]
 	if !known {
 		n, err := strconv.ParseUint(text, 10, 4)
 		if err != nil || n > uint64(codec.Best) {

@@ -18,6 +18,9 @@ const (
 	Best   Level = 9
 )
 
+// LevelNames are the words for levels.
+var LevelNames = map[string]Level{"fast": Fast, "normal": Normal, "best": Best}
+
 // EncodeOptions shape what an encoder makes. What comes out depends on the level
 // and the data alone, not on the number of workers.
 type EncodeOptions struct {

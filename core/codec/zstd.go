@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -31,8 +32,34 @@ var zstdMethod = Method{
 		return zstdReader{d.IOReadCloser(), o}, nil
 	},
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
-		return zstd.NewWriter(dst, zstd.WithEncoderLevel(zstdLevel(o.level())), zstd.WithEncoderConcurrency(o.workers()))
+		level := zstdLevel(o.level())
+		if o.workers() > 1 {
+			return zstd.NewWriter(dst, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(o.workers()))
+		}
+		if e, ok := zstdEncoders[level].Get().(*zstdWriter); ok {
+			e.Reset(dst)
+			return e, nil
+		}
+		e, err := zstd.NewWriter(dst, zstd.WithEncoderLevel(level), zstd.WithEncoderConcurrency(1))
+		return &zstdWriter{e, level}, err
 	},
+}
+
+// An encoder has tables of megabytes, far more than a small entry costs: those
+// of one goroutine go round, by level.
+var zstdEncoders [zstd.SpeedBestCompression + 1]sync.Pool
+
+type zstdWriter struct {
+	*zstd.Encoder
+	level zstd.EncoderLevel
+}
+
+func (w *zstdWriter) Close() error {
+	err := w.Encoder.Close()
+	if err == nil {
+		zstdEncoders[w.level].Put(w)
+	}
+	return err
 }
 
 // zstdLevel is the one of the library's four that is nearest.

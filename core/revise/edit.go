@@ -148,8 +148,8 @@ type plan struct {
 	remove *choose.Selection
 	added  map[string]archive.Kind
 	moves  []*move
-	paths  map[string]bool   // all that are taken; true: by a move
-	gone   map[string]string // removed or moved files, for links to them
+	paths  map[string]bool // all that are taken; true: by a move
+	gone   map[string]bool // what was removed or replaced, for links to it
 
 	replaced, removed, moved, stay, locked int
 }
@@ -162,7 +162,7 @@ type move struct {
 }
 
 func newPlan(e Edit, added map[string]archive.Kind) (*plan, error) {
-	p := &plan{edit: e, added: added, paths: map[string]bool{}, gone: map[string]string{}}
+	p := &plan{edit: e, added: added, paths: map[string]bool{}, gone: map[string]bool{}}
 	var err error
 	if p.remove, err = choose.New(choose.Rules{Drop: e.Remove}); err != nil {
 		return nil, err
@@ -192,14 +192,14 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 	}
 	if p.remove.Judge(e) == choose.Dropped {
 		p.removed += count
-		p.gone[at] = ""
+		p.gone[at] = true
 		return "", nil
 	}
 	to := p.moveOf(at)
 	if e.Kind == archive.Hardlink {
-		if where, gone := p.gone[e.Link]; gone {
-			return "", fault.At(e.Path, fault.New(fault.Refused, "it is a second name of %s, which would go%s", e.Link, map[bool]string{true: " to " + where}[where != ""]).
-				Advise("remove or move both, or unpack and pack again"))
+		if p.gone[e.Link] {
+			return "", fault.At(e.Path, fault.New(fault.Refused, "it is a second name of %s, which would go", e.Link).
+				Advise("remove both, or unpack and pack again"))
 		}
 	}
 	if kind, added := p.added[to]; added {
@@ -207,7 +207,7 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 			return "", fault.New(fault.Refused, "%s is a folder in the archive, and a file would take its place", to)
 		}
 		p.replaced += count
-		p.gone[at] = to
+		p.gone[at] = true
 		return "", nil
 	}
 	if byMove, taken := p.paths[to]; taken && (byMove || to != at) {
@@ -219,7 +219,6 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 		return e.Path, nil
 	}
 	p.moved += count
-	p.gone[at] = to
 	return to, nil
 }
 

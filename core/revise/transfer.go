@@ -34,7 +34,8 @@ type transfer struct {
 	// through is what decoded data is read through.
 	through func(io.Reader) io.Reader
 
-	notes notes
+	places map[string]string // of files that passed by under another path; empty: they were left out
+	notes  notes
 }
 
 // notes count what was done, and what could not be kept.
@@ -58,7 +59,7 @@ type (
 )
 
 func (t *transfer) run() error {
-	t.notes.links = map[string]string{}
+	t.notes.links, t.places = map[string]string{}, map[string]string{}
 	z, fromZIP := t.from.Reader.(*zip.Reader)
 	w, toZIP := t.to.(*zip.Writer)
 	if fromZIP && toZIP {
@@ -146,8 +147,19 @@ func (t *transfer) inOrder(s archive.Stream) error {
 		if err != nil {
 			return err
 		}
+		if e.Kind == archive.File && path != e.Path {
+			t.places[e.Path] = path
+		}
 		if path == "" {
 			continue
+		}
+		link := e.Link
+		if to, moved := t.places[e.Link]; moved && e.Kind == archive.Hardlink && toTar {
+			if to == "" { // what it is a second name of was left out
+				t.notes.links[path] = e.Link
+				continue
+			}
+			link = to
 		}
 		var raw []byte
 		if raws != nil && toTar {
@@ -155,11 +167,12 @@ func (t *transfer) inOrder(s archive.Stream) error {
 		}
 		data := t.through(s)
 		if raw == nil {
+			e.Link = link
 			err = t.add(e, path, data)
 		} else {
 			t.notes.packed++
-			if path != e.Path {
-				raw, err = tar.Rename(raw, e, path)
+			if path != e.Path || link != e.Link {
+				raw, err = tar.Rename(raw, e, path, link)
 			}
 			if err == nil {
 				err = w.AddRaw(raw, e.Size, data)

@@ -37,9 +37,10 @@ func (w *Writer) AddRaw(raw []byte, size int64, content io.Reader) error {
 	return w.write(zeroBlock[:padding(size)])
 }
 
-// Rename returns header blocks for an entry under another path. What else they
-// say stays; long names of the old kind become extended records.
-func Rename(raw []byte, e archive.Entry, path string) ([]byte, error) {
+// Rename returns header blocks for an entry under another path, and of a hard link
+// with another target. What else they say stays; long names of the old kind
+// become extended records.
+func Rename(raw []byte, e archive.Entry, path, link string) ([]byte, error) {
 	var out []byte
 	records := map[string]string{}
 	var order []string
@@ -66,7 +67,7 @@ func Rename(raw []byte, e archive.Entry, path string) ([]byte, error) {
 		case typeGlobal:
 			out = append(append(out, last[:]...), rest[:size+padding(size)]...)
 		case typeLongLink:
-			set(recordLink, e.Link)
+			set(recordLink, link)
 		case typePax:
 			found := map[string]string{}
 			if _, err := readRecords(data, found); err != nil {
@@ -82,6 +83,16 @@ func Rename(raw []byte, e archive.Entry, path string) ([]byte, error) {
 		path += "/"
 	}
 	delete(records, recordPath)
+	if e.Kind == archive.Hardlink {
+		delete(records, recordLink)
+		clear(last.bytes(fieldLink))
+		copy(last.bytes(fieldLink), asciiTail(link))
+		if len(link) <= fieldLink.length && isASCII(link) {
+			copy(last.bytes(fieldLink), link)
+		} else {
+			set(recordLink, link)
+		}
+	}
 	name, prefix, fits := splitName(path)
 	old := string(last.bytes(fieldMagic)) != magicPOSIX
 	if !fits || old && prefix != "" {

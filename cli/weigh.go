@@ -1,0 +1,230 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/show"
+	"widecrate/core/create"
+)
+
+type weighCommand struct {
+	*streams
+	selectionOptions
+	outputOptions
+	tries   []string
+	sample  size
+	chart   string
+	workers int
+}
+
+func newWeigh(s *streams) *cobra.Command {
+	c := &weighCommand{streams: s, sample: 64 << 20}
+	cmd := &cobra.Command{
+		Use:   "weigh SOURCE… [OPTION…]",
+		Short: "Pack a sample in several ways; compare size and time",
+		Long: `weigh packs files in several ways side by side and shows what each makes of
+them: the smallest, the fastest, and the best trade, where half the size may
+take sixteen times as long. More than the sample is judged by pieces of it, and
+how far off that may be is said. Nothing is written.
+
+A way is a format, a method of ZIP after a colon, and a level after an at sign:
+zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
+		Example: `  widecrate weigh readings
+  widecrate weigh landing --try zip,tar.gz,tar.zst@best --chart ways.png
+  widecrate weigh landing --sample 200k --as json`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: c.run,
+	}
+	f := cmd.Flags()
+	group(cmd, "What is tried", func() {
+		f.StringSliceVar(&c.tries, "try", nil, "the ways, a `LIST`; eleven usual ones when left out")
+		f.Var(&c.sample, "sample", "pack no more than this `SIZE`; 64M when left out")
+		f.StringVar(&c.chart, "chart", "", "also draw a chart into this `FILE`, .png or .svg")
+		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	})
+	group(cmd, "Which files", func() { c.selectionOptions.addTo(cmd) })
+	group(cmd, "What is printed", func() {
+		c.outputOptions.addTo(cmd, "what standard output holds: a table for people, JSON Lines, or the ways, the smallest first", "table")
+	})
+	return cmd
+}
+
+// weighedLine is a line of JSON for each way, and one for the files.
+type weighedLine struct {
+	Kind     string   `json:"kind"`
+	Way      string   `json:"way"`
+	Format   string   `json:"format"`
+	Method   string   `json:"method,omitempty"`
+	Level    *int     `json:"level,omitempty"`
+	Size     int64    `json:"size"`
+	Estimate int64    `json:"estimate"`
+	Seconds  float64  `json:"seconds"`
+	Best     []string `json:"best,omitempty"`
+}
+
+type sampleLine struct {
+	Kind    string  `json:"kind"`
+	Files   int     `json:"files"`
+	Size    int64   `json:"size"`
+	Sampled int     `json:"sampled"`
+	Packed  int64   `json:"packed"`
+	Off     float64 `json:"off"`
+}
+
+func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	if c.workers < 1 || c.sample < 1 {
+		return usage(cmd, errors.New("--workers and --sample must be at least 1"))
+	}
+	draw, err := chartOf(c.chart)
+	if err != nil {
+		return usage(cmd, err)
+	}
+	w := create.Weighing{Options: create.Options{Sources: args, Workers: c.workers}, Sample: int64(c.sample)}
+	if w.Selection, err = c.selection(cmd); err != nil {
+		return err
+	}
+	tries := c.tries
+	if tries == nil {
+		tries = create.Ways
+	}
+	for _, text := range tries {
+		way, err := create.ParseWay(text)
+		if err != nil {
+			return err
+		}
+		w.Ways = append(w.Ways, way)
+	}
+	r, err := w.Run(cmd.Context(), func(m *create.Measured) {
+		if c.err.Terminal && !c.quiet {
+			c.err.Printf("\r\x1b[K%s %s", c.err.Faint("packed as"), m.Name)
+			c.err.Flush()
+		}
+	})
+	if c.err.Terminal && !c.quiet {
+		c.err.Printf("\r\x1b[K")
+		c.err.Flush()
+	}
+	if err != nil {
+		return err
+	}
+	switch c.as.Value() {
+	case asJSON:
+		c.json(r)
+	case asNames:
+		for _, m := range bySmallest(r) {
+			c.name(c.out, m.Name)
+		}
+	default:
+		c.table(r)
+	}
+	c.summarize(r)
+	if draw != nil {
+		return draw(r, c.chart)
+	}
+	return nil
+}
+
+// bySmallest has the results in the order of their sizes.
+func bySmallest(r *create.Weighed) []create.Measured {
+	return slices.SortedStableFunc(slices.Values(r.Results), func(a, b create.Measured) int { return cmp.Compare(a.Size, b.Size) })
+}
+
+func bestOf(m *create.Measured) []string {
+	var best []string
+	for _, mark := range []struct {
+		is   bool
+		name string
+	}{{m.Smallest, "smallest"}, {m.Fastest, "fastest"}, {m.BestTrade, "best trade"}} {
+		if mark.is {
+			best = append(best, mark.name)
+		}
+	}
+	return best
+}
+
+func (c *weighCommand) json(r *create.Weighed) {
+	for i := range r.Results {
+		m := &r.Results[i]
+		line := weighedLine{Kind: "way", Way: m.Name, Format: m.Format.Name, Method: m.Writing.Method, Size: m.Size, Estimate: m.Estimate, Seconds: m.Took.Seconds(), Best: bestOf(m)}
+		if m.Writing.Encode.Set {
+			level := int(m.Writing.Encode.Level)
+			line.Level = &level
+		}
+		_ = c.out.JSON().Encode(line) // the flush at the end tells
+	}
+	_ = c.out.JSON().Encode(sampleLine{"sample", r.Files, r.Size, r.Sampled, r.Packed, r.Off})
+}
+
+// widest is the length of the longest bar.
+const widest = 30
+
+func (c *weighCommand) table(r *create.Weighed) {
+	if c.quiet {
+		return
+	}
+	name := show.Column{Title: "way"}
+	var largest int64
+	for _, m := range r.Results {
+		name.Width = max(name.Width, show.Width(m.Name))
+		largest = max(largest, m.Estimate)
+	}
+	size := show.Column{Title: "size", Width: 9, Right: true}
+	if r.Packed < r.Size {
+		size.Title = "estimate"
+	}
+	t := show.NewTable(c.out, name, size, show.Column{Title: "saved", Width: 6, Right: true}, show.Column{Title: "time", Width: 8, Right: true},
+		show.Column{Title: "speed", Width: 11, Right: true}, show.Column{Title: "", Width: widest}, show.Column{Title: "", Width: 10})
+	for i := range r.Results {
+		m := &r.Results[i]
+		t.Row(m.Name, show.Size(m.Estimate), show.Saved(r.Size, m.Estimate), took(m.Took), show.Size(int64(float64(r.Packed)/m.Took.Seconds()))+"/s",
+			bar(m.Estimate, largest), c.out.Good(strings.Join(bestOf(m), ", ")))
+	}
+}
+
+func took(d time.Duration) string { return fmt.Sprintf("%.3f s", d.Seconds()) }
+
+// bar is a bar of eighths of cells.
+func bar(value, largest int64) string {
+	eighths := int(float64(value) / float64(max(largest, 1)) * widest * 8)
+	b := strings.Repeat("█", eighths/8)
+	if rest := eighths % 8; rest > 0 {
+		b += string([]rune("▏▎▍▌▋▊▉")[rest-1])
+	}
+	return b
+}
+
+func (c *weighCommand) summarize(r *create.Weighed) {
+	if c.quiet {
+		return
+	}
+	s := c.summary(c.streams)
+	if r.Packed == r.Size {
+		s.Printf("All of %s, %s, packed in memory; times are without the disk.\n", show.Count(r.Files, "file"), show.Size(r.Size))
+		return
+	}
+	s.Printf("%s of %s from %s of %s were packed, in memory. The sizes are estimates for everything: they may be %.0f %% off.\n",
+		show.Size(r.Packed), show.Size(r.Size), show.Number(r.Sampled), show.Count(r.Files, "file"), 100*r.Off)
+}
+
+// chartOf is what draws a chart into a file of this name; nil: there is none.
+func chartOf(path string) (func(*create.Weighed, string) error, error) {
+	switch strings.ToLower(filepath.Ext(path)) {
+	case "":
+		if path == "" {
+			return nil, nil
+		}
+	case ".png", ".svg":
+		return drawChart, nil
+	}
+	return nil, fmt.Errorf("--chart %s: a chart is a .png or .svg", path)
+}

@@ -1,0 +1,231 @@
+package revise
+
+import (
+	"bytes"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/choose"
+	"widecrate/core/create"
+	"widecrate/core/fault"
+	"widecrate/core/format"
+	"widecrate/core/place"
+	"widecrate/core/source"
+)
+
+// pack makes an archive of paths, of which each file holds its own path.
+func pack(t *testing.T, path string, o archive.WriteOptions, entries ...archive.Entry) {
+	t.Helper()
+	f, ok := format.ByName(filepath.Base(path))
+	require.True(t, ok)
+	var b bytes.Buffer
+	w, err := f.NewWriter(&b, o)
+	require.NoError(t, err)
+	for _, e := range entries {
+		data := strings.Repeat(e.Path+"\n", 100)
+		if e.Kind == archive.File {
+			e.Size = int64(len(data))
+		}
+		e.Modified, e.Mode, e.HasMode = time.Unix(1_777_000_000, 0), 0o640, true
+		_, err := w.Add(e, strings.NewReader(data))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, os.WriteFile(path, b.Bytes(), 0o640))
+}
+
+func file(path string) archive.Entry { return archive.Entry{Path: path} }
+
+// contents reads an archive: the first line of each file, the target of each
+// link, by path.
+func contents(t *testing.T, path string, passwords ...string) map[string]string {
+	t.Helper()
+	found := map[string]string{}
+	a, err := source.Source{Path: path}.Open(archive.Options{Passwords: passwords})
+	require.NoError(t, err)
+	defer a.Close()
+	note := func(e archive.Entry, data io.Reader) {
+		text := e.Link
+		if e.Kind == archive.File {
+			all, err := io.ReadAll(data)
+			require.NoError(t, err)
+			text, _, _ = strings.Cut(string(all), "\n")
+		}
+		found[e.Path] = text
+	}
+	if s := a.Ordered(); s != nil {
+		for {
+			e, err := s.Next()
+			if err == io.EOF {
+				return found
+			}
+			require.NoError(t, err)
+			note(e, s)
+		}
+	}
+	for i, e := range a.Entries() {
+		data, err := a.Open(i)
+		require.NoError(t, err)
+		if e.Kind == archive.Symlink {
+			e.Link, err = archive.LinkTarget(a, i)
+			require.NoError(t, err)
+		}
+		note(e, data)
+		data.Close()
+	}
+	return found
+}
+
+// Every kind of archive is edited to the same end, and stays as it was where
+// that cannot be done.
+func TestEdit(t *testing.T) {
+	long := strings.Repeat("long ", 30) + "küste.csv"
+	all, _ := choose.New(choose.Rules{})
+	for _, name := range []string{"x.zip", "x.tar", "x.tar.gz", "x.tar.zst"} {
+		for title, c := range map[string]struct {
+			edit Edit
+			want string // paths; '=' and the content where that is not the path
+			kind fault.Kind
+		}{
+			"add":            {edit: Edit{Add: create.Options{Texts: []create.Text{{Path: "new/n", Text: "1"}}}}, want: "a.csv d d/b.csv d/c.csv link=a.csv new/n=1"},
+			"replace":        {edit: Edit{Add: create.Options{Texts: []create.Text{{Path: "d/b.csv", Text: "2"}}}}, want: "a.csv d d/b.csv=2 d/c.csv link=a.csv"},
+			"remove":         {edit: Edit{Remove: []string{"d/*.csv"}}, want: "a.csv d link=a.csv"},
+			"remove folder":  {edit: Edit{Remove: []string{"d"}}, want: "a.csv link=a.csv"},
+			"move":           {edit: Edit{Moves: []Move{{"a.csv", long}}}, want: "d d/b.csv d/c.csv link=a.csv " + long + "=a.csv"},
+			"move folder":    {edit: Edit{Moves: []Move{{"d/", "e/f"}}}, want: "a.csv e/f e/f/b.csv=d/b.csv e/f/c.csv=d/c.csv link=a.csv"},
+			"move away, add": {edit: Edit{Moves: []Move{{"a.csv", "old.csv"}}, Add: create.Options{Texts: []create.Text{{Path: "a.csv", Text: "3"}}}}, want: "a.csv=3 d d/b.csv d/c.csv link=a.csv old.csv=a.csv"},
+			"move onto":      {edit: Edit{Moves: []Move{{"a.csv", "d/b.csv"}}}, kind: fault.Refused},
+			"file on folder": {edit: Edit{Add: create.Options{Texts: []create.Text{{Path: "d", Text: "1"}}}}, kind: fault.Refused},
+			"nothing so":     {edit: Edit{Remove: []string{"*.txt"}}, kind: fault.NoMatch},
+			"no such path":   {edit: Edit{Moves: []Move{{"a.cvs", "b"}}}, kind: fault.NoMatch},
+			"out of it":      {edit: Edit{Moves: []Move{{"a.csv", "../b"}}}, kind: fault.Usage},
+			"nothing to do":  {kind: fault.Usage},
+			"missing source": {edit: Edit{Add: create.Options{Sources: []string{"missing"}}}, kind: fault.Unreadable},
+		} {
+			t.Run(name+" "+title, func(t *testing.T) {
+				c.edit.Archive = filepath.Join(t.TempDir(), name)
+				pack(t, c.edit.Archive, archive.WriteOptions{}, file("a.csv"), archive.Entry{Path: "d", Kind: archive.Folder}, file("d/b.csv"), file("d/c.csv"),
+					archive.Entry{Path: "link", Kind: archive.Symlink, Link: "a.csv"})
+				before, err := os.ReadFile(c.edit.Archive)
+				require.NoError(t, err)
+				c.edit.Add.Selection = all
+				_, err = c.edit.Run(t.Context())
+				if c.kind != fault.Other {
+					require.ErrorIs(t, err, c.kind)
+					after, err := os.ReadFile(c.edit.Archive)
+					require.NoError(t, err)
+					assert.Equal(t, before, after)
+				} else {
+					require.NoError(t, err)
+					var got []string
+					found := contents(t, c.edit.Archive)
+					for _, path := range slices.Sorted(maps.Keys(found)) {
+						if text := found[path]; text != path && text != "" {
+							path += "=" + text
+						}
+						got = append(got, path)
+					}
+					assert.Equal(t, c.want, strings.Join(got, " "))
+					info, err := os.Stat(c.edit.Archive)
+					require.NoError(t, err)
+					assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
+				}
+				left, err := os.ReadDir(filepath.Dir(c.edit.Archive))
+				require.NoError(t, err)
+				assert.Len(t, left, 1)
+			})
+		}
+	}
+}
+
+// What is edited keeps what its records say: locks, owners, comments.
+func TestEditKeepsRecords(t *testing.T) {
+	dir := t.TempDir()
+	all, _ := choose.New(choose.Rules{})
+	locked := filepath.Join(dir, "locked.zip")
+	pack(t, locked, archive.WriteOptions{Password: "gezeiten"}, file("a.csv"), file("b.csv"))
+	r, err := Edit{Archive: locked, Moves: []Move{{"a.csv", "c.csv"}}, Add: create.Options{Selection: all, Texts: []create.Text{{Path: "n", Text: "1"}}}}.Run(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 2, r.Locked)
+	assert.Equal(t, map[string]string{"b.csv": "b.csv", "c.csv": "a.csv", "n": "1"}, contents(t, locked, "gezeiten"))
+
+	tarred := filepath.Join(dir, "x.tar")
+	pack(t, tarred, archive.WriteOptions{}, file("a.csv"), archive.Entry{Path: "second", Kind: archive.Hardlink, Link: "a.csv"})
+	data, err := os.ReadFile(tarred)
+	require.NoError(t, err)
+	copy(data[108:], "0001747\x00") // the owner, and the sum of the header with it
+	sum := 0
+	copy(data[148:], "        ")
+	for _, b := range data[:512] {
+		sum += int(b)
+	}
+	copy(data[148:], []byte{'0', byte('0' + sum>>12&7), byte('0' + sum>>9&7), byte('0' + sum>>6&7), byte('0' + sum>>3&7), byte('0' + sum&7), 0, ' '})
+	require.NoError(t, os.WriteFile(tarred, data, 0o666))
+	_, err = Edit{Archive: tarred, Remove: []string{"a.csv"}, Add: create.Options{Selection: all}}.Run(t.Context())
+	require.ErrorIs(t, err, fault.Refused, "a second name of it would lead nowhere")
+	_, err = Edit{Archive: tarred, Moves: []Move{{"a.csv", "b.csv"}}, Add: create.Options{Selection: all}}.Run(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"b.csv": "a.csv", "second": "b.csv"}, contents(t, tarred))
+	data, err = os.ReadFile(tarred)
+	require.NoError(t, err)
+	assert.Equal(t, "b.csv", strings.TrimRight(string(data[:100]), "\x00"))
+	assert.Equal(t, "0001747\x00", string(data[108:116]))
+}
+
+// Archives of all kinds become those of all others.
+func TestConvert(t *testing.T) {
+	selection, _ := choose.New(choose.Rules{Drop: []string{"gone"}})
+	entries := []archive.Entry{file("t/a.csv"), {Path: "t/d", Kind: archive.Folder}, file("t/d/küste.csv"), file("gone"), {Path: "t/link", Kind: archive.Symlink, Link: "a.csv"}}
+	for _, from := range []string{"x.zip", "x.tar", "x.tar.gz", "x.tar.xz"} {
+		for _, to := range []string{"zip", "tar", "tar.gz", "tar.zst", "zip:zstd", "zip locked"} {
+			t.Run(from+" to "+to, func(t *testing.T) {
+				dir := t.TempDir()
+				all := entries
+				if strings.HasPrefix(from, "x.tar") {
+					all = append(slices.Clone(entries), archive.Entry{Path: "t/second", Kind: archive.Hardlink, Link: "t/a.csv"})
+				}
+				pack(t, filepath.Join(dir, from), archive.WriteOptions{}, all...)
+				name, method, _ := strings.Cut(strings.TrimSuffix(to, " locked"), ":")
+				f, err := create.FormatOf("", name)
+				require.NoError(t, err)
+				o := create.Options{Format: f, Writing: archive.WriteOptions{Method: method}}
+				if strings.HasSuffix(to, "locked") {
+					o.Writing.Password = "gezeiten"
+				}
+				sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}})
+				require.NoError(t, err)
+				c := Conversion{Sources: sources, Selection: selection, Placement: &place.Placement{Into: filepath.Join(dir, "new"), Peel: 1}, Under: "u/v", Output: o, Read: new(atomic.Int64)}
+				var r *Converted
+				require.NoError(t, c.Run(t.Context(), func(got *Converted) { r = got }))
+				require.NoError(t, r.Err)
+				want := map[string]string{"u/v/a.csv": "t/a.csv", "u/v/d": "", "u/v/d/küste.csv": "t/d/küste.csv", "u/v/link": "a.csv"}
+				if len(all) > len(entries) {
+					want["u/v/second"] = "t/a.csv"
+				}
+				if name != "zip" && len(all) > len(entries) {
+					want["u/v/second"] = "u/v/a.csv" // still a hard link
+				}
+				got := contents(t, r.Result.Archive, "gezeiten")
+				assert.Equal(t, want, got)
+				assert.Equal(t, 1, r.Result.LeftOut[choose.Dropped])
+				if from == "x.zip" && to == "zip" {
+					assert.Equal(t, 4, r.Packed)
+					assert.Zero(t, r.Repacked)
+				}
+				require.NoError(t, c.Run(t.Context(), func(got *Converted) { r = got }))
+				require.ErrorIs(t, r.Err, fault.Refused)
+			})
+		}
+	}
+}
