@@ -145,3 +145,25 @@ func packXZ(b *bench) result {
 	one := func() { b.time("create", out, dir, "-q", "--workers", "1") }
 	return b.pair(remover(out), one, "create", out, dir, "-q", "--workers", workers)
 }
+
+// editing holds the adding of an entry to a ZIP of 1 GB against copying it.
+func editing(b *bench) result {
+	path, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "copy.zip")
+	data := noise(rand.New(rand.NewPCG(14, 14)), 5_000_000)
+	write(path, func(add func(string, []byte)) {
+		for i := range 200 {
+			add(fmt.Sprintf("grid-%03d.dat", i), data)
+		}
+	})
+	defer os.Remove(path)
+	floor := func() {
+		in, err := os.Open(path)
+		must(err)
+		to, err := os.Create(out)
+		must(err)
+		copyBlocks(to, in)
+		must(to.Close())
+		must(in.Close())
+	}
+	return b.pair(remover(out), floor, "edit", path, "--text", "notes.txt=All gauges report.", "-q")
+}

@@ -43,7 +43,7 @@ need no new packing are copied as they are. What the new format cannot hold is
 said. A new archive is called like the old one, with another extension, and
 appears when it is complete; the old one stays.`,
 		Example: `  widecrate convert bundles --to tar.zst --into packed
-  widecrate convert readings/osk-bay-2026-05-01.zip --to zip --method zstd --into x
+  widecrate convert corrections --to zip --method zstd --into smaller
   widecrate convert survey/grids.tar.gz.001 --to zip --into x --peel 1
   widecrate convert bundles --to zip --into may --ext zip --under 2026`,
 		RunE: c.run,

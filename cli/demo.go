@@ -38,7 +38,14 @@ var example = []step{
 	{"Any part stands for its set; nothing is joined on the disk.", []string{"extract", "survey/harbour.z02", "--into", "grids"}, 0},
 	{"Twelve numbered archives belong in one folder.",
 		[]string{"extract", "instruments", "--into", "suite", "--series", "suite-{n}.tar"}, 0},
-	{"Pack what was unpacked, without the folder itself.", []string{"create", "hand-over.zip", "landing", "--top", "drop"}, 0},
+	{"A locked archive opens with one of the passwords in a file.",
+		[]string{"extract", "locked/gauges.zip", "--into", "landing", "--password-file", "locked/password.txt"}, 0},
+	{"What would the tables weigh, packed in several ways?", []string{"weigh", "landing", "--try", "zip,zip@best,tar.gz,tar.zst,tar.xz"}, 0},
+	{"Pack what was unpacked, without the folder itself, and read it back.",
+		[]string{"create", "hand-over.zip", "landing", "--top", "drop", "--read-back"}, 0},
+	{"Change it: what stays is copied as it is packed.",
+		[]string{"edit", "hand-over.zip", "--text", "notes.txt=All gauges report.", "--remove", "keys.csv"}, 0},
+	{"And rewrite it, with no files in between.", []string{"convert", "hand-over.zip", "--to", "tar.zst", "--into", "packed"}, 0},
 }
 
 func newDemo(s *streams) *cobra.Command {

@@ -1,5 +1,6 @@
 // Package demo makes the demo data by code: the archives of Tidewatch, a
-// made-up network of tide gauges. The same bytes come out every time.
+// made-up network of tide gauges. The same bytes come out every time, but for
+// the archive that is locked.
 package demo
 
 import (
@@ -34,11 +35,12 @@ bundles      one archive for each station, with the archives of all its days ins
 corrections  two archives that share entry names
 survey       a harbour survey in parts: a split ZIP archive, a tar.gz cut into pieces, and a set that lacks a part
 instruments  twelve numbered archives of one suite that belong in one folder, and one about it
+locked       an archive whose password is in the file beside it
 The demo command makes this folder again from scratch.
 `
 
 // made is what the demo makes, or its example does, below its folder.
-var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", marker}
+var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", "locked", "days", "packed", marker}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -56,7 +58,7 @@ func Make(dir string) error {
 			return fault.Writing(dir, err)
 		}
 	}
-	for _, sub := range []string{"readings", "bundles", "corrections", "survey", "instruments"} {
+	for _, sub := range []string{"readings", "bundles", "corrections", "survey", "instruments", "locked"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o777); err != nil {
 			return fault.Writing(dir, err)
 		}
@@ -93,6 +95,9 @@ func Files() map[string][]byte {
 			{"notes [draft].txt", []byte("The gauge was cleaned on the third of May.\n")},
 		})
 	}
+	keys := []file{{"keys.csv", []byte("gauge,key\nTG-11,4711\nTG-12,0815\n")}}
+	files["locked/gauges.zip"] = packLocked("gauges.zip", surveyed, keys)
+	files["locked/password.txt"] = []byte(Password + "\n")
 	for path, data := range instruments() {
 		files["instruments/"+path] = data
 	}
@@ -114,9 +119,20 @@ type file struct {
 // pack makes an archive in memory, of the format that its name tells. A path
 // that ends in '/' is a folder.
 func pack(name string, when time.Time, files []file) []byte {
+	return packWith(archive.WriteOptions{}, name, when, files)
+}
+
+// Password opens the locked archive.
+const Password = "spring tide"
+
+func packLocked(name string, when time.Time, files []file) []byte {
+	return packWith(archive.WriteOptions{Password: Password}, name, when, files)
+}
+
+func packWith(o archive.WriteOptions, name string, when time.Time, files []file) []byte {
 	var b bytes.Buffer
 	f, _ := format.ByName(name)
-	w, err := f.NewWriter(&b, archive.WriteOptions{})
+	w, err := f.NewWriter(&b, o)
 	for _, f := range files {
 		if err != nil {
 			break

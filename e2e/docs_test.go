@@ -48,7 +48,7 @@ func TestExamples(t *testing.T) {
 	readme, err := os.ReadFile("../README.md")
 	require.NoError(t, err)
 	texts := map[string]string{"README": string(readme)}
-	for _, command := range []string{"", "extract", "inspect", "verify", "compare", "create", "parts", "parts scan", "parts join", "parts split", "demo", "version"} {
+	for _, command := range []string{"", "extract", "inspect", "verify", "compare", "create", "parts", "parts scan", "parts join", "parts split", "edit", "convert", "weigh", "demo", "version"} {
 		args := append(strings.Fields(command), "--help")
 		stdout, _, code := run(t, ".", args...)
 		require.Equal(t, 0, code)
@@ -91,7 +91,8 @@ func TestJSONIsDocumented(t *testing.T) {
 	dir := tidewatch(t)
 	for _, args := range [][]string{{"inspect", "readings", "--ext", "csv"}, {"verify", "readings", "--ext", "csv"}, {"compare", "corrections", "readings"},
 		{"parts", "scan", "survey"}, {"parts", "join", "survey/harbour.z02", "--into", "h.zip"}, {"parts", "split", "bundles/osk-bay.zip", "--part-size", "50k", "--into", "cut"},
-		{"create", "cut.zip", "bundles", "--part-size", "100k"}, {"extract", "instruments", "--series", "suite-{n}.tar"}, {"extract", demo.Damaged, "--into", "salvaged", "--salvage"}, {"create", "x.zip", "corrections", "--ext", "zip"},
+		{"create", "cut.zip", "bundles", "--part-size", "100k", "--read-back"}, {"convert", "bundles", "--to", "tar", "--into", "new"},
+		{"weigh", "readings", "--try", "zip,zip:zstd@9"}, {"edit", "instruments/suite-docs.tar", "--text", "a=b"}, {"extract", "instruments", "--series", "suite-{n}.tar"}, {"extract", demo.Damaged, "--into", "salvaged", "--salvage"}, {"create", "x.zip", "corrections", "--ext", "zip"},
 		{"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"}} {
 		stdout, _, _ := run(t, dir, append(args, "--as", "json")...)
 		require.NotEmpty(t, stdout)
