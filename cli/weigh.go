@@ -193,14 +193,10 @@ func (c *weighCommand) table(r *create.Weighed) {
 
 func took(d time.Duration) string { return fmt.Sprintf("%.3f s", d.Seconds()) }
 
-// bar is a bar of eighths of cells.
+// bar is a bar of half cells.
 func bar(value, largest int64) string {
-	eighths := int(float64(value) / float64(max(largest, 1)) * widest * 8)
-	b := strings.Repeat("█", eighths/8)
-	if rest := eighths % 8; rest > 0 {
-		b += string([]rune("▏▎▍▌▋▊▉")[rest-1])
-	}
-	return b
+	halves := int(float64(value)/float64(max(largest, 1))*widest*2 + 0.5)
+	return strings.Repeat("━", halves/2) + strings.Repeat("╸", halves%2)
 }
 
 func (c *weighCommand) summarize(r *create.Weighed) {

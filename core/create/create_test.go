@@ -2,8 +2,11 @@ package create
 
 import (
 	"context"
+	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -115,4 +118,47 @@ func TestArchiveInsideItsSource(t *testing.T) {
 	_, err = Run(ctx, o)
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, []string{"a"}, paths(t, "x.zip"), "the old one stays")
+}
+
+// All that there is is packed where it fits into the sample; otherwise pieces of
+// it, and the truth is as near as is said.
+func TestWeigh(t *testing.T) {
+	t.Chdir(t.TempDir())
+	r := rand.New(rand.NewPCG(6, 6))
+	for i := range 60 {
+		text := ""
+		for line := range 1500 {
+			text += fmt.Sprintf("2026-05-%02dT%04d,%d,good\n", i%28+1, line, 2600+r.IntN(900))
+		}
+		require.NoError(t, os.WriteFile(fmt.Sprintf("%02d.csv", i), []byte(text), 0o666))
+	}
+	selection, _ := choose.New(choose.Rules{})
+	var ways []Way
+	for _, text := range []string{"zip:store", "zip", "zip:zstd@9", "tar.gz@fast", "tar.zst"} {
+		way, err := ParseWay(text)
+		require.NoError(t, err)
+		ways = append(ways, way)
+	}
+	weigh := func(sample int64) *Weighed {
+		w := Weighing{Options: Options{Sources: []string{"."}, Selection: selection}, Ways: ways, Sample: sample}
+		seen := 0
+		r, err := w.Run(t.Context(), func(*Measured) { seen++ })
+		require.NoError(t, err)
+		assert.Equal(t, len(ways), seen)
+		return r
+	}
+	all, some := weigh(1<<30), weigh(200_000)
+	assert.Equal(t, all.Size, all.Packed)
+	assert.Zero(t, all.Off)
+	assert.Less(t, some.Packed, some.Size/4)
+	assert.Equal(t, all.Size, some.Size)
+	for i, m := range all.Results {
+		assert.Equal(t, m.Size, m.Estimate)
+		assert.Equal(t, m.Smallest, m.Size == slices.MinFunc(all.Results, func(a, b Measured) int { return int(a.Size - b.Size) }).Size)
+		assert.InEpsilon(t, m.Size, some.Results[i].Estimate, some.Off+0.02, m.Name)
+	}
+	for _, bad := range []string{"xyz", "zip:foo", "zip@10", "gz", "tar:zstd"} {
+		_, err := ParseWay(bad)
+		assert.ErrorIs(t, err, fault.Usage, bad)
+	}
 }

@@ -104,7 +104,11 @@ func (w Weighing) Run(ctx context.Context, report func(*Measured)) (*Weighed, er
 		}
 		m.Estimate = m.Size
 		if r.Packed < r.Size {
-			m.Estimate = int64(float64(m.Size) * float64(r.Size) / float64(r.Packed))
+			off, err := m.extrapolate(ctx, pieces, r, w.Workers)
+			if err != nil {
+				return nil, fault.At(way.Name, err)
+			}
+			r.Off = max(r.Off, off)
 		}
 		r.Results = append(r.Results, *m)
 		report(m)
@@ -232,6 +236,32 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*Measured,
 		err = w.Close()
 	}
 	return &Measured{Way: way, Size: int64(size), Took: time.Since(started)}, err
+}
+
+// extrapolate estimates the size for everything from what the second half of the
+// pieces added to the first: where one file helps to pack the next, more of them
+// pack better still. It returns how far that is from a plain proportion, once
+// for each doubling up to everything.
+func (m *Measured) extrapolate(ctx context.Context, pieces []item, r *Weighed, workers int) (off float64, err error) {
+	var half []item
+	var bytes int64
+	for i := 0; i < len(pieces); i += 2 {
+		half = append(half, pieces[i])
+		bytes += int64(len(pieces[i].text))
+	}
+	plain := float64(m.Size) * float64(r.Size) / float64(r.Packed)
+	if bytes == r.Packed {
+		m.Estimate = int64(plain)
+		return 0, nil
+	}
+	first, err := weigh(ctx, m.Way, half, workers)
+	if err != nil {
+		return 0, err
+	}
+	added := float64(m.Size-first.Size) / float64(r.Packed-bytes)
+	estimate := float64(m.Size) + added*float64(r.Size-r.Packed)
+	m.Estimate = int64(estimate)
+	return math.Abs(plain-estimate) / max(estimate, 1) * max(1, math.Log2(float64(r.Size)/float64(r.Packed))), nil
 }
 
 // mark finds the smallest, the fastest, and the one with the least product of
