@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -29,13 +30,17 @@ type reported struct{ error }
 
 func (r reported) Unwrap() error { return r.error }
 
+// patience is how soon a second interrupt counts: some senders send each twice.
+const patience = 500 * time.Millisecond
+
 // Main runs the command line and returns the exit code. The first interrupt
-// lets what is under way clean up; the second one ends the program at once.
+// lets what is under way clean up; a later one ends the program at once.
 func Main(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	go func() {
 		<-ctx.Done()
+		time.Sleep(patience)
 		stop()
 	}()
 	s := &streams{out: show.NewScreen(stdout), err: show.NewScreen(stderr)}

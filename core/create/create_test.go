@@ -1,13 +1,16 @@
 package create
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -160,5 +163,44 @@ func TestWeigh(t *testing.T) {
 	for _, bad := range []string{"xyz", "zip:foo", "zip@10", "gz", "tar:zstd"} {
 		_, err := ParseWay(bad)
 		assert.ErrorIs(t, err, fault.Usage, bad)
+	}
+}
+
+// A file that something writes to, that shrinks or vanishes meanwhile, is an
+// error, and there is no archive.
+func TestChangingSources(t *testing.T) {
+	selection, _ := choose.New(choose.Rules{})
+	for name, change := range map[string]func(path string) error{
+		"grows": func(path string) error {
+			f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			_, err = f.WriteString("more")
+			return err
+		},
+		"shrinks":  func(path string) error { return os.Truncate(path, 10) },
+		"vanishes": os.Remove,
+		"changes":  func(path string) error { return os.WriteFile(path, bytes.Repeat([]byte("y"), 100), 0o666) },
+	} {
+		for _, format := range []string{"x.zip", "x.tar.gz"} {
+			t.Run(name+" "+format, func(t *testing.T) {
+				dir := t.TempDir()
+				t.Chdir(dir)
+				require.NoError(t, os.WriteFile("late", bytes.Repeat([]byte("x"), 100), 0o666))
+				require.NoError(t, os.Chtimes("late", time.Unix(1, 0), time.Unix(1, 0)))
+				f, err := FormatOf(format, "")
+				require.NoError(t, err)
+				c := newCollector(t.Context(), Options{Format: f, Sources: []string{"late"}, Selection: selection, Read: new(atomic.Int64)})
+				require.NoError(t, c.collect())
+				require.NoError(t, change("late"))
+				err = c.write(filepath.Join(dir, format), &Result{})
+				require.ErrorIs(t, err, fault.Unreadable)
+				left, err := filepath.Glob("*x*")
+				require.NoError(t, err)
+				assert.Empty(t, left)
+			})
+		}
 	}
 }

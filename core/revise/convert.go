@@ -166,6 +166,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err := os.MkdirAll(filepath.Dir(target), 0o777); err != nil {
 		return fault.Writing(filepath.Dir(target), err)
 	}
+	defer os.Remove(filepath.Dir(target)) // if nothing came into it
 	o := c.Output
 	o.Archive = target
 	out, err := create.NewOutput(target, o)

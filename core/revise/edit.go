@@ -86,7 +86,13 @@ func (e Edit) Run(ctx context.Context) (*Edited, error) {
 		return nil, err
 	}
 	r := &Edited{Path: e.Archive, Before: from.Size}
-	return r, fault.At(e.Archive, e.write(ctx, from, f, contents, p, r))
+	if err := e.write(ctx, from, f, contents, p, r); err != nil {
+		if fault.Of(err) != fault.Unwritable { // that says where itself
+			err = fault.At(e.Archive, err)
+		}
+		return nil, err
+	}
+	return r, nil
 }
 
 func (e Edit) write(ctx context.Context, from *source.Archive, f archive.Format, contents *create.Contents, p *plan, r *Edited) error {
