@@ -52,6 +52,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if flushed := s.out.Flush(); err == nil && flushed != nil {
 		err = fault.At("standard output", fault.New(fault.Unwritable, "%w", flushed))
 	}
+	s.err.Flush() // an error stream that cannot be written to leaves the exit code to tell
 	code := exitCode(err)
 	switch _, done := errors.AsType[reported](err); {
 	case code == exitInterrupted:

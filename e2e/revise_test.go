@@ -1,0 +1,146 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"image/png"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// An archive is changed in place, whole or not at all.
+func TestEditInPlace(t *testing.T) {
+	dir := tidewatch(t)
+	require.NoError(t, os.Symlink("bundles/osk-bay.zip", filepath.Join(dir, "link.zip")))
+	stdout, stderr, code := run(t, dir, "edit", "bundles/osk-bay.zip", "--add", "corrections", "--under", "also", "--top", "drop", "--remove", "*-01.zip",
+		"--move", "may=2026/may", "--put", "tidewatch.txt=about.txt", "--text", "2026/may/osk-bay-2026-05-02.zip=gone", "--as", "json")
+	require.Equal(t, 0, code, stderr)
+	var line map[string]any
+	require.NoError(t, json.Unmarshal([]byte(stdout), &line))
+	for key, want := range map[string]float64{"added": 3, "replaced": 1, "removed": 1, "moved": 10, "same": 0} {
+		assert.Equal(t, want, line[key], key)
+	}
+	stdout, _, _ = run(t, dir, "inspect", "bundles/osk-bay.zip", "--as", "names", "--sort", "path")
+	assert.Equal(t, 10+1+2+1, strings.Count(stdout, ".zip")+strings.Count(stdout, "about.txt"), stdout)
+	assert.Contains(t, stdout, "also/osk bay [v1].zip\n")
+	_, stderr, code = run(t, dir, "verify", "bundles/osk-bay.zip")
+	assert.Equal(t, 0, code, stderr)
+
+	before := tree(t, dir)
+	for want, cases := range map[int][][]string{
+		2: {{"bundles/osk-bay.zip"}, {"bundles/osk-bay.zip", "--move", "x"}, {"bundles/osk-bay.zip", "--text", "../a=1"}, {}, {"survey/grids.tar.gz", "--level", "x"},
+			{"bundles/osk-bay.zip", "--add", "corrections", "--password-env", "HOME"}},
+		3: {{"survey/harbour.zip", "--text", "a=b"}, {"survey/grids.tar.gz.002", "--text", "a=b"}, {"bundles/osk-bay.zip", "--move", "about.txt=also/osk bay [v1].zip"}},
+		6: {{"bundles/osk-bay.zip", "--remove", "nothing*"}, {"bundles/osk-bay.zip", "--move", "abuot.txt=a"}},
+		7: {{"tidewatch.txt", "--text", "a=b"}},
+		8: {{"missing.zip", "--text", "a=b"}, {"bundles/osk-bay.zip", "--add", "missing"}},
+	} {
+		for _, args := range cases {
+			_, stderr, code := run(t, dir, append([]string{"edit"}, args...)...)
+			assert.Equal(t, want, code, "%q: %s", args, stderr)
+		}
+	}
+	assert.Equal(t, before, tree(t, dir), "nothing has changed")
+
+	// New entries of a locked archive are locked when that is asked for.
+	t.Setenv("TIDE", "spring tide")
+	stdout, _, code = run(t, dir, "edit", "locked/gauges.zip", "--text", "open.txt=1")
+	assert.Equal(t, 0, code)
+	assert.Contains(t, stdout, "1 entry in it locked; what was added is not")
+	_, stderr, code = run(t, dir, "edit", "locked/gauges.zip", "--text", "open.txt=2", "--encrypt", "--password-env", "TIDE")
+	assert.Equal(t, 0, code, stderr)
+	stdout, _, _ = run(t, dir, "inspect", "locked/gauges.zip", "--as", "json")
+	assert.Equal(t, 2, strings.Count(stdout, `"encrypted":true`))
+	stdout, stderr, code = run(t, dir, "extract", "locked/gauges.zip", "--into", "-", "--password-env", "TIDE", "--entry", "open.txt")
+	assert.Equal(t, 0, code, stderr)
+	assert.Equal(t, "2", stdout)
+}
+
+// Many archives become others, each whole, one that fails aside.
+func TestConvertMany(t *testing.T) {
+	dir := tidewatch(t)
+	stdout, stderr, code := run(t, dir, "convert", "readings", "--to", "tar.gz", "--into", "new", "--no-clutter", "--as", "json")
+	assert.Equal(t, 7, code)
+	assert.Contains(t, stderr, "merrin-deep-2026-05-07.zip › levels.csv")
+	assert.Equal(t, 60, strings.Count(stdout, `"kind":"archive"`))
+	assert.Equal(t, 59, len(tree(t, filepath.Join(dir, "new"))))
+	_, stderr, code = run(t, dir, "compare", "new/gull-ness-2026-05-01.tar.gz", "readings/gull-ness-2026-05-01.zip", "--no-clutter")
+	assert.Equal(t, 0, code, stderr)
+
+	t.Setenv("TIDE", "spring tide")
+	t.Setenv("NEW", "neap tide")
+	for _, c := range []struct{ args, check string }{
+		{"bundles/osk-bay.zip --to zip --method zstd --into a", "a/osk-bay.zip"},
+		{"bundles/osk-bay.zip --to zip --level 9 --into a --clash number", "a/osk-bay-2.zip"},
+		{"bundles/osk-bay.zip --to zip --into b --part-size 64k --part-style zip", "b/osk-bay.z01"},
+		{"survey/harbour.z02 --to tar.zst --into b", "b/harbour.tar.zst"},
+		{"locked/gauges.zip --to tar --into c --password-env TIDE", "c/gauges.tar"},
+		{"locked/gauges.zip --to zip --into c --password-env TIDE --encrypt --new-password-env NEW", "c/gauges.zip --password-env NEW"},
+		{"locked/gauges.zip --to zip --into d --password-env TIDE --encrypt", "d/gauges.zip --password-env TIDE"},
+		{"b/harbour.tar.zst --to zip --into e --rename {nnn}{ext} --flatten", "e/harbour.zip"},
+	} {
+		_, stderr, code := run(t, dir, append([]string{"convert"}, strings.Fields(c.args)...)...)
+		require.Equal(t, 0, code, "%s: %s", c.args, stderr)
+		_, stderr, code = run(t, dir, append([]string{"verify"}, strings.Fields(c.check)...)...)
+		assert.Equal(t, 0, code, "%s: %s", c.check, stderr)
+	}
+	stdout, _, _ = run(t, dir, "inspect", "e/harbour.zip", "--as", "names")
+	assert.Equal(t, "001.dat 002.dat 003.dat 004.dat 005.dat 006.dat 007.txt", strings.Join(strings.Fields(stdout), " "))
+	for want, cases := range map[int][]string{
+		0: {"instruments/suite-1.tar --to zip --into f --series suite-{n}.tar", "."},
+		2: {"bundles", "bundles --to csv", "bundles --to tar.gz --method store", "bundles --to tar --encrypt", "bundles --to zip --new-password-env NEW", "bundles --to zip --nested"},
+		3: {"bundles --to zip", "bundles/osk-bay.zip corrections --to tar --rename same"},
+		6: {"bundles --to tar --into g --ext nothing"},
+		8: {"missing --to tar"},
+	} {
+		for _, args := range cases {
+			if args == "." {
+				args = "demo-has-none --to tar"
+				require.NoError(t, os.MkdirAll(filepath.Join(dir, "demo-has-none"), 0o777))
+			}
+			_, stderr, code := run(t, dir, append([]string{"convert"}, strings.Fields(args)...)...)
+			assert.Equal(t, want, code, "%s: %s", args, stderr)
+		}
+	}
+	found, err := filepath.Glob(filepath.Join(dir, "*", ".widecrate*"))
+	require.NoError(t, err)
+	assert.Empty(t, found)
+}
+
+// Ways to pack stand side by side, in a table, for scripts and in a chart.
+func TestWeighWays(t *testing.T) {
+	dir := tidewatch(t)
+	stdout, stderr, code := run(t, dir, "weigh", "bundles", "--try", "zip:store,tar.xz", "--chart", "ways.png")
+	require.Equal(t, 0, code, stderr)
+	lines := strings.Split(strings.TrimSpace(stdout), "\n")
+	require.Len(t, lines, 4)
+	assert.Contains(t, lines[1], "fastest")
+	assert.Contains(t, lines[2], "smallest")
+	assert.Contains(t, lines[3], "All of 5 files")
+	data, err := os.ReadFile(filepath.Join(dir, "ways.png"))
+	require.NoError(t, err)
+	picture, err := png.Decode(bytes.NewReader(data))
+	require.NoError(t, err)
+	assert.Greater(t, picture.Bounds().Dx(), 500)
+
+	stdout, stderr, code = run(t, dir, "weigh", "bundles", "--try", "tar.gz,tar.zst", "--sample", "100k", "--chart", "ways.svg", "--as", "json")
+	require.Equal(t, 0, code, stderr)
+	assert.Equal(t, 2, strings.Count(stdout, `"kind":"way"`))
+	assert.Contains(t, stdout, `"files":5`)
+	assert.Contains(t, stderr, "estimates for everything")
+	data, err = os.ReadFile(filepath.Join(dir, "ways.svg"))
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "<svg")
+	stdout, _, code = run(t, dir, "weigh", "bundles", "--try", "zip:store,tar.xz", "--as", "names", "-q")
+	assert.Equal(t, 0, code)
+	assert.Equal(t, "tar.xz\nzip:store\n", stdout)
+	for _, args := range []string{"bundles --try zip:x", "bundles --try gz", "bundles --chart x.pdf", "bundles --sample 0", "bundles --workers 0"} {
+		_, _, code := run(t, dir, append([]string{"weigh"}, strings.Fields(args)...)...)
+		assert.Equal(t, 2, code, args)
+	}
+}
