@@ -62,7 +62,7 @@ func xzBlock(level Level) int {
 	case level <= Normal:
 		return 4 << 20
 	}
-	return 6 << 20
+	return 5 << 20
 }
 
 // xzDictionary reads what memory the first block asks for (The .xz File Format,
