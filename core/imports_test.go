@@ -28,7 +28,7 @@ var layers = [][]string{
 	{"archive"},
 	{"codec"},
 	{"codec/inflate", "crypt"},
-	{"fault"},
+	{"fault", "batch"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

@@ -31,6 +31,11 @@ func TestEditInPlace(t *testing.T) {
 	_, stderr, code = run(t, dir, "verify", "bundles/osk-bay.zip")
 	assert.Equal(t, 0, code, stderr)
 
+	_, stderr, code = run(t, dir, "edit", "link.zip", "--text", "by-link.txt=1")
+	assert.Equal(t, 0, code, stderr)
+	info, err := os.Lstat(filepath.Join(dir, "link.zip"))
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&os.ModeSymlink, "a link stays one")
 	before := tree(t, dir)
 	for want, cases := range map[int][][]string{
 		2: {{"bundles/osk-bay.zip"}, {"bundles/osk-bay.zip", "--move", "x"}, {"bundles/osk-bay.zip", "--text", "../a=1"}, {}, {"survey/grids.tar.gz", "--level", "x"},

@@ -4,8 +4,8 @@ import (
 	"context"
 	"os"
 	"path/filepath"
-	"sync"
 
+	"widecrate/core/batch"
 	"widecrate/core/fault"
 )
 
@@ -28,41 +28,21 @@ func RunEach(ctx context.Context, o Options, name func(source string, n int) str
 	}
 	workers := o.workers()
 	o.Workers = max(1, workers/max(1, len(o.Sources)))
-	done := make([]chan *Each, len(o.Sources))
-	for i := range done {
-		done[i] = make(chan *Each, 1)
-	}
-	var group sync.WaitGroup
-	defer group.Wait()
-	turns := make(chan struct{}, workers)
-	group.Go(func() {
-		for i, source := range o.Sources {
-			turns <- struct{}{}
-			group.Go(func() {
-				defer func() { <-turns }()
-				one := o
-				one.Sources, one.Archive = []string{source}, targets[i]
-				if one.Clash == Number { // it has been numbered
-					one.Clash = Refuse
-				}
-				each := &Each{Source: source}
-				if each.Err = ctx.Err(); each.Err == nil && !o.DryRun {
-					each.Err = fault.Writing(targets[i], os.MkdirAll(filepath.Dir(targets[i]), 0o777))
-				}
-				if each.Err == nil {
-					each.Result, each.Err = Run(ctx, one)
-				}
-				done[i] <- each
-			})
+	return batch.Run(ctx, len(o.Sources), workers, func(i int) *Each {
+		one := o
+		one.Sources, one.Archive = []string{o.Sources[i]}, targets[i]
+		if one.Clash == Number { // it has been numbered
+			one.Clash = Refuse
 		}
-	})
-	for i := range done {
-		each := <-done[i]
-		if ctx.Err() == nil {
-			report(each)
+		each := &Each{Source: o.Sources[i]}
+		if each.Err = ctx.Err(); each.Err == nil && !o.DryRun {
+			each.Err = fault.Writing(targets[i], os.MkdirAll(filepath.Dir(targets[i]), 0o777))
 		}
-	}
-	return ctx.Err()
+		if each.Err == nil {
+			each.Result, each.Err = Run(ctx, one)
+		}
+		return each
+	}, report)
 }
 
 // targets are the paths of the archives.

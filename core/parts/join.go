@@ -63,13 +63,13 @@ func (s *Set) Join(ctx context.Context, path string, replace bool, read *atomic.
 		if fault.Of(err) == fault.Unwritable {
 			where = path
 		}
-		return j, errors.Join(at(where, err), out.Discard())
+		return j, errors.Join(locate(where, err), out.Discard())
 	}
 	return j, out.Commit(replace)
 }
 
-// at says where an error is that does not say so itself.
-func at(where string, err error) error {
+// locate says where an error is that does not say so itself.
+func locate(where string, err error) error {
 	if e, ok := errors.AsType[*fault.Error](err); ok && e.Where == "" {
 		return fault.At(where, err)
 	}
@@ -221,7 +221,7 @@ func SplitFile(ctx context.Context, path, folder string, cut Cut, read *atomic.I
 		written, err = w.Finish()
 	}
 	if err != nil {
-		return Written{}, errors.Join(at(path, err), w.Discard())
+		return Written{}, errors.Join(locate(path, err), w.Discard())
 	}
 	return written, w.Commit()
 }

@@ -9,11 +9,11 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/batch"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/create"
@@ -68,29 +68,7 @@ func (c Conversion) Run(ctx context.Context, report func(*Converted)) error {
 		return err
 	}
 	c.Output.Writing.Encode.Workers = max(1, workers/max(1, len(c.Sources)))
-	done := make([]chan *Converted, len(c.Sources))
-	for i := range done {
-		done[i] = make(chan *Converted, 1)
-	}
-	var group sync.WaitGroup
-	defer group.Wait()
-	turns := make(chan struct{}, workers)
-	group.Go(func() {
-		for i := range c.Sources {
-			turns <- struct{}{}
-			group.Go(func() {
-				defer func() { <-turns }()
-				done[i] <- c.one(ctx, c.Sources[i], targets[i])
-			})
-		}
-	})
-	for i := range done {
-		r := <-done[i]
-		if ctx.Err() == nil {
-			report(r)
-		}
-	}
-	return ctx.Err()
+	return batch.Run(ctx, len(c.Sources), workers, func(i int) *Converted { return c.one(ctx, c.Sources[i], targets[i]) }, report)
 }
 
 // targets are the paths of the new archives: named like the old ones, with the

@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 
 	"github.com/agnivade/levenshtein"
@@ -63,6 +64,9 @@ func (e Edit) Run(ctx context.Context) (*Edited, error) {
 		return nil, fault.At(e.Archive, err)
 	}
 	defer from.Close()
+	if e.Archive, err = filepath.EvalSymlinks(e.Archive); err != nil { // a link stays one
+		return nil, fault.Reading(e.Archive, err)
+	}
 	f, err := create.FormatOf(e.Archive, from.Format)
 	if err != nil {
 		return nil, err

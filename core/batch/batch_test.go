@@ -1,0 +1,38 @@
+package batch
+
+import (
+	"context"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestRun(t *testing.T) {
+	for _, workers := range []int{1, 3, 50} {
+		var running, most atomic.Int32
+		var got []int
+		err := Run(t.Context(), 20, workers, func(i int) int {
+			now := running.Add(1)
+			for old := most.Load(); now > old && !most.CompareAndSwap(old, now); old = most.Load() {
+			}
+			time.Sleep(time.Duration(20-i) * 100 * time.Microsecond) // the first takes longest
+			running.Add(-1)
+			return i
+		}, func(i int) { got = append(got, i) })
+		assert.NoError(t, err)
+		assert.LessOrEqual(t, int(most.Load()), workers)
+		assert.Len(t, got, 20)
+		assert.IsIncreasing(t, got)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	reported := 0
+	err := Run(ctx, 20, 2, func(i int) int { return i }, func(i int) {
+		if reported++; i == 4 {
+			cancel()
+		}
+	})
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, 5, reported)
+}
