@@ -1,6 +1,8 @@
 // Package inflate decodes deflate streams (RFC 1951), and those of its wider
 // variant, deflate64: a window of 64 KiB, lengths of up to 65,538 and two more
-// distance codes. It reads by the byte and takes no byte too many.
+// distance codes. It takes no byte too many from its source. Where that can be
+// looked ahead in, a fast loop decodes nearly all symbols; a slow one, by the
+// bit, has the rest: ends, long codes, and whatever is wrong.
 package inflate
 
 import (
@@ -14,65 +16,87 @@ var errCorrupt = errors.New("the compressed data is corrupt")
 
 func corrupt(what string) error { return fmt.Errorf("%w: %s", errCorrupt, what) }
 
+// A Peeker is a source of which what is at hand can be looked at, such as a
+// bufio.Reader. From one, decoding is several times as fast.
+type Peeker interface {
+	io.ByteReader
+	Buffered() int
+	Peek(n int) ([]byte, error)
+	Discard(n int) (int, error)
+}
+
 // Decoder reads one stream.
 type Decoder struct {
 	src  io.ByteReader
+	peek Peeker // src, if it is one
 	wide bool
 
-	bits  uint32 // not used yet, the next one lowest
+	bits  uint64 // not used yet, the next one lowest
 	count uint   // of them
 
-	window      []byte
-	read, write int   // positions in window: of the next byte to hand out, and to fill in
-	unread      int   // bytes between them
-	total       int64 // bytes decoded, as far as it matters for distances
+	// What was decoded: all of it that a distance can reach, from the start of
+	// the buffer, and what was not handed out yet.
+	buffer      []byte
+	read, write int // positions: of the next byte to hand out, and to fill in
+	reach       int // of a distance
 
 	phase            func(*Decoder) error
 	last             bool
 	stored           int // bytes left of a stored block
 	length, distance int // left of a match
 	literals, dists  table
+	fastLiterals     [1 << literalBits]uint32
+	fastDistances    [1 << distanceBits]uint32
 	err              error
 }
 
+// room is how much is decoded before it is handed out.
+const room = 96 << 10
+
 // New returns a decoder of deflate, or with wide of deflate64.
 func New(src io.ByteReader, wide bool) *Decoder {
-	size := 32 << 10
+	d := &Decoder{wide: wide, reach: 32 << 10}
 	if wide {
-		size = 64 << 10
+		d.reach = 64 << 10
 	}
-	return &Decoder{src: src, wide: wide, window: make([]byte, size), phase: (*Decoder).block}
+	d.buffer = make([]byte, d.reach+room)
+	d.Reset(src)
+	return d
+}
+
+// Reset makes the decoder ready for another stream of the same kind.
+func (d *Decoder) Reset(src io.ByteReader) {
+	d.src = src
+	d.peek, _ = src.(Peeker)
+	d.bits, d.count, d.read, d.write = 0, 0, 0, 0
+	d.phase, d.last, d.stored, d.length, d.err = (*Decoder).block, false, 0, 0, nil
 }
 
 // Read reads decoded bytes. It returns io.EOF at the end of the last block, and
 // io.ErrUnexpectedEOF when the source ends before.
 func (d *Decoder) Read(p []byte) (int, error) {
-	for d.unread == 0 && d.err == nil {
-		d.err = d.phase(d)
+	if d.read == d.write && d.err == nil {
+		if d.full() { // what distances can reach moves to the front
+			copy(d.buffer, d.buffer[d.write-d.reach:d.write])
+			d.read, d.write = d.reach, d.reach
+		}
+		for d.err == nil && !d.full() {
+			d.err = d.phase(d)
+		}
 	}
-	n := 0
-	for n < len(p) && d.unread > 0 {
-		end := min(d.read+d.unread, len(d.window))
-		c := copy(p[n:], d.window[d.read:end])
-		n += c
-		d.unread -= c
-		d.read = (d.read + c) % len(d.window)
-	}
+	n := copy(p, d.buffer[d.read:d.write])
+	d.read += n
 	if n > 0 || len(p) == 0 {
 		return n, nil
 	}
 	return 0, d.err
 }
 
-func (d *Decoder) full() bool { return d.unread == len(d.window) }
+func (d *Decoder) full() bool { return d.write == len(d.buffer) }
 
 func (d *Decoder) put(c byte) {
-	d.window[d.write] = c
-	if d.write++; d.write == len(d.window) {
-		d.write = 0
-	}
-	d.unread++
-	d.total++
+	d.buffer[d.write] = c
+	d.write++
 }
 
 // more takes one byte into the bit buffer.
@@ -81,7 +105,7 @@ func (d *Decoder) more() error {
 	if err == io.EOF {
 		err = io.ErrUnexpectedEOF
 	}
-	d.bits |= uint32(c) << d.count
+	d.bits |= uint64(c) << d.count
 	d.count += 8
 	return err
 }
@@ -113,6 +137,7 @@ func (d *Decoder) block() error {
 		return d.storedHeader()
 	case 1:
 		d.literals, d.dists = fixedLiterals, fixedDistances
+		d.fillFast(fixedLengths[:288], fixedLengths[288:])
 		d.phase = (*Decoder).compressed
 		return nil
 	case 2:
@@ -142,6 +167,23 @@ func (d *Decoder) storedHeader() error {
 }
 
 func (d *Decoder) storedData() error {
+	if d.peek != nil && d.stored > 0 {
+		in, err := d.peek.Peek(max(1, min(d.stored, d.peek.Buffered())))
+		if err == io.EOF {
+			return io.ErrUnexpectedEOF
+		}
+		if err != nil {
+			return err
+		}
+		n := copy(d.buffer[d.write:], in[:min(len(in), d.stored)])
+		d.write += n
+		d.stored -= n
+		_, err = d.peek.Discard(n)
+		if d.stored == 0 {
+			d.phase = (*Decoder).block
+		}
+		return err
+	}
 	for d.stored > 0 && !d.full() {
 		c, err := d.src.ReadByte()
 		if err == io.EOF {
@@ -223,7 +265,19 @@ func (d *Decoder) dynamicHeader() error {
 	if err := d.literals.build(lengths[:literals]); err != nil {
 		return err
 	}
-	return d.dists.build(lengths[literals : literals+distances])
+	if err := d.dists.build(lengths[literals : literals+distances]); err != nil {
+		return err
+	}
+	d.fillFast(lengths[:literals], lengths[literals:literals+distances])
+	return nil
+}
+
+// fillFast makes the tables of the fast loop.
+func (d *Decoder) fillFast(literals, distances []byte) {
+	if d.peek != nil {
+		fill(d.fastLiterals[:], literalBits, literals, d.literalEntry)
+		fill(d.fastDistances[:], distanceBits, distances, d.distanceEntry)
+	}
 }
 
 const (
@@ -262,6 +316,9 @@ func (d *Decoder) compressed() error {
 		if d.length > 0 {
 			d.match()
 			continue
+		}
+		if d.peek != nil && d.write+outputRoom <= len(d.buffer) {
+			d.fast()
 		}
 		symbol, err := d.symbol(&d.literals)
 		switch {
@@ -305,7 +362,8 @@ func (d *Decoder) startMatch(code int) error {
 		return err
 	}
 	d.length, d.distance = codes[code].base+more, distanceCodes[symbol].base+far
-	if int64(d.distance) > d.total || d.distance > len(d.window) {
+	if d.distance > d.write || d.distance > d.reach {
+		d.length = 0
 		return corrupt("a distance to before the start")
 	}
 	return nil
@@ -313,16 +371,9 @@ func (d *Decoder) startMatch(code int) error {
 
 // match copies as much of a match as there is room for.
 func (d *Decoder) match() {
-	n := min(d.length, len(d.window)-d.unread)
+	n := min(d.length, len(d.buffer)-d.write)
 	d.length -= n
-	from := d.write - d.distance
-	if from < 0 {
-		from += len(d.window)
-	}
 	for range n {
-		d.put(d.window[from])
-		if from++; from == len(d.window) {
-			from = 0
-		}
+		d.put(d.buffer[d.write-d.distance])
 	}
 }

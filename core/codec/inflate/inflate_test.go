@@ -10,17 +10,43 @@ import (
 	"strings"
 	"testing"
 
+	kflate "github.com/klauspost/compress/flate"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// compare decodes with the standard library and with ours: the same output, the
-// same bytes consumed, and both accept or both refuse.
+// compare decodes with the standard library and with ours, from sources of all
+// kinds: the same output, the same bytes consumed, and all accept or all refuse.
 func compare(t *testing.T, packed []byte) {
 	t.Helper()
-	theirs, ours := bytes.NewReader(packed), bytes.NewReader(packed)
+	for _, buffer := range []int{0, 16, 100, 64 << 10} {
+		compareFrom(t, packed, buffer)
+	}
+}
+
+// source is what is left of some data, in a buffer or not.
+type source struct {
+	rest     *bytes.Reader
+	buffered *bufio.Reader // nil: it is read by the byte
+}
+
+func (s source) Len() int {
+	if s.buffered == nil {
+		return s.rest.Len()
+	}
+	return s.rest.Len() + s.buffered.Buffered()
+}
+
+func compareFrom(t *testing.T, packed []byte, buffer int) {
+	t.Helper()
+	theirs, ours := bytes.NewReader(packed), source{rest: bytes.NewReader(packed)}
 	want, wantErr := io.ReadAll(io.LimitReader(flate.NewReader(theirs), 1<<22))
-	got, err := io.ReadAll(io.LimitReader(New(ours, false), 1<<22))
+	d := New(ours.rest, false)
+	if buffer > 0 {
+		ours.buffered = bufio.NewReaderSize(ours.rest, buffer)
+		d.Reset(ours.buffered)
+	}
+	got, err := io.ReadAll(io.LimitReader(d, 1<<22))
 	require.Equal(t, wantErr == nil, err == nil, "%v, %v", wantErr, err)
 	if err == nil {
 		require.True(t, bytes.Equal(want, got))
@@ -63,12 +89,12 @@ func TestAgainstTheStandardLibrary(t *testing.T) {
 				packed := deflated(data, level)
 				compare(t, append(packed, "behind"...))
 				r := rand.New(rand.NewPCG(3, uint64(level)))
-				for range 300 {
+				for range 80 {
 					mutated := bytes.Clone(packed[:min(len(packed), 4000)])
 					mutated[r.IntN(len(mutated))] ^= 1 << r.IntN(8)
 					compare(t, mutated)
 				}
-				for n := range min(len(packed), 200) {
+				for n := range min(len(packed), 60) {
 					compare(t, packed[:n])
 				}
 			})
@@ -151,4 +177,34 @@ func TestWide(t *testing.T) {
 
 	_, err = io.ReadAll(New(bytes.NewReader(w.out.Bytes()), false))
 	assert.ErrorIs(t, err, errCorrupt, "deflate has none of this")
+}
+
+// The speed of the decoder alone, beside that of the library.
+func BenchmarkInflate(b *testing.B) {
+	r := rand.New(rand.NewPCG(9, 9))
+	var csv []byte
+	for len(csv) < 4<<20 {
+		csv = fmt.Appendf(csv, "2026-05-01T%02d:%02dZ,%d,%d,good\n", r.IntN(24), r.IntN(60), 2000+r.IntN(900), r.IntN(100))
+	}
+	for name, data := range map[string][]byte{"csv": csv, "small": csv[:4096]} {
+		packed := deflated(data, 6)
+		in := bufio.NewReaderSize(nil, 64<<10)
+		out := make([]byte, 64<<10)
+		d := New(in, false)
+		library := kflate.NewReader(in)
+		run := func(name string, reset func(), from io.Reader) {
+			b.Run(name, func(b *testing.B) {
+				b.SetBytes(int64(len(data)))
+				for range b.N {
+					in.Reset(bytes.NewReader(packed))
+					reset()
+					if n, err := io.CopyBuffer(io.Discard, struct{ io.Reader }{from}, out); err != nil || n != int64(len(data)) {
+						b.Fatal(n, err)
+					}
+				}
+			})
+		}
+		run(name+"/ours", func() { d.Reset(in) }, d)
+		run(name+"/library", func() { library.(kflate.Resetter).Reset(in, nil) }, library)
+	}
 }

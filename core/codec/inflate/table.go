@@ -1,5 +1,7 @@
 package inflate
 
+import "math/bits"
+
 const (
 	longestCode = 15
 	rootBits    = 10
@@ -14,10 +16,13 @@ type table struct {
 	empty   bool
 }
 
-var fixedLiterals, fixedDistances = func() (literals, distances table) {
-	var lengths [288]byte
+// fixedLengths are those of 3.2.6: of 288 literals and lengths, and of 32
+// distances.
+var fixedLengths = func() (lengths [288 + 32]byte) {
 	for i := range lengths {
 		switch {
+		case i >= 288:
+			lengths[i] = 5
 		case i < 144, i >= 280:
 			lengths[i] = 8
 		case i < 256:
@@ -26,11 +31,11 @@ var fixedLiterals, fixedDistances = func() (literals, distances table) {
 			lengths[i] = 7
 		}
 	}
-	var five [32]byte
-	for i := range five {
-		five[i] = 5
-	}
-	if literals.build(lengths[:]) != nil || distances.build(five[:]) != nil {
+	return lengths
+}()
+
+var fixedLiterals, fixedDistances = func() (literals, distances table) {
+	if literals.build(fixedLengths[:288]) != nil || distances.build(fixedLengths[288:]) != nil {
 		panic("inflate: the fixed codes are complete")
 	}
 	return literals, distances
@@ -51,41 +56,51 @@ func (t *table) build(lengths []byte) error {
 	t.counts[0] = 0
 	t.empty = used == 0
 	left := 1
-	var offsets, next [longestCode + 2]int
-	code := 0
+	var offsets [longestCode + 2]int
 	for n := 1; n <= longestCode; n++ {
 		left = left<<1 - t.counts[n]
 		if left < 0 {
 			return corrupt("a code with more words than there are")
 		}
-		code = (code + t.counts[n-1]) << 1
-		next[n] = code
 		offsets[n+1] = offsets[n] + t.counts[n]
 	}
 	if left > 0 && !t.empty && (used != 1 || t.counts[1] != 1) {
 		return corrupt("a code with unused words")
 	}
-	for symbol, length := range lengths {
-		n := int(length)
+	eachCode(lengths, func(symbol, n, word int) {
+		t.symbols[offsets[n]] = uint16(symbol)
+		offsets[n]++
+		if n > rootBits {
+			return
+		}
+		for i := word; i < len(t.root); i += 1 << n {
+			t.root[i] = uint16(symbol<<4 | n)
+		}
+	})
+	return nil
+}
+
+// eachCode goes through the symbols that have a code (3.2.2), with its length and
+// its word as the input has it: the first bit lowest.
+func eachCode(lengths []byte, visit func(symbol, length, word int)) {
+	var counts, next [longestCode + 2]int
+	for _, n := range lengths {
+		counts[n]++
+	}
+	counts[0] = 0
+	code := 0
+	for n := 1; n <= longestCode; n++ {
+		code = (code + counts[n-1]) << 1
+		next[n] = code
+	}
+	for symbol, n := range lengths {
 		if n == 0 {
 			continue
 		}
-		t.symbols[offsets[n]] = uint16(symbol)
-		offsets[n]++
-		code := next[n]
+		word := bits.Reverse16(uint16(next[n])) >> (16 - n)
 		next[n]++
-		if n > rootBits {
-			continue
-		}
-		reversed := 0
-		for i := range n {
-			reversed |= code >> i & 1 << (n - 1 - i)
-		}
-		for i := reversed; i < len(t.root); i += 1 << n {
-			t.root[i] = uint16(symbol<<4 | n)
-		}
+		visit(symbol, int(n), int(word))
 	}
-	return nil
 }
 
 // symbol decodes the next symbol.
