@@ -68,6 +68,16 @@ func (c Conversion) Run(ctx context.Context, report func(*Converted)) error {
 		return err
 	}
 	c.Output.Writing.Encode.Workers = max(1, workers/max(1, len(c.Sources)))
+	for _, target := range targets {
+		folder := filepath.Dir(target)
+		if _, err := os.Stat(folder); target == "" || err == nil {
+			continue
+		}
+		if err := os.MkdirAll(folder, 0o777); err != nil {
+			return fault.Writing(folder, err)
+		}
+		defer os.Remove(folder) // if nothing came into it
+	}
 	return batch.Run(ctx, len(c.Sources), workers, func(i int) *Converted { return c.one(ctx, c.Sources[i], targets[i]) }, report)
 }
 
@@ -141,10 +151,6 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 			}
 		}
 	}
-	if err := os.MkdirAll(filepath.Dir(target), 0o777); err != nil {
-		return fault.Writing(filepath.Dir(target), err)
-	}
-	defer os.Remove(filepath.Dir(target)) // if nothing came into it
 	o := c.Output
 	o.Archive = target
 	out, err := create.NewOutput(target, o)
