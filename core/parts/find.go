@@ -44,6 +44,10 @@ func Find(folder string, names, more []string) (sets []*Set, rest []string, err 
 
 // assembleAll makes sets of the groups of which one part is in the folder.
 func (f *finder) assembleAll() {
+	if len(f.groups) == 0 { // as in most folders
+		f.alone(f.unsure...)
+		return
+	}
 	slices.SortFunc(f.unsure, func(a, b member) int { return natural.Compare(a.name, b.name) })
 	for _, m := range f.unsure {
 		group := f.groups[m.key()]

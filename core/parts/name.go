@@ -21,7 +21,6 @@ type role struct {
 // The names that parts have. Numbers have at most five digits: a longer one is
 // a date.
 var (
-	partWord     = regexp.MustCompile(`(?i)part|\dof|of\d|\d[ ._-]of`)
 	splitName    = regexp.MustCompile(`^(.+\.[zZ])(\d{2,5})$`)
 	ofName       = regexp.MustCompile(`^(.+?)([ ._-](?:(?i:part)[ ._-]?)?\(?)(\d{1,5})([ ._-]?(?i:of)[ ._-]?(\d{1,5})\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
 	partName     = regexp.MustCompile(`^(.+?)([ ._-]\(?(?i:part)[ ._-]?)(\d{1,5})(\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
@@ -30,33 +29,51 @@ var (
 )
 
 // roleOf reads a name; false: it is not that of a part. The last part of a split
-// ZIP archive is called like a whole one, and not told here.
+// ZIP archive is called like a whole one, and not told here. Folders may hold
+// very many names: the patterns are tried only where they can match.
 func roleOf(name string) (role, bool) {
-	if _, known := format.ByName(name); known && !partWord.MatchString(name) {
-		return role{}, false // but see inLetters
+	lower := strings.ToLower(name)
+	if strings.Contains(lower, "of") {
+		if m := ofName.FindStringSubmatch(name); m != nil {
+			total, err := strconv.Atoi(m[5])
+			if number, _ := strconv.Atoi(m[3]); err == nil && total > 0 && number <= total {
+				return role{kind: Named, before: m[1] + m[2], after: m[4] + m[6], whole: m[1] + m[6], token: m[3], total: total}, true
+			}
+		}
 	}
+	if strings.Contains(lower, "part") {
+		if m := partName.FindStringSubmatch(name); m != nil {
+			return role{kind: Named, before: m[1] + m[2], after: m[4] + m[5], whole: m[1] + m[5], token: m[3]}, true
+		}
+	}
+	if last := lower[len(lower)-1]; last >= '0' && last <= '9' {
+		return inDigits(name)
+	}
+	if _, known := format.ByName(name); known { // but see finder.add
+		return role{}, false
+	}
+	return inLetters(name)
+}
+
+// inDigits reads a name that ends in a number.
+func inDigits(name string) (role, bool) {
 	if m := splitName.FindStringSubmatch(name); m != nil {
 		stem := m[1][:len(m[1])-2]
 		return role{kind: Split, before: m[1], whole: stem + ".zip", token: m[2]}, true
 	}
-	if m := ofName.FindStringSubmatch(name); m != nil {
-		total, err := strconv.Atoi(m[5])
-		if number, _ := strconv.Atoi(m[3]); err == nil && total > 0 && number <= total {
-			return role{kind: Named, before: m[1] + m[2], after: m[4] + m[6], whole: m[1] + m[6], token: m[3], total: total}, true
-		}
-	}
-	if m := partName.FindStringSubmatch(name); m != nil {
-		return role{kind: Named, before: m[1] + m[2], after: m[4] + m[5], whole: m[1] + m[5], token: m[3]}, true
-	}
 	if m := numberedName.FindStringSubmatch(name); m != nil {
 		return role{kind: Numbered, before: m[1] + m[2], whole: m[1], token: m[3]}, true
 	}
-	return inLetters(name)
+	return role{}, false
 }
 
 // inLetters reads a name that ends in letters. They may be an extension, such as
 // "gz", and yet the number of a part.
 func inLetters(name string) (role, bool) {
+	token := name[strings.LastIndexAny(name, " ._-")+1:]
+	if len(token) < 2 || len(token) == len(name) || token != strings.ToLower(token) && token != strings.ToUpper(token) {
+		return role{}, false
+	}
 	if m := letteredName.FindStringSubmatch(name); m != nil {
 		return role{kind: Lettered, before: m[1] + m[2], whole: m[1], token: m[3]}, true
 	}
