@@ -204,13 +204,7 @@ func (c *convertCommand) report(r *revise.Converted, sum *converted) {
 		_ = c.out.JSON().Encode(line) // the flush at the end tells
 	case r.Err != nil:
 	case c.as.Value() == asNames:
-		if r.Result.Parts == nil {
-			c.name(c.out, r.Result.Archive)
-			break
-		}
-		for _, path := range append(r.Result.Parts.Parts, r.Result.Parts.List) {
-			c.name(c.out, path)
-		}
+		c.nameArchive(c.out, r.Result.Archive, r.Result.Parts)
 	}
 	if r.Err != nil || c.quiet {
 		return

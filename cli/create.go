@@ -342,7 +342,7 @@ func (c *createCommand) report(r *create.Result) {
 		}
 		_ = c.out.JSON().Encode(line) // the flush at the end tells
 	case asNames:
-		c.names(r)
+		c.nameArchive(c.out, r.Archive, r.Parts)
 	}
 	s := c.summary(c.streams)
 	if r.Archive == "-" {
@@ -355,16 +355,6 @@ func (c *createCommand) report(r *create.Result) {
 		c.summarize(s, r)
 	}
 	s.Flush()
-}
-
-func (c *createCommand) names(r *create.Result) {
-	if r.Parts == nil {
-		c.name(c.out, r.Archive)
-		return
-	}
-	for _, path := range append(r.Parts.Parts, r.Parts.List) {
-		c.name(c.out, path)
-	}
 }
 
 func (c *createCommand) list(s *show.Screen, r *create.Result) {

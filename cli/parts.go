@@ -360,9 +360,7 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	case asJSON:
 		_ = c.out.JSON().Encode(partsLine{"set", w.Parts, w.List, w.Size, took.Seconds()}) // the flush at the end tells
 	case asNames:
-		for _, path := range append(w.Parts, w.List) {
-			c.name(c.out, path)
-		}
+		c.nameArchive(c.out, "", &w)
 	}
 	if !c.quiet {
 		s := c.summary(c.streams)
@@ -370,6 +368,18 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 		s.Printf("%s written; %s\n", show.Size(w.Size), show.Took(took))
 	}
 	return nil
+}
+
+// nameArchive prints the path of a new archive, or those of its parts and of the
+// list of their sums.
+func (o *outputOptions) nameArchive(s *show.Screen, path string, w *parts.Written) {
+	if w == nil {
+		o.name(s, path)
+		return
+	}
+	for _, part := range append(w.Parts, w.List) {
+		o.name(s, part)
+	}
 }
 
 // tellParts says what parts were written.

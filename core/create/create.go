@@ -78,11 +78,11 @@ type Options struct {
 	// executed. nil: they are as on disk.
 	Epoch *time.Time
 
-	ReadBack bool // read the archive again, and compare it with what was read from the sources
-	Remove   bool // the sources, after it was read back
-	DryRun   bool // find out what would go in, and write nothing
-	Workers  int  // 0: as many as there are processors
-	Read     *atomic.Int64
+	ReadBack bool          // read the archive again, and compare it with what was read from the sources
+	Remove   bool          // the sources, after it was read back
+	DryRun   bool          // find out what would go in, and write nothing
+	Workers  int           // 0: as many as there are processors
+	Read     *atomic.Int64 // counts the bytes of the sources that were read so far; nil: nobody asks
 }
 
 // Result says what was packed.
