@@ -6,14 +6,17 @@ package codec
 import (
 	"io"
 
+	"widecrate/core/codec/inflate"
 	"widecrate/core/fault"
 )
 
-// A Source is what a decoder reads from. Because it can be read by the byte, a
-// decoder takes exactly the bytes that belong to its stream.
+// A Source is what a decoder reads from. Because it can be looked ahead in and
+// read by the byte, a decoder takes exactly the bytes that belong to its stream.
+// A bufio.Reader is one.
 type Source interface {
 	io.Reader
 	io.ByteReader
+	inflate.Source
 }
 
 // DefaultMemory is what a header may ask for when nothing else is said: more
@@ -44,8 +47,8 @@ func (o Options) check(wanted int64) error {
 type Method struct {
 	Name string
 
-	// Decode returns the decompressed stream. Close gives its buffers back;
-	// it does not close src. What is wrong with the header may come as an
+	// Decode returns the decompressed stream, which may be an io.WriterTo.
+	// Close gives its buffers back; it does not close src. What is wrong with the header may come as an
 	// error now, or from the first Read.
 	Decode func(src Source, o Options) (io.ReadCloser, error)
 

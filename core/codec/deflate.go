@@ -6,6 +6,8 @@ import (
 	"sync"
 
 	"github.com/klauspost/compress/flate"
+
+	"widecrate/core/codec/inflate"
 )
 
 // Deflate is the name of the method of RFC 1951.
@@ -13,13 +15,7 @@ const Deflate = "deflate"
 
 var deflate = Method{
 	Name: Deflate,
-	Decode: func(src Source, _ Options) (io.ReadCloser, error) {
-		d, ok := inflaters.Get().(*inflater)
-		if !ok {
-			return &inflater{flate.NewReader(src)}, nil
-		}
-		return d, d.ReadCloser.(flate.Resetter).Reset(src, nil)
-	},
+	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return newInflater(src, &narrow), nil },
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		return newBlocks(dst, deflateBlock, deflateHistory, o, deflateBlocks(o.level())), nil
 	},
@@ -35,16 +31,27 @@ const (
 // Both hold windows and tables of tens of kilobytes, far more than a small
 // entry costs: they go round.
 var (
-	inflaters sync.Pool
+	narrow    = sync.Pool{New: func() any { return inflate.New(nil, false) }}
+	wide      = sync.Pool{New: func() any { return inflate.New(nil, true) }}
 	deflaters [Best + 1]sync.Pool // by level
 )
 
-type inflater struct{ io.ReadCloser }
+// inflater is a decoder of a pool.
+type inflater struct {
+	*inflate.Decoder
+	pool *sync.Pool
+}
 
-func (d *inflater) Close() error {
-	err := d.ReadCloser.Close()
-	inflaters.Put(d)
-	return err
+func newInflater(src Source, pool *sync.Pool) inflater {
+	d := pool.Get().(*inflate.Decoder)
+	d.Reset(src)
+	return inflater{d, pool}
+}
+
+func (d inflater) Close() error {
+	d.Reset(nil)
+	d.pool.Put(d.Decoder)
+	return nil
 }
 
 // deflateBlocks compresses blocks of one stream: all but the last end at a whole

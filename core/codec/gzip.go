@@ -8,9 +8,6 @@ import (
 	"hash/crc32"
 	"io"
 	"time"
-
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zlib"
 )
 
 // The names of deflate in two wrappers: that of RFC 1952, of which a stream may
@@ -24,7 +21,7 @@ var gzipMethod = Method{
 	Name:       Gzip,
 	Extensions: []string{".gz"},
 	Magic:      func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) },
-	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return gzip.NewReader(src) },
+	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return newGunzip(src) },
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		// Section 2.3: magic, method, flags, time, extra flags, unknown system.
 		w := &gzipWriter{header: []byte{0x1f, 0x8b, 8, 0, 0, 0, 0, 0, extraFlags(o.level()), 255}}
@@ -61,7 +58,6 @@ type gzipWriter struct {
 
 // Describe fills in the header: a name of Latin characters, and the time.
 func (w *gzipWriter) Describe(name string, modified time.Time) {
-	const flagName = 8
 	if seconds := modified.Unix(); !modified.IsZero() && seconds > 0 && seconds == int64(uint32(seconds)) {
 		binary.LittleEndian.PutUint32(w.header[4:], uint32(seconds))
 	}
@@ -82,7 +78,7 @@ var zlibMethod = Method{
 	Name:       Zlib,
 	Extensions: []string{".zz"},
 	Magic:      isZlib,
-	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return zlib.NewReader(src) },
+	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return newUnzlib(src) },
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		var w *wrapped
 		w = newWrapped(dst, o, adler32.New(), func() []byte { return binary.BigEndian.AppendUint32(nil, w.sum.Sum32()) })
@@ -99,21 +95,6 @@ var zlibMethod = Method{
 		}
 		return w, nil
 	},
-}
-
-// isZlib holds two bytes against section 2.2, which one of about a thousand
-// random pairs would pass, and then makes sure that they start a stream.
-func isZlib(head []byte) bool {
-	const deflateMethod, largestWindow = 8, 7
-	if len(head) < 6 || head[0]&15 != deflateMethod || head[0]>>4 > largestWindow || (uint(head[0])<<8|uint(head[1]))%31 != 0 || head[1]&0x20 != 0 {
-		return false
-	}
-	r, err := zlib.NewReader(bytes.NewReader(head))
-	if err != nil {
-		return false
-	}
-	_, err = io.Copy(io.Discard, r)
-	return err == nil || err == io.ErrUnexpectedEOF
 }
 
 // wrapped is deflate with a header in front and a sum of the data behind.

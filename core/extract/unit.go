@@ -398,32 +398,49 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 
 // pass writes data of an entry until its end, or until the run is cancelled,
 // within the budget.
-func (u *unit) pass(e *engine, i int, data io.Reader, w io.Writer) (size int64, err error) {
+func (u *unit) pass(e *engine, i int, data io.Reader, w io.Writer) (int64, error) {
+	to := &onward{e: e, u: u, w: w, share: u.share(i)}
+	if direct, ok := data.(io.WriterTo); ok {
+		return direct.WriteTo(to)
+	}
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
-	share := u.share(i)
-	for {
+	for size := int64(0); ; {
 		n, err := io.ReadFull(data, block[:])
-		if spent := u.budget.Spend(int64(n)); spent != nil {
-			return size, spent
-		}
 		if n > 0 {
-			if _, err := w.Write(block[:n]); err != nil {
+			if _, err := to.Write(block[:n]); err != nil {
 				return size, err
 			}
 			size += int64(n)
-			e.Progress.Bytes.Add(int64(n))
-			e.Progress.Read.Add(int64(share * float64(n)))
 		}
 		switch {
 		case err == io.EOF, err == io.ErrUnexpectedEOF:
 			return size, nil
 		case err != nil:
 			return size, err
-		case e.ctx.Err() != nil:
-			return size, e.ctx.Err()
 		}
 	}
+}
+
+// onward counts what is written to w.
+type onward struct {
+	e     *engine
+	u     *unit
+	w     io.Writer
+	share float64 // of the source for each byte
+}
+
+func (o *onward) Write(p []byte) (int, error) {
+	if err := o.u.budget.Spend(int64(len(p))); err != nil {
+		return 0, err
+	}
+	if err := o.e.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := o.w.Write(p)
+	o.e.Progress.Bytes.Add(int64(n))
+	o.e.Progress.Read.Add(int64(o.share * float64(n)))
+	return n, err
 }
 
 // share is how many bytes of the source each byte of an entry stands for; the

@@ -94,20 +94,18 @@ func decode(ctx context.Context, open func() (io.ReadCloser, error), decoded *at
 	defer data.Close()
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
-	var size int64
-	for {
-		n, err := data.Read(block[:])
-		size += int64(n)
-		decoded.Add(int64(n))
-		switch {
-		case err == io.EOF:
-			return size, nil
-		case err != nil:
-			return size, err
-		case ctx.Err() != nil:
-			return size, ctx.Err()
-		}
-	}
+	return io.CopyBuffer(meter{ctx, decoded}, data, block[:])
+}
+
+// meter counts what is written to it.
+type meter struct {
+	ctx     context.Context
+	decoded *atomic.Int64
+}
+
+func (m meter) Write(p []byte) (int, error) {
+	m.decoded.Add(int64(len(p)))
+	return len(p), m.ctx.Err()
 }
 
 const piece = 128 << 10

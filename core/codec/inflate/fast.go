@@ -2,167 +2,121 @@ package inflate
 
 import "encoding/binary"
 
-// Entries of the tables of the fast loop: one 32-bit word for each of the next
-// bits of input.
-//
-//	bits 0–3    length of the code; 0: longer than the table's, or none
-//	bits 4–7    extra bits of a length or distance
-//	bit  8      it is a literal
-//	bits 16–31  the literal, or the base of the length or distance
-const (
-	codeMask    = 15
-	extraShift  = 4
-	literalFlag = 1 << 8
-	valueShift  = 16
-
-	literalBits  = 11
-	distanceBits = 9
-)
-
-// The loop needs this much room in front of it: input for two refills and what
-// they look ahead, output for three literals and the longest match with what is
-// copied too far.
+// The loop needs this much room: input for two refills, output for three
+// literals, or the longest match with what is copied too far.
 const (
 	inputRoom  = 16
-	outputRoom = 3 + 258 + 16
+	outputRoom = 258 + 32
 )
 
-// fill makes a fast table of the codes that are no longer than its bits. entry is
-// that of a symbol without its code; 0 leaves it to the slow way.
-func fill(fast []uint32, bits int, lengths []byte, entry func(symbol int) uint32) {
-	clear(fast)
-	eachCode(lengths, func(symbol, length, word int) {
-		w := entry(symbol)
-		if length > bits || w == 0 {
-			return
-		}
-		w |= uint32(length)
-		for at := word; at < len(fast); at += 1 << length {
-			fast[at] = w
-		}
-	})
-}
-
-// literalEntry is the entry of a literal or length.
-func (d *Decoder) literalEntry(symbol int) uint32 {
-	switch {
-	case symbol < endOfBlock:
-		return literalFlag | uint32(symbol)<<valueShift
-	case symbol == endOfBlock:
-		return 0
-	}
-	codes := &lengthCodes
-	if d.wide {
-		codes = &wideLengthCodes
-	}
-	if symbol-endOfBlock-1 >= len(codes) {
-		return 0
-	}
-	c := codes[symbol-endOfBlock-1]
-	if c.bits > 15 { // of deflate64
-		return 0
-	}
-	return uint32(c.base)<<valueShift | uint32(c.bits)<<extraShift
-}
-
-// distanceEntry is the entry of a distance.
-func (d *Decoder) distanceEntry(symbol int) uint32 {
-	if symbol >= 30 && !d.wide {
-		return 0
-	}
-	c := distanceCodes[symbol]
-	return uint32(c.base)<<valueShift | uint32(c.bits)<<extraShift
-}
-
 // fast decodes symbols as long as there is room in front, in input and output.
-// It leaves the rest, long codes, ends and errors to the slow way.
-func (d *Decoder) fast() {
-	in, err := d.peek.Peek(max(d.peek.Buffered(), inputRoom))
-	if err != nil && len(in) < inputRoom {
-		return
+// It leaves the rest to the careful way.
+func (d *Decoder) fast() error {
+	in, out := d.in, d.buffer
+	ip, op := d.ip, d.write
+	bits, count := d.bits, uint64(d.count)
+	tables := d.tables
+	if ip+inputRoom > len(in) {
+		return nil
 	}
-	out := d.buffer
-	bits, count := d.bits, d.count
-	ip, op := 0, d.write
-	literals, distances := &d.fastLiterals, &d.fastDistances
+	bits |= binary.LittleEndian.Uint64(in[ip:]) << (count & 63)
+	ip += int(^count >> 3 & 7)
+	count |= 56
+	e := tables.literals[bits&(1<<literalRoot-1)] // always the next entry, looked up early
+	var err error
 	for ip+inputRoom <= len(in) && op+outputRoom <= len(out) {
-		bits |= binary.LittleEndian.Uint64(in[ip:]) << (count & 63)
-		ip += int(63-count) >> 3
+		bits |= binary.LittleEndian.Uint64(in[ip:ip+8]) << (count & 63)
+		ip += int(^count >> 3 & 7)
 		count |= 56
-		e := literals[bits&(1<<literalBits-1)]
-		if e&literalFlag != 0 {
+		if e&kindLiteral != 0 {
 			out[op] = byte(e >> valueShift)
 			op++
-			bits >>= e & codeMask
-			count -= uint(e & codeMask)
-			e = literals[bits&(1<<literalBits-1)]
-			if e&literalFlag != 0 {
+			bits >>= e & 63
+			count -= uint64(e)
+			e = tables.literals[bits&(1<<literalRoot-1)]
+			if e&kindLiteral != 0 {
 				out[op] = byte(e >> valueShift)
 				op++
-				bits >>= e & codeMask
-				count -= uint(e & codeMask)
-				e = literals[bits&(1<<literalBits-1)]
-				if e&literalFlag != 0 {
+				bits >>= e & 63
+				count -= uint64(e)
+				e = tables.literals[bits&(1<<literalRoot-1)]
+				if e&kindLiteral != 0 {
 					out[op] = byte(e >> valueShift)
 					op++
-					bits >>= e & codeMask
-					count -= uint(e & codeMask)
+					bits >>= e & 63
+					count -= uint64(e)
+					e = tables.literals[bits&(1<<literalRoot-1)]
 					continue
 				}
 			}
-			bits |= binary.LittleEndian.Uint64(in[ip:]) << (count & 63)
-			ip += int(63-count) >> 3
-			count |= 56
 		}
-		n := e & codeMask
-		if n == 0 {
+		if e&kindOdd != 0 {
+			if e&kindMask == kindPointer {
+				e = tables.literals[(uint64(e>>valueShift)+bits>>literalRoot&(1<<(e>>codeShift&15)-1))&(literalSize-1)]
+			}
+			if e&kindOdd != 0 {
+				break
+			}
+			bits >>= literalRoot
+			count -= literalRoot
+			if e&kindLiteral != 0 {
+				out[op] = byte(e >> valueShift)
+				op++
+				bits >>= e & 63
+				count -= uint64(e)
+				e = tables.literals[bits&(1<<literalRoot-1)]
+				continue
+			}
+		}
+		length := int(e>>valueShift) + int(bits&(1<<(e&63)-1)>>(e>>codeShift&15))
+		bits >>= e & 63
+		count -= uint64(e)
+		e = tables.distances[bits&(1<<distanceRoot-1)]
+		bits |= binary.LittleEndian.Uint64(in[ip:ip+8]) << (count & 63)
+		ip += int(^count >> 3 & 7)
+		count |= 56
+		if e&kindMask == kindPointer {
+			bits >>= distanceRoot
+			count -= distanceRoot
+			e = tables.distances[(uint64(e>>valueShift)+bits&(1<<(e>>codeShift&15)-1))&(distanceSize-1)]
+		}
+		if e&kindOdd != 0 {
+			err = errNoDistance
 			break
 		}
-		// A length: its code, its extra bits, the code of the distance and
-		// the extra bits of that are at most 48 bits.
-		b := bits >> n
-		x := e >> extraShift & 15
-		length := int(e>>valueShift) + int(b&(1<<x-1))
-		b >>= x
-		f := distances[b&(1<<distanceBits-1)]
-		m := f & codeMask
-		if m == 0 {
+		distance := int(e>>valueShift) + int(bits&(1<<(e&63)-1)>>(e>>codeShift&15))
+		bits >>= e & 63
+		count -= uint64(e)
+		if distance > op {
+			err = errTooFar
 			break
 		}
-		b >>= m
-		y := f >> extraShift & 15
-		distance := int(f>>valueShift) + int(b&(1<<y-1))
-		if distance > op || distance > d.reach {
-			break // the slow way says what is wrong
+		e = tables.literals[bits&(1<<literalRoot-1)]
+		if distance >= 16 && length <= 32 {
+			from := op - distance
+			s, t := out[from:from+32:from+32], out[op:op+32:op+32]
+			*(*[16]byte)(t) = *(*[16]byte)(s)
+			*(*[16]byte)(t[16:]) = *(*[16]byte)(s[16:])
+		} else {
+			copyMatch(out, op, distance, length)
 		}
-		bits = b >> y
-		count -= uint(n + x + m + y)
-		copyMatch(out, op, distance, length)
 		op += length
 	}
-	// What was looked at and not used stays in the input.
-	unused := count >> 3
-	ip -= int(unused)
-	count &= 7
-	d.bits, d.count = bits&(1<<count-1), count
-	d.write = op
-	d.peek.Discard(ip) // no more than was looked at
+	d.bits, d.count = bits, uint(count&63)
+	d.ip, d.write = ip, op
+	return err
 }
 
-// copyMatch copies a match, and up to 15 bytes more.
+// copyMatch copies a match, and up to 31 bytes more.
 func copyMatch(out []byte, op, distance, length int) {
 	from := op - distance
 	switch {
 	case distance >= 16:
-		for n := 0; n < length; n += 16 {
-			s, t := out[from+n:from+n+16:from+n+16], out[op+n:op+n+16:op+n+16]
-			a, b := binary.LittleEndian.Uint64(s), binary.LittleEndian.Uint64(s[8:])
-			binary.LittleEndian.PutUint64(t, a)
-			binary.LittleEndian.PutUint64(t[8:], b)
-		}
-	case distance >= 8:
-		for n := 0; n < length; n += 8 {
-			binary.LittleEndian.PutUint64(out[op+n:], binary.LittleEndian.Uint64(out[from+n:]))
+		s, t := out[from:from+32:from+32], out[op:op+32:op+32]
+		*(*[16]byte)(t) = *(*[16]byte)(s)
+		*(*[16]byte)(t[16:]) = *(*[16]byte)(s[16:])
+		for n := 32; n < length; n += 16 {
+			*(*[16]byte)(out[op+n:]) = *(*[16]byte)(out[from+n:])
 		}
 	case distance == 1:
 		spread := uint64(out[from]) * 0x0101010101010101
@@ -170,8 +124,19 @@ func copyMatch(out []byte, op, distance, length int) {
 			binary.LittleEndian.PutUint64(out[op+n:], spread)
 		}
 	default:
-		for n := range length {
-			out[op+n] = out[from+n]
+		// A short pattern is doubled until eight bytes can be copied at once.
+		for distance < 8 {
+			t := out[op : op+8 : op+8]
+			binary.LittleEndian.PutUint64(t, binary.LittleEndian.Uint64(out[from:]))
+			if length <= distance {
+				return
+			}
+			op += distance
+			length -= distance
+			distance *= 2
+		}
+		for n := 0; n < length; n += 8 {
+			binary.LittleEndian.PutUint64(out[op+n:], binary.LittleEndian.Uint64(out[from+n:]))
 		}
 	}
 }

@@ -1,11 +1,12 @@
 // Package inflate decodes deflate streams (RFC 1951), and those of its wider
 // variant, deflate64: a window of 64 KiB, lengths of up to 65,538 and two more
-// distance codes. It takes no byte too many from its source. Where that can be
-// looked ahead in, a fast loop decodes nearly all symbols; a slow one, by the
-// bit, has the rest: ends, long codes, and whatever is wrong.
+// distance codes. It takes no byte too many from its source. A fast loop decodes
+// nearly all symbols; a careful one has the rest: what is near the end of the
+// input that is at hand, ends, and whatever is wrong.
 package inflate
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -16,10 +17,14 @@ var errCorrupt = errors.New("the compressed data is corrupt")
 
 func corrupt(what string) error { return fmt.Errorf("%w: %s", errCorrupt, what) }
 
-// A Peeker is a source of which what is at hand can be looked at, such as a
-// bufio.Reader. From one, decoding is several times as fast.
-type Peeker interface {
-	io.ByteReader
+var (
+	errNoDistance = corrupt("a distance code that there is not")
+	errTooFar     = corrupt("a distance to before the start")
+)
+
+// A Source is what a stream is read from: something of which what is at hand can
+// be looked at, such as a bufio.Reader.
+type Source interface {
 	Buffered() int
 	Peek(n int) ([]byte, error)
 	Discard(n int) (int, error)
@@ -27,62 +32,56 @@ type Peeker interface {
 
 // Decoder reads one stream.
 type Decoder struct {
-	src  io.ByteReader
-	peek Peeker // src, if it is one
-	wide bool
+	src   Source
+	codes *codes
 
-	bits  uint64 // not used yet, the next one lowest
-	count uint   // of them
+	in    []byte // what is at hand of the source
+	ip    int    // how much of it was taken
+	bits  uint64 // taken and not used yet, the next one lowest
+	count uint   // of them; above may stand some that were not taken yet
 
 	// What was decoded: all of it that a distance can reach, from the start of
 	// the buffer, and what was not handed out yet.
 	buffer      []byte
 	read, write int // positions: of the next byte to hand out, and to fill in
-	reach       int // of a distance
 
 	phase            func(*Decoder) error
 	last             bool
 	stored           int // bytes left of a stored block
 	length, distance int // left of a match
-	literals, dists  table
-	fastLiterals     [1 << literalBits]uint32
-	fastDistances    [1 << distanceBits]uint32
-	err              error
+
+	tables  *tables // of the block: own, or those of the fixed codes
+	own     tables
+	lengths [1 << lengthRoot]uint32 // of the code of the code lengths
+	err     error
 }
 
 // room is how much is decoded before it is handed out.
 const room = 96 << 10
 
 // New returns a decoder of deflate, or with wide of deflate64.
-func New(src io.ByteReader, wide bool) *Decoder {
-	d := &Decoder{wide: wide, reach: 32 << 10}
+func New(src Source, wide bool) *Decoder {
+	d := &Decoder{codes: &deflate}
 	if wide {
-		d.reach = 64 << 10
+		d.codes = &deflate64
 	}
-	d.buffer = make([]byte, d.reach+room)
+	d.buffer = make([]byte, d.codes.reach+room+outputRoom)
 	d.Reset(src)
 	return d
 }
 
 // Reset makes the decoder ready for another stream of the same kind.
-func (d *Decoder) Reset(src io.ByteReader) {
+func (d *Decoder) Reset(src Source) {
 	d.src = src
-	d.peek, _ = src.(Peeker)
-	d.bits, d.count, d.read, d.write = 0, 0, 0, 0
+	d.in, d.ip, d.bits, d.count, d.read, d.write = nil, 0, 0, 0, 0, 0
 	d.phase, d.last, d.stored, d.length, d.err = (*Decoder).block, false, 0, 0, nil
 }
 
 // Read reads decoded bytes. It returns io.EOF at the end of the last block, and
 // io.ErrUnexpectedEOF when the source ends before.
 func (d *Decoder) Read(p []byte) (int, error) {
-	if d.read == d.write && d.err == nil {
-		if d.full() { // what distances can reach moves to the front
-			copy(d.buffer, d.buffer[d.write-d.reach:d.write])
-			d.read, d.write = d.reach, d.reach
-		}
-		for d.err == nil && !d.full() {
-			d.err = d.phase(d)
-		}
+	if d.read == d.write && len(p) > 0 {
+		d.decode()
 	}
 	n := copy(p, d.buffer[d.read:d.write])
 	d.read += n
@@ -92,21 +91,88 @@ func (d *Decoder) Read(p []byte) (int, error) {
 	return 0, d.err
 }
 
-func (d *Decoder) full() bool { return d.write == len(d.buffer) }
-
-func (d *Decoder) put(c byte) {
-	d.buffer[d.write] = c
-	d.write++
+// WriteTo writes all that is left to w, from where it was decoded to.
+func (d *Decoder) WriteTo(w io.Writer) (size int64, err error) {
+	for err == nil {
+		if d.read == d.write {
+			d.decode()
+		}
+		if d.read < d.write {
+			var n int
+			n, err = w.Write(d.buffer[d.read:d.write])
+			d.read += n
+			size += int64(n)
+		} else {
+			err = d.err
+		}
+	}
+	if err == io.EOF {
+		err = nil
+	}
+	return size, err
 }
 
-// more takes one byte into the bit buffer.
+// decode fills the buffer.
+func (d *Decoder) decode() {
+	if d.full() { // what distances can reach moves to the front
+		d.read = copy(d.buffer, d.buffer[d.write-d.codes.reach:d.write])
+		d.write = d.read
+	}
+	for d.err == nil && !d.full() {
+		d.err = d.phase(d)
+	}
+	// What was looked at and not used stays in the source.
+	d.giveBack()
+	if _, err := d.src.Discard(d.ip); err != nil && (d.err == nil || d.err == io.EOF) {
+		d.err = err
+	}
+	d.in, d.ip = nil, 0
+}
+
+// full tells that the fast loop has no room any more.
+func (d *Decoder) full() bool { return d.write+outputRoom > len(d.buffer) }
+
+// giveBack leaves less than a byte in the bit buffer.
+func (d *Decoder) giveBack() {
+	d.ip -= int(d.count >> 3)
+	d.count &= 7
+	d.bits &= 1<<d.count - 1
+}
+
+// more takes at least one more byte, if there are not more than 56 bits.
 func (d *Decoder) more() error {
-	c, err := d.src.ReadByte()
+	if d.ip+8 <= len(d.in) {
+		d.bits |= binary.LittleEndian.Uint64(d.in[d.ip:]) << d.count
+		d.ip += int(63-d.count) >> 3
+		d.count |= 56
+		return nil
+	}
+	if d.ip == len(d.in) {
+		if err := d.look(); err != nil {
+			return err
+		}
+	}
+	d.bits |= uint64(d.in[d.ip]) << d.count
+	d.ip++
+	d.count += 8
+	return nil
+}
+
+// look makes at least one more byte of the source be at hand.
+func (d *Decoder) look() error {
+	ahead := int(d.count >> 3) // in the bit buffer, and given back
+	if _, err := d.src.Discard(d.ip - ahead); err != nil {
+		return err
+	}
+	in, err := d.src.Peek(max(ahead+1, d.src.Buffered()))
+	if len(in) > ahead {
+		d.in, d.ip = in, ahead
+		return nil
+	}
+	d.in, d.ip = in, len(in)
 	if err == io.EOF {
 		err = io.ErrUnexpectedEOF
 	}
-	d.bits |= uint64(c) << d.count
-	d.count += 8
 	return err
 }
 
@@ -120,6 +186,32 @@ func (d *Decoder) take(n uint) (int, error) {
 	d.bits >>= n
 	d.count -= n
 	return int(v), nil
+}
+
+// symbol takes a code and returns its entry, whose extra bits are not taken.
+func (d *Decoder) symbol(table []uint32, root uint) (uint32, error) {
+	for {
+		e, n := table[d.bits&(1<<root-1)], uint(0)
+		if e&kindMask == kindPointer {
+			n = root
+			e = table[uint64(e>>valueShift)+d.bits>>root&(1<<(e>>codeShift&15)-1)]
+		}
+		n += uint(e >> codeShift & 15)
+		if n <= d.count {
+			d.bits >>= n
+			d.count -= n
+			return e, nil
+		}
+		if err := d.more(); err != nil {
+			return 0, err
+		}
+	}
+}
+
+// value takes the extra bits of a length or distance and returns it.
+func (d *Decoder) value(e uint32) (int, error) {
+	extra, err := d.take(uint(e&63 - e>>codeShift&15))
+	return int(e>>valueShift) + extra, err
 }
 
 // block reads the header of a block (3.2.3).
@@ -136,11 +228,11 @@ func (d *Decoder) block() error {
 	case 0:
 		return d.storedHeader()
 	case 1:
-		d.literals, d.dists = fixedLiterals, fixedDistances
-		d.fillFast(fixedLengths[:288], fixedLengths[288:])
+		d.tables = &d.codes.fixed
 		d.phase = (*Decoder).compressed
 		return nil
 	case 2:
+		d.tables = &d.own
 		d.phase = (*Decoder).compressed
 		return d.dynamicHeader()
 	}
@@ -150,6 +242,7 @@ func (d *Decoder) block() error {
 // storedHeader reads the lengths of a stored block (3.2.4), which start at a
 // whole byte.
 func (d *Decoder) storedHeader() error {
+	d.giveBack()
 	d.bits, d.count = 0, 0
 	length, err := d.take(16)
 	if err != nil {
@@ -162,39 +255,21 @@ func (d *Decoder) storedHeader() error {
 	if length != ^complement&0xffff {
 		return corrupt("a stored block contradicts its own length")
 	}
+	d.giveBack()
 	d.stored, d.phase = length, (*Decoder).storedData
 	return nil
 }
 
 func (d *Decoder) storedData() error {
-	if d.peek != nil && d.stored > 0 {
-		in, err := d.peek.Peek(max(1, min(d.stored, d.peek.Buffered())))
-		if err == io.EOF {
-			return io.ErrUnexpectedEOF
-		}
-		if err != nil {
+	if d.stored > 0 && d.ip == len(d.in) {
+		if err := d.look(); err != nil {
 			return err
 		}
-		n := copy(d.buffer[d.write:], in[:min(len(in), d.stored)])
-		d.write += n
-		d.stored -= n
-		_, err = d.peek.Discard(n)
-		if d.stored == 0 {
-			d.phase = (*Decoder).block
-		}
-		return err
 	}
-	for d.stored > 0 && !d.full() {
-		c, err := d.src.ReadByte()
-		if err == io.EOF {
-			return io.ErrUnexpectedEOF
-		}
-		if err != nil {
-			return err
-		}
-		d.put(c)
-		d.stored--
-	}
+	n := copy(d.buffer[d.write:], d.in[d.ip:min(len(d.in), d.ip+d.stored)])
+	d.ip += n
+	d.write += n
+	d.stored -= n
 	if d.stored == 0 {
 		d.phase = (*Decoder).block
 	}
@@ -211,7 +286,7 @@ func (d *Decoder) dynamicHeader() error {
 		return err
 	}
 	literals, distances, orders := counts&31+257, counts>>5&31+1, counts>>10+4
-	if literals > maxLiterals || !d.wide && distances > 30 {
+	if literals > maxLiterals || distances > d.codes.maxDistances {
 		return corrupt("a block with too many codes")
 	}
 	var lengths [maxLiterals + 32]byte
@@ -222,115 +297,83 @@ func (d *Decoder) dynamicHeader() error {
 		}
 		lengths[lengthOrder[i]] = byte(n)
 	}
-	var codes table
-	if err := codes.build(lengths[:19]); err != nil {
+	if err := build(d.lengths[:], lengthRoot, lengths[:19], lengthEntries[:]); err != nil {
 		return err
 	}
 	clear(lengths[:19])
 	for i := 0; i < literals+distances; {
-		symbol, err := d.symbol(&codes)
-		if err != nil {
-			return err
+		// As symbol does it, for a code that is all in its root.
+		e := d.lengths[d.bits&(1<<lengthRoot-1)]
+		n := uint(e >> codeShift & 15)
+		if n > d.count {
+			if err := d.more(); err != nil {
+				return err
+			}
+			continue
 		}
-		if symbol < 16 {
-			lengths[i] = byte(symbol)
+		d.bits >>= n
+		d.count -= n
+		if e&kindLiteral != 0 {
+			lengths[i] = byte(e >> valueShift)
 			i++
 			continue
 		}
-		repeat, value := [3]struct {
-			bits uint
-			base int
-		}{{2, 3}, {3, 3}, {7, 11}}[symbol-16], byte(0)
-		if symbol == 16 {
+		if e&kindMask == kindNone {
+			return corrupt("a code length that there is not")
+		}
+		repeats, err := d.value(e)
+		if err != nil {
+			return err
+		}
+		value := byte(0)
+		if e&kindMask == kindAgain {
 			if i == 0 {
 				return corrupt("a code length repeats nothing")
 			}
 			value = lengths[i-1]
 		}
-		n, err := d.take(repeat.bits)
-		if err != nil {
-			return err
-		}
-		if n += repeat.base; i+n > literals+distances {
+		if i+repeats > literals+distances {
 			return corrupt("too many code lengths")
 		}
-		for range n {
+		for range repeats {
 			lengths[i] = value
 			i++
 		}
 	}
-	if lengths[endOfBlock] == 0 {
-		return corrupt("a block without an end")
-	}
-	if err := d.literals.build(lengths[:literals]); err != nil {
+	if err := build(d.own.literals[:], literalRoot, lengths[:literals], d.codes.literals[:]); err != nil {
 		return err
 	}
-	if err := d.dists.build(lengths[literals : literals+distances]); err != nil {
-		return err
-	}
-	d.fillFast(lengths[:literals], lengths[literals:literals+distances])
-	return nil
+	return build(d.own.distances[:], distanceRoot, lengths[literals:literals+distances], d.codes.distances[:])
 }
 
-// fillFast makes the tables of the fast loop.
-func (d *Decoder) fillFast(literals, distances []byte) {
-	if d.peek != nil {
-		fill(d.fastLiterals[:], literalBits, literals, d.literalEntry)
-		fill(d.fastDistances[:], distanceBits, distances, d.distanceEntry)
-	}
-}
-
-const (
-	endOfBlock  = 256
-	maxLiterals = 286
-)
-
-// extra is the base and the number of extra bits of a length or distance code.
-type extra struct {
-	base int
-	bits uint
-}
-
-// The codes of 3.2.5; deflate64 has another last length, and two more distances.
-var lengthCodes, wideLengthCodes, distanceCodes = func() (l, w [29]extra, dist [32]extra) {
-	base := 3
-	for i := range l {
-		bits := max(i/4-1, 0)
-		l[i] = extra{base, uint(bits)}
-		base += 1 << bits
-	}
-	w = l
-	l[28], w[28] = extra{258, 0}, extra{3, 16}
-	base = 1
-	for i := range dist {
-		bits := max(i/2-1, 0)
-		dist[i] = extra{base, uint(bits)}
-		base += 1 << bits
-	}
-	return l, w, dist
-}()
-
-// compressed decodes symbols until the window is full or the block ends.
+// compressed decodes symbols until the buffer is full or the block ends.
 func (d *Decoder) compressed() error {
 	for !d.full() {
 		if d.length > 0 {
 			d.match()
 			continue
 		}
-		if d.peek != nil && d.write+outputRoom <= len(d.buffer) {
-			d.fast()
-		}
-		symbol, err := d.symbol(&d.literals)
-		switch {
-		case err != nil:
+		if err := d.fast(); err != nil {
 			return err
-		case symbol < endOfBlock:
-			d.put(byte(symbol))
-		case symbol == endOfBlock:
+		}
+		if d.full() {
+			return nil
+		}
+		e, err := d.symbol(d.tables.literals[:], literalRoot)
+		if err != nil {
+			return err
+		}
+		switch e & kindMask {
+		case kindLiteral:
+			d.buffer[d.write] = byte(e >> valueShift)
+			d.write++
+		case kindEnd:
 			d.phase = (*Decoder).block
 			return nil
+		case kindNone:
+			return corrupt("a length code that there is not")
 		default:
-			if err := d.startMatch(symbol - endOfBlock - 1); err != nil {
+			if err := d.startMatch(e); err != nil {
 				return err
 			}
 		}
@@ -338,34 +381,25 @@ func (d *Decoder) compressed() error {
 	return nil
 }
 
-func (d *Decoder) startMatch(code int) error {
-	codes := &lengthCodes
-	if d.wide {
-		codes = &wideLengthCodes
-	}
-	if code >= len(codes) {
-		return corrupt("a length code that there is not")
-	}
-	more, err := d.take(codes[code].bits)
+// startMatch takes what describes a match.
+func (d *Decoder) startMatch(e uint32) error {
+	length, err := d.value(e)
 	if err != nil {
 		return err
 	}
-	symbol, err := d.symbol(&d.dists)
-	if err != nil {
+	if e, err = d.symbol(d.tables.distances[:], distanceRoot); err != nil {
 		return err
 	}
-	if symbol >= 30 && !d.wide {
-		return corrupt("a distance code that there is not")
+	if e&kindMask == kindNone {
+		return errNoDistance
 	}
-	far, err := d.take(distanceCodes[symbol].bits)
-	if err != nil {
+	if d.distance, err = d.value(e); err != nil {
 		return err
 	}
-	d.length, d.distance = codes[code].base+more, distanceCodes[symbol].base+far
-	if d.distance > d.write || d.distance > d.reach {
-		d.length = 0
-		return corrupt("a distance to before the start")
+	if d.distance > d.write {
+		return errTooFar
 	}
+	d.length = length
 	return nil
 }
 
@@ -373,7 +407,7 @@ func (d *Decoder) startMatch(code int) error {
 func (d *Decoder) match() {
 	n := min(d.length, len(d.buffer)-d.write)
 	d.length -= n
-	for range n {
-		d.put(d.buffer[d.write-d.distance])
+	for to := d.write + n; d.write < to; {
+		d.write += copy(d.buffer[d.write:to], d.buffer[d.write-d.distance:d.write])
 	}
 }

@@ -4,8 +4,6 @@ package lone
 
 import (
 	"bufio"
-	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -13,10 +11,8 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"github.com/klauspost/readahead"
-	"golang.org/x/text/encoding/charmap"
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
@@ -271,7 +267,7 @@ func openFile(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (arc
 	}
 	e := archive.Entry{Path: nameFrom(o.Name, m), Method: m.Name, Size: archive.Unknown, Packed: size}
 	if m.Name == codec.Gzip {
-		readGzipHeader(io.NewSectionReader(r, 0, size), &e)
+		describe(&e, bufio.NewReader(io.NewSectionReader(r, 0, size)))
 	}
 	return &stream{decoded: d, entry: e}, nil
 }
@@ -301,36 +297,15 @@ func nameFrom(name string, m codec.Method) string {
 	return name + ".data"
 }
 
-// readGzipHeader takes name and time from a header, where they are (RFC 1952,
-// section 2.3). A name with folders is not to be believed.
-func readGzipHeader(r io.Reader, e *archive.Entry) {
-	const flagExtra, flagName = 4, 8
-	in := bufio.NewReader(r)
-	var fixed [10]byte
-	if _, err := io.ReadFull(in, fixed[:]); err != nil {
-		return
-	}
-	if seconds := binary.LittleEndian.Uint32(fixed[4:]); seconds != 0 {
-		e.Modified = time.Unix(int64(seconds), 0)
-	}
-	if fixed[3]&flagExtra != 0 {
-		var length [2]byte
-		if _, err := io.ReadFull(in, length[:]); err != nil {
-			return
-		}
-		if _, err := in.Discard(int(binary.LittleEndian.Uint16(length[:]))); err != nil {
-			return
-		}
-	}
-	if fixed[3]&flagName == 0 {
-		return
-	}
-	raw, err := in.ReadSlice(0)
+// describe takes name and time from the header of a gzip file. A name with folders
+// is not to be believed; what is wrong with the header shows when it is decoded.
+func describe(e *archive.Entry, src codec.Source) {
+	header, err := codec.ReadGzipHeader(src)
 	if err != nil {
 		return
 	}
-	name, err := charmap.ISO8859_1.NewDecoder().String(string(bytes.TrimSuffix(raw, []byte{0})))
-	if err == nil && name != "" && path.Base(name) == name && name != "." && name != ".." && !strings.ContainsAny(name, `\`) {
+	e.Modified = header.Modified
+	if name := header.Name; name != "" && path.Base(name) == name && name != "." && name != ".." && !strings.ContainsAny(name, `\`) {
 		e.Path = name
 	}
 }

@@ -3,6 +3,7 @@ package zip
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -130,16 +131,22 @@ func getBuffer(r io.Reader) *bufio.Reader {
 	return b
 }
 
+func putBuffer(b *bufio.Reader) {
+	b.Reset(nil)
+	buffers.Put(b)
+}
+
 // data decodes one entry and checks it on the way.
 type data struct {
 	z     *Reader
 	entry *archive.Entry
 	rec   *record
 
-	block    *[piece]byte  // what was read along with the local header
-	section  *section      // the packed data, when it does not fit in block,
-	stream   *bufio.Reader // and a buffer for it
-	packed   codec.Source  // either
+	block    *[piece]byte  // what was read along with the local header,
+	inBlock  codec.Bytes   // with all of the packed data; where that is longer,
+	section  *section      // it is read
+	stream   *bufio.Reader // through a buffer
+	packed   codec.Source  // inBlock or stream
 	position int64         // of the packed data, in the file
 	flags    uint16        // of the local header
 
@@ -171,7 +178,8 @@ func (d *data) start(method codec.Method) error {
 		return err
 	}
 	if whole := int64(header) + d.entry.Packed; whole <= n {
-		d.packed = bytes.NewReader(block[header:whole])
+		d.inBlock.Reset(block[header:whole])
+		d.packed = &d.inBlock
 	} else {
 		d.section = &section{d.z.r, d.position, d.entry.Packed}
 		d.stream = getBuffer(d.section)
@@ -231,11 +239,66 @@ func (d *data) Read(p []byte) (int, error) {
 		return 0, d.err
 	}
 	n, err := d.decoder.Read(p)
-	d.sum = crc32.Update(d.sum, crc32.IEEETable, p[:n])
-	d.size += int64(n)
+	if tooLong := d.count(p[:n]); tooLong != nil {
+		err = tooLong
+	}
+	d.err = d.judge(err)
+	return n, d.err
+}
+
+// WriteTo writes all of the data to w, from where it was decoded to where that
+// is possible.
+func (d *data) WriteTo(w io.Writer) (int64, error) {
+	direct, ok := d.decoder.(io.WriterTo)
+	if !ok {
+		block := pieces.Get().(*[piece]byte)
+		defer pieces.Put(block)
+		return io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{d}, block[:])
+	}
+	if d.err != nil {
+		return 0, d.err
+	}
+	onto := counting{d: d, w: w}
+	n, err := direct.WriteTo(&onto)
+	if onto.err != nil {
+		d.err = onto.err
+		return n, d.err
+	}
+	if d.err = d.judge(cmp.Or(err, io.EOF)); d.err != io.EOF {
+		return n, d.err
+	}
+	return n, nil
+}
+
+// counting counts what is written.
+type counting struct {
+	d   *data
+	w   io.Writer
+	err error // of w
+}
+
+func (c *counting) Write(p []byte) (n int, err error) {
+	if err := c.d.count(p); err != nil {
+		return 0, err
+	}
+	n, c.err = c.w.Write(p)
+	return n, c.err
+}
+
+// count takes note of decoded data.
+func (d *data) count(p []byte) error {
+	d.sum = crc32.Update(d.sum, crc32.IEEETable, p)
+	d.size += int64(len(p))
+	if d.size > d.entry.Size {
+		return fault.New(fault.Damaged, "its data is longer than the %d bytes that the directory says", d.entry.Size)
+	}
+	return nil
+}
+
+// judge says what an error of the decoder means; at the end, all that was decoded
+// is held against the directory.
+func (d *data) judge(err error) error {
 	switch {
-	case d.size > d.entry.Size:
-		err = fault.New(fault.Damaged, "its data is longer than the %d bytes that the directory says", d.entry.Size)
 	case err == io.EOF:
 		if checked := d.check(); checked != nil {
 			err = checked
@@ -246,8 +309,7 @@ func (d *data) Read(p []byte) (int, error) {
 	if err != nil && err != io.EOF {
 		err = d.atBorder(d.locked(err))
 	}
-	d.err = err
-	return n, err
+	return err
 }
 
 // check holds the decoded data against the directory.
@@ -306,8 +368,7 @@ func (d *data) Close() error {
 		d.decoder = nil
 	}
 	if d.stream != nil {
-		d.stream.Reset(nil)
-		buffers.Put(d.stream)
+		putBuffer(d.stream)
 		d.stream = nil
 	}
 	if d.block != nil {

@@ -1,7 +1,6 @@
 package zip
 
 import (
-	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -10,7 +9,6 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
-	"widecrate/core/codec/inflate"
 	"widecrate/core/fault"
 )
 
@@ -151,12 +149,19 @@ func findDescriptor(r io.ReaderAt, size, start int64, e *archive.Entry, rec *rec
 	if e.Encrypted || e.Method != codec.Deflate && e.Method != codec.Deflate64 {
 		return errors.New("its size is not known")
 	}
-	in := &countedBytes{r: bufio.NewReader(&section{r, start, size - start})}
-	var err error
-	if e.Size, err = io.Copy(io.Discard, inflate.New(in, e.Method == codec.Deflate64)); err != nil {
+	data := &section{r, start, size - start}
+	in := getBuffer(data)
+	defer putBuffer(in)
+	method, _ := codec.ByName(e.Method)
+	d, err := method.Decode(in, codec.Options{})
+	if err != nil {
 		return err
 	}
-	e.Packed = in.n
+	defer d.Close()
+	if e.Size, err = io.Copy(io.Discard, d); err != nil {
+		return err
+	}
+	e.Packed = data.position - start - int64(in.Buffered())
 	var record [24]byte
 	n, err := r.ReadAt(record[:], start+e.Packed)
 	if err != nil && err != io.EOF {
@@ -179,18 +184,4 @@ func findDescriptor(r io.ReaderAt, size, start int64, e *archive.Entry, rec *rec
 		}
 	}
 	return errors.New("the record behind its data is missing")
-}
-
-// countedBytes counts what is taken by the byte.
-type countedBytes struct {
-	r io.ByteReader
-	n int64
-}
-
-func (c *countedBytes) ReadByte() (byte, error) {
-	b, err := c.r.ReadByte()
-	if err == nil {
-		c.n++
-	}
-	return b, err
 }
