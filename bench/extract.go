@@ -17,6 +17,8 @@ import (
 	"github.com/klauspost/compress/flate"
 
 	"widecrate/core/archive"
+	"widecrate/core/codec"
+	"widecrate/core/codec/inflate"
 	"widecrate/core/format/zip"
 )
 
@@ -97,18 +99,66 @@ func (repeated) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 func oneLarge(b *bench) result {
 	in, out := filepath.Join(b.dir, "large"), filepath.Join(b.dir, "out")
 	must(os.MkdirAll(in, 0o777))
-	writeMixed(filepath.Join(in, "survey.zip"))
+	writeMixed(filepath.Join(in, "survey.zip"), 300_000_000)
 	jobs := index(in, "own")
 	defer os.RemoveAll(in)
 	return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "-q", "--workers", workers)
 }
 
-// writeMixed makes an archive of 300 MB of files of all sizes, some of which
-// hardly compress.
-func writeMixed(path string) {
+// oneHuge has so many entries of 150 MB of text, and nothing else.
+func oneHuge(entries int) func(*bench) result {
+	return func(b *bench) result {
+		in, out := filepath.Join(b.dir, "survey"), filepath.Join(b.dir, "out")
+		must(os.MkdirAll(in, 0o777))
+		content := words(rand.New(rand.NewPCG(5, 5)), 150_000_000)
+		write(filepath.Join(in, "survey.zip"), func(add func(string, []byte)) {
+			for i := range entries {
+				add(fmt.Sprintf("log-%d.txt", i), content)
+			}
+		})
+		jobs := index(in, "own")
+		defer os.RemoveAll(in)
+		return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "-q", "--workers", workers)
+	}
+}
+
+// checking holds the checking of 1 GB on all cores against the decoder alone, on
+// one of them, with everything in memory.
+func checking(b *bench) result {
+	dir := filepath.Join(b.dir, "check")
+	must(os.MkdirAll(dir, 0o777))
+	defer os.RemoveAll(dir)
+	path := filepath.Join(dir, "survey.zip")
+	r := rand.New(rand.NewPCG(6, 6))
+	write(path, func(add func(string, []byte)) {
+		for f := range 500 {
+			data := table(r, 2_000_000)
+			if f%2 == 1 {
+				data = words(r, 2_000_000)
+			}
+			add(fmt.Sprintf("grid-%03d.dat", f), data)
+		}
+	})
+	jobs := index(dir, "shared")
+	d := inflate.New(nil, false)
+	alone := func() {
+		for _, j := range jobs {
+			var src codec.Bytes
+			src.Reset(j.packed)
+			d.Reset(&src)
+			_, err := io.Copy(io.Discard, d)
+			must(err)
+		}
+	}
+	return b.pair(func() {}, alone, "verify", path, "-q", "--workers", workers)
+}
+
+// writeMixed makes an archive of so many bytes of files of all sizes, some of
+// which hardly compress.
+func writeMixed(path string, total int) {
 	r := rand.New(rand.NewPCG(2, 2))
 	write(path, func(add func(string, []byte)) {
-		for f, left := 0, 300_000_000; left > 0; f++ {
+		for f, left := 0, total; left > 0; f++ {
 			size := min(left, 1<<(12+r.IntN(12))) // 4 KiB to 8 MiB
 			data := table(r, size)
 			switch f % 4 {
@@ -152,7 +202,7 @@ func handLoop(out string, jobs []job) {
 	when := time.Unix(1_777_000_000, 0)
 	for range runtime.NumCPU() {
 		wg.Go(func() {
-			inflate := flate.NewReader(nil)
+			decoder := flate.NewReader(nil)
 			block := make([]byte, 256<<10)
 			for i := int(next.Add(1)) - 1; i < len(jobs); i = int(next.Add(1)) - 1 {
 				j := &jobs[i]
@@ -160,10 +210,10 @@ func handLoop(out string, jobs []job) {
 				f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 				must(err)
 				if j.deflate {
-					must(inflate.(flate.Resetter).Reset(bytes.NewReader(j.packed), nil))
+					must(decoder.(flate.Resetter).Reset(bytes.NewReader(j.packed), nil))
 					for err = nil; err == nil; {
 						var n int
-						n, err = io.ReadFull(inflate, block)
+						n, err = io.ReadFull(decoder, block)
 						_, werr := f.Write(block[:n])
 						must(werr)
 					}

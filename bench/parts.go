@@ -19,7 +19,7 @@ import (
 // file.
 func inParts(b *bench) result {
 	path, cut, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "out")
-	writeMixed(path)
+	writeMixed(path, 300_000_000)
 	split(path, cut, 20<<20, parts.NumberedStyle)
 	defer os.RemoveAll(cut)
 	defer os.Remove(path)
@@ -50,7 +50,7 @@ func splitting(b *bench) result {
 
 func splittingZIP(b *bench) result {
 	path, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "out")
-	writeMixed(path)
+	writeMixed(path, 300_000_000)
 	defer os.Remove(path)
 	floor := func() { cutLoop(path, out, false) }
 	return b.pair(remover(out), floor, "parts", "split", path, "--part-size", fmt.Sprint(partSize), "--part-style", "zip", "--into", out, "-q")

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/readahead"
 
 	"widecrate/core/archive"
@@ -62,12 +63,23 @@ func tarFiles(small bool) []job {
 	return files
 }
 
+// library decodes with a library alone.
+func library(m codec.Method, packed []byte) io.Reader {
+	src := bufio.NewReader(bytes.NewReader(packed))
+	if m.Name == codec.Gzip {
+		r, err := gzip.NewReader(src)
+		must(err)
+		return r
+	}
+	r, err := m.Decode(src, codec.Options{})
+	must(err)
+	return r
+}
+
 // tarLoop is the floor: decode ahead of the writing, on a second goroutine, and
 // write file by file at known places; nothing is checked or listed.
 func tarLoop(out string, m codec.Method, packed []byte, files []job) {
-	d, err := m.Decode(bufio.NewReader(bytes.NewReader(packed)), codec.Options{})
-	must(err)
-	in := readahead.NewReader(d)
+	in := readahead.NewReader(library(m, packed))
 	defer in.Close()
 	block := make([]byte, 256<<10)
 	made := map[string]bool{}

@@ -9,6 +9,14 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
+func TestShares(t *testing.T) {
+	sizes := []int64{5, Long, shareBytes, 7, Long + 1, 9, Long}
+	assert.Equal(t, [][]int{{4}, {1}, {6}, {0, 2}, {3, 5}}, Shares(len(sizes), func(i int) int64 { return sizes[i] }))
+	small := Shares(150, func(int) int64 { return -1 }) // not known
+	assert.Equal(t, []int{shareThings, shareThings, 22}, []int{len(small[0]), len(small[1]), len(small[2])})
+	assert.Empty(t, Shares(0, nil))
+}
+
 func TestRun(t *testing.T) {
 	for _, workers := range []int{1, 3, 50} {
 		var running, most atomic.Int32

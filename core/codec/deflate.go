@@ -14,7 +14,7 @@ import (
 const Deflate = "deflate"
 
 var deflate = Method{
-	Name: Deflate,
+	Name:   Deflate,
 	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return newInflater(src, &narrow), nil },
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		return newBlocks(dst, deflateBlock, deflateHistory, o, deflateBlocks(o.level())), nil

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"widecrate/core/fault"
 	"widecrate/core/place"
@@ -26,6 +27,7 @@ type engine struct {
 	Options
 	observer Observer
 	telling  sync.Mutex
+	long     atomic.Int32 // entries that are being written and are long
 	ctx      context.Context
 	ordered  bool    // commits are in order too
 	sources  []*unit // those of the sources themselves
@@ -125,7 +127,7 @@ func (e *engine) take() (u *unit, owned bool) {
 			return u, true
 		}
 		for _, u := range e.active {
-			if u.claimed < len(u.wanted) && u.err == nil {
+			if u.claimed < len(u.shares) && u.err == nil {
 				u.pending++
 				return u, false
 			}
@@ -192,16 +194,13 @@ func (e *engine) plannedLocked(u *unit) {
 func (e *engine) fill(u *unit) {
 	for {
 		e.mu.Lock()
-		from, to := u.claim(e.ctx)
+		share := u.claim(e.ctx)
 		e.mu.Unlock()
-		if from == to {
+		if share == nil {
 			break
 		}
-		at, err := u.write(e, from, to)
-		if err != nil {
+		if at, err := u.write(e, share); err != nil {
 			e.mu.Lock()
-			// Entries are claimed in order, so that the first one that fails
-			// is the same with any number of workers.
 			if u.err == nil || at < u.errAt {
 				u.err, u.errAt = err, at
 			}

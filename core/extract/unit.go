@@ -12,7 +12,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/klauspost/readahead"
+
 	"widecrate/core/archive"
+	"widecrate/core/batch"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
@@ -48,6 +51,7 @@ type unit struct {
 	inner   []*unit
 	stage   *stage.Unit
 	wanted  []int       // indices into kept of the entries whose data is needed
+	shares  [][]int     // of these: indices into wanted
 	second  map[int]int // of hard links: indices into kept of the link and of what it is a second name of
 	data    map[int]int // of hard links to something that is not kept: index into kept, entry with the data
 	bytes   int64       // claimed size of the wanted entries
@@ -59,7 +63,7 @@ type unit struct {
 	failed  bool
 
 	// Under the lock of the engine:
-	claimed   int // wanted entries that were handed out
+	claimed   int // shares that were handed out
 	pending   int // workers that are busy with the unit
 	err       error
 	errAt     int // index into wanted
@@ -101,6 +105,7 @@ func (u *unit) open(e *engine) error {
 	if err := u.budget.Check(u.bytes); err != nil {
 		return err
 	}
+	u.shares = batch.Shares(len(u.wanted), func(n int) int64 { return u.entries[u.kept[u.wanted[n]]].Size })
 	return u.checkSpace(root)
 }
 
@@ -340,31 +345,25 @@ func (u *unit) isInner(i int) bool {
 	return false
 }
 
-// A worker claims this much at a time: enough that handing out costs nothing,
-// little enough that two share a small archive.
-const (
-	claimEntries = 64
-	claimBytes   = 1 << 20
-)
-
-// claim hands out the next wanted entries: those from from up to to.
-func (u *unit) claim(ctx context.Context) (from, to int) {
-	if u.err != nil || ctx.Err() != nil {
-		return u.claimed, u.claimed
+// claim hands out the next share of the wanted entries; nil when none is left.
+func (u *unit) claim(ctx context.Context) []int {
+	for u.claimed < len(u.shares) && ctx.Err() == nil {
+		share := u.shares[u.claimed]
+		u.claimed++
+		// What stands before an entry that failed is still tried, so that the
+		// first one that fails is the same with any number of workers.
+		if u.err == nil || share[0] < u.errAt {
+			return share
+		}
 	}
-	from = u.claimed
-	for size := int64(0); u.claimed < len(u.wanted) && u.claimed-from < claimEntries && size < claimBytes; u.claimed++ {
-		size += u.entries[u.kept[u.wanted[u.claimed]]].Size
-	}
-	return from, u.claimed
+	return nil
 }
 
-// write stages the wanted entries from up to to. With an error it tells at
-// which one.
-func (u *unit) write(e *engine, from, to int) (int, error) {
+// write stages a share of the wanted entries. With an error it tells at which one.
+func (u *unit) write(e *engine, share []int) (int, error) {
 	hand := u.stage.Hand()
 	defer hand.Close()
-	for n := from; n < to; n++ {
+	for _, n := range share {
 		k := u.wanted[n]
 		err := hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(k), w) })
 		if e.Reading.Salvage && fault.Of(err) == fault.Damaged || errors.Is(err, archive.ErrUnsupported) {
@@ -376,7 +375,7 @@ func (u *unit) write(e *engine, from, to int) (int, error) {
 		}
 		e.Progress.Entries.Add(1)
 	}
-	return to, nil
+	return 0, nil
 }
 
 // Data is written in pieces of this size, fewer system calls for most files
@@ -392,7 +391,21 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 		return err
 	}
 	defer data.Close()
-	_, err = u.pass(e, i, data, w)
+	from := io.Reader(data)
+	if u.entries[i].Size >= batch.Long {
+		defer e.long.Add(-1)
+		if int(e.long.Add(1)) < e.Workers {
+			// Not all workers have a long one: it is decoded on a goroutine of
+			// its own, while what came before is written.
+			ahead, err := readahead.NewReaderSize(data, 4, piece)
+			if err != nil {
+				return err
+			}
+			defer ahead.Close()
+			from = ahead
+		}
+	}
+	_, err = u.pass(e, i, from, w)
 	return err
 }
 
@@ -524,7 +537,7 @@ func (u *unit) settle(e *engine) {
 	u.notePartial()
 	e.letGo(u)
 	e.Progress.Archives.Add(1)
-	u.archive, u.entries, u.stage, u.kept, u.wanted = nil, nil, nil, nil, nil
+	u.archive, u.entries, u.stage, u.kept, u.wanted, u.shares = nil, nil, nil, nil, nil, nil
 }
 
 // allLost reports whether all that was kept could not be had.

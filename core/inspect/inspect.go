@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"widecrate/core/archive"
+	"widecrate/core/batch"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
@@ -203,20 +204,30 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 }
 
 // Each goes through the entries that the selection keeps, and gives each to do
-// with a function that opens its data. Several workers do so at once; the error
-// of the first entry that fails is returned. An archive that comes in order was
-// read to its end when it was opened: open is nil then.
+// with a function that opens its data. Several workers do so at once, and share
+// them by size; the error of the first that fails is returned. An archive that
+// comes in order was read to its end when it was opened: open is nil then.
 func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.Entry, open func() (io.ReadCloser, error)) error) error {
+	var kept []int
+	for i, e := range a.Entries(leftOut) {
+		if a.open.Reader != nil {
+			kept = append(kept, i)
+		} else if err := do(e, nil); err != nil {
+			return err
+		}
+	}
 	var group errgroup.Group
 	group.SetLimit(workers)
-	for i, e := range a.Entries(leftOut) {
-		if a.open.Reader == nil {
-			if err := do(e, nil); err != nil {
-				return err
+	for _, share := range batch.Shares(len(kept), func(n int) int64 { return a.entries[kept[n]].Size }) {
+		group.Go(func() error {
+			for _, n := range share {
+				i := kept[n]
+				if err := do(&a.entries[i], func() (io.ReadCloser, error) { return a.open.Open(i) }); err != nil {
+					return err
+				}
 			}
-			continue
-		}
-		group.Go(func() error { return do(e, func() (io.ReadCloser, error) { return a.open.Open(i) }) })
+			return nil
+		})
 	}
 	return group.Wait()
 }
