@@ -40,6 +40,12 @@ type result struct {
 }
 
 var figures = []figure{
+	{"text", "decoder alone, source text", decoding(sourceText, 0), 1 / 2.0, "× library"},
+	{"csv", "decoder alone, CSV", decoding(levels, 0), 1 / 2.0, "× library"},
+	{"code", "decoder alone, machine code", decoding(machineCode, 0), 1 / 2.0, "× library"},
+	{"text4", "decoder alone, source text in streams of 4 KiB", decoding(sourceText, 4096), 1 / 1.8, "× library"},
+	{"csv4", "decoder alone, CSV in streams of 4 KiB", decoding(levels, 4096), 1 / 1.8, "× library"},
+	{"code4", "decoder alone, machine code in streams of 4 KiB", decoding(machineCode, 4096), 1 / 1.8, "× library"},
 	{"many", "200 archives × 100 files of 4 KiB, own layout", manySmall("own"), 1.25, "× hand loop"},
 	{"shared", "the same, shared layout", manySmall("shared"), 1.8, "× hand loop"},
 	{"tiny", "5,000 archives of one 20 KiB file, shared layout", manyTiny, 1.8, "× hand loop"},
@@ -125,7 +131,7 @@ func (b *bench) run(only string) (err error) {
 		if r.floor > 0 {
 			floor = fmt.Sprintf("%.3f s", r.floor)
 		}
-		fmt.Printf("%-6s  %-49s  %7.3f s  %9s  %4d MiB  %.3f %s (%g)%s\n",
+		fmt.Printf("%-6s  %-49s  %7.3f s  %9s  %4d MiB  %.3f %s (%.3g)%s\n",
 			f.name, f.what, r.ours.Seconds(), floor, r.memory>>20, r.value, f.unit, f.limit, mark)
 	}
 	return nil

@@ -3,11 +3,17 @@ package codec
 import (
 	"bufio"
 	"bytes"
+	"compress/gzip"
+	"compress/zlib"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"math/rand/v2"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/stretchr/testify/assert"
@@ -70,6 +76,60 @@ func TestStreams(t *testing.T) {
 				assert.Error(t, err, "cut off after %d", n)
 			}
 		})
+	}
+}
+
+// What stands around deflate is read as the standard library reads it, and as the
+// RFCs say where that is more lenient.
+func TestWrappers(t *testing.T) {
+	text := []byte(strings.Repeat("2026-05-01T00:00Z,2600,good\n", 40))
+	header := []byte{0x1f, 0x8b, 8, 2 | 4 | 8 | 16, 0x40, 0xe1, 0xf3, 0x69, 0, 3, 3, 0, 'x', 0, 7}
+	header = append(append(header, "p\xe9gel.csv\x00"...), "levels\x00"...)
+	header = binary.LittleEndian.AppendUint16(header, uint16(crc32.ChecksumIEEE(header)))
+	member := packed(t, gzipMethod, text)
+	full := append(header, member[10:]...) // behind the plain header
+	readers := map[string]func(io.Reader) (io.Reader, error){
+		Gzip: func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) },
+		Zlib: func(r io.Reader) (io.Reader, error) { return zlib.NewReader(r) },
+	}
+	for name, stream := range map[string][]byte{
+		Gzip:                              append(bytes.Clone(full), member...),
+		Gzip + " and what is not one":     append(bytes.Clone(full), "behind"...),
+		Zlib:                              packed(t, zlibMethod, text),
+		Zlib + " that needs a dictionary": {0x78, 0xbb, 0, 1, 0, 2, 3, 0, 0, 0, 0, 1},
+	} {
+		method, _ := ByName(name[:4])
+		compare := func(stream []byte) {
+			var want []byte
+			theirs, wantErr := readers[name[:4]](bytes.NewReader(stream))
+			if wantErr == nil {
+				want, wantErr = io.ReadAll(theirs)
+			}
+			got, err := unpacked(method, stream, Options{})
+			if assert.Equal(t, wantErr == nil, err == nil, "%s: %v, %v", name, wantErr, err); err == nil {
+				assert.Equal(t, want, got, name)
+			}
+		}
+		compare(stream)
+		for at := range stream {
+			compare(stream[:at])
+			for bit := range 8 {
+				if method.Name == Gzip && (at == 3 || at == len(full)+3) && bit >= 5 {
+					continue // reserved flags
+				}
+				changed := bytes.Clone(stream)
+				changed[at] ^= 1 << bit
+				compare(changed)
+			}
+		}
+	}
+	described, err := ReadGzipHeader(bufio.NewReader(bytes.NewReader(full)))
+	require.NoError(t, err)
+	assert.Equal(t, GzipHeader{Name: "pégel.csv", Modified: time.Unix(0x69f3e140, 0)}, described)
+	for what, b := range map[string][]byte{"reserved flags": {0x1f, 0x8b, 8, 0x20, 0, 0, 0, 0, 0, 0}, "text": append([]byte{0x1f, 0x8b, 8, 8, 0, 0, 0, 0, 0, 0}, bytes.Repeat([]byte{'x'}, 2*longestText)...)} {
+		_, err := ReadGzipHeader(bufio.NewReader(bytes.NewReader(b)))
+		require.Error(t, err, what)
+		assert.NotErrorIs(t, err, io.ErrUnexpectedEOF, what)
 	}
 }
 
