@@ -143,7 +143,7 @@ func TestWriteBeyond4GiB(t *testing.T) {
 	require.NoError(t, err)
 	r, err := Open(file, info.Size(), archive.Options{})
 	require.NoError(t, err)
-	require.EqualValues(t, size, r.Entries()[0].Size)
+	require.Equal(t, int64(size), r.Entries()[0].Size)
 	for i, want := range []int64{size, 3} {
 		d, err := r.Open(i)
 		require.NoError(t, err)
