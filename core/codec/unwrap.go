@@ -185,7 +185,17 @@ func newUnzlib(src Source) (io.ReadCloser, error) {
 		return nil, errors.New("it needs a dictionary that is not in it")
 	}
 	return &unwrapped{src: src, data: newInflater(src, &narrow), sum: adler32.New(), trailer: zlibTrailer,
-		next: func(*unwrapped) error { return io.EOF }}, nil
+		next: noOther}, nil
+}
+
+var errBehind = errors.New("something stands behind its end")
+
+// noOther makes sure that a stream was all that there is.
+func noOther(u *unwrapped) error {
+	if _, err := u.src.Peek(1); err != nil {
+		return err
+	}
+	return errBehind
 }
 
 // zlibTrailer holds the checksum against the data (RFC 1950, section 2.2).
@@ -222,5 +232,5 @@ func isZlib(head []byte) bool {
 	}
 	defer r.Close()
 	_, err = io.Copy(io.Discard, r)
-	return err == nil || err == io.ErrUnexpectedEOF
+	return err == nil || err == io.ErrUnexpectedEOF || err == errBehind
 }
