@@ -52,6 +52,11 @@ func cutOff(err error) error {
 	return err
 }
 
+var (
+	errNoMember = errors.New("no gzip member begins where one should")
+	errBehind   = errors.New("something stands behind its end")
+)
+
 // GzipHeader is what the header of a gzip member tells of its file.
 type GzipHeader struct {
 	Name     string    // "": it has none
@@ -84,7 +89,7 @@ func ReadGzipHeader(src Source) (h GzipHeader, err error) {
 	case r.err != nil:
 		return h, cutOff(r.err)
 	case fixed[0] != 0x1f || fixed[1] != 0x8b:
-		return h, errors.New("no gzip member begins where one should")
+		return h, errNoMember
 	case fixed[2] != 8:
 		return h, fmt.Errorf("its compression method %d is none that gzip has", fixed[2])
 	case flags&flagsReserved != 0:
@@ -164,7 +169,9 @@ func gzipTrailer(u *unwrapped) error {
 
 // nextMember begins with the next member, if there is one.
 func nextMember(u *unwrapped) error {
-	if _, err := ReadGzipHeader(u.src); err != nil {
+	if _, err := ReadGzipHeader(u.src); err == errNoMember {
+		return errBehind
+	} else if err != nil {
 		return err
 	}
 	u.data.Reset(u.src)
@@ -187,8 +194,6 @@ func newUnzlib(src Source) (io.ReadCloser, error) {
 	return &unwrapped{src: src, data: newInflater(src, &narrow), sum: adler32.New(), trailer: zlibTrailer,
 		next: noOther}, nil
 }
-
-var errBehind = errors.New("something stands behind its end")
 
 // noOther makes sure that a stream was all that there is.
 func noOther(u *unwrapped) error {

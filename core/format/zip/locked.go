@@ -74,8 +74,11 @@ func (d *data) unlock(method codec.Method) (io.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(maybe) == 0 {
-		return nil, fault.New(fault.Password, "none of the %d passwords given opens it", len(d.z.passwords.list))
+	switch n := len(d.z.passwords.list); {
+	case len(maybe) == 0 && n == 1:
+		return nil, fault.New(fault.Password, "the password given does not open it")
+	case len(maybe) == 0:
+		return nil, fault.New(fault.Password, "none of the %d passwords given opens it", n)
 	}
 	right := maybe[0]
 	if len(maybe) > 1 {
