@@ -24,12 +24,21 @@ var zstdMethod = Method{
 		return skippable || bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd})
 	},
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
-		limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
-		d, err := zstd.NewReader(src, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, zstd.MaxWindowSize)))
+		var d *zstd.Decoder
+		var err error
+		if o.maxMemory() == DefaultMemory {
+			d, _ = zstdDecoders.Get().(*zstd.Decoder)
+		}
+		if d != nil {
+			err = d.Reset(src)
+		} else {
+			limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
+			d, err = zstd.NewReader(src, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, zstd.MaxWindowSize)))
+		}
 		if err != nil {
 			return nil, err
 		}
-		return zstdReader{d.IOReadCloser(), o}, nil
+		return &zstdReader{d, o}, nil
 	},
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		level := zstdLevel(o.level())
@@ -75,17 +84,33 @@ func zstdLevel(level Level) zstd.EncoderLevel {
 	return zstd.SpeedBestCompression
 }
 
+// Decoders with the usual bound of memory go round as well.
+var zstdDecoders sync.Pool
+
 // zstdReader tells a window that is too large from damage.
 type zstdReader struct {
-	io.ReadCloser
+	d *zstd.Decoder
 	o Options
 }
 
-func (r zstdReader) Read(p []byte) (int, error) {
-	n, err := r.ReadCloser.Read(p)
+func (r *zstdReader) Read(p []byte) (int, error) {
+	n, err := r.d.Read(p)
 	if errors.Is(err, zstd.ErrWindowSizeExceeded) {
 		err = fault.New(fault.Unsafe, "its header asks for more than %d bytes of memory", r.o.maxMemory()).
 			Advise("if you trust it, allow more with --max-memory")
 	}
 	return n, err
+}
+
+// Close lets go of the source; what was read ahead of it is lost.
+func (r *zstdReader) Close() error {
+	if r.o.maxMemory() != DefaultMemory {
+		r.d.Close()
+		return nil
+	}
+	err := r.d.Reset(nil)
+	if err == nil {
+		zstdDecoders.Put(r.d)
+	}
+	return err
 }
