@@ -20,23 +20,22 @@ const (
 // ones each on its own, the longest first, so that nobody is left with one at the
 // end; then all others, in their order.
 func Shares(n int, size func(i int) int64) [][]int {
-	var long [][]int
-	var shares [][]int
-	var share []int
-	bytes := int64(0)
+	var long, shares [][]int
+	small := make([]int, 0, n)
+	from, bytes := 0, int64(0)
 	cut := func() {
-		if len(share) > 0 {
-			shares = append(shares, share)
+		if from < len(small) {
+			shares = append(shares, small[from:])
 		}
-		share, bytes = nil, 0
+		from, bytes = len(small), 0
 	}
 	for i := range n {
 		if size(i) >= Long {
 			long = append(long, []int{i})
 			continue
 		}
-		share = append(share, i)
-		if bytes += size(i); bytes >= shareBytes || len(share) == shareThings {
+		small = append(small, i)
+		if bytes += size(i); bytes >= shareBytes || len(small)-from == shareThings {
 			cut()
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/batch"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
@@ -182,5 +183,35 @@ func TestCancel(t *testing.T) {
 	assert.Zero(t, len(found)%2, "each archive is there whole or not at all")
 	for path := range found {
 		assert.False(t, strings.HasPrefix(path, "."), "staging is left: %s", path)
+	}
+}
+
+// A long entry goes first, but of several that are damaged, the first in the
+// archive is named.
+func TestLongEntries(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "survey.zip")
+	long := strings.Repeat("2026-05-01T00:00Z,2600,good\n", batch.Long/28+1)
+	pack(t, path, "a.csv", "1,2,3 and 4,5,6", "long.csv", long, "b.csv", "7,8,9")
+	for _, workers := range []int{1, 2, 8} {
+		o := options(path)
+		o.Workers, o.Placement.Into = workers, t.TempDir()
+		outcomes, _, _ := run(t, o)
+		require.NoError(t, outcomes[0].Err)
+		got := files(t, o.Placement.Into)
+		require.Len(t, got, 3)
+		assert.True(t, got["survey/long.csv"] == long)
+	}
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	b[30+len("a.csv")+3] ^= 1
+	b[len(b)/2] ^= 1
+	require.NoError(t, os.WriteFile(path, b, 0o666))
+	for _, workers := range []int{1, 2, 8} {
+		o := options(path)
+		o.Workers, o.Placement.Into = workers, t.TempDir()
+		outcomes, _, _ := run(t, o)
+		require.ErrorIs(t, outcomes[0].Err, fault.Damaged)
+		assert.Contains(t, outcomes[0].Err.Error(), "a.csv")
+		assert.Empty(t, files(t, o.Placement.Into))
 	}
 }
