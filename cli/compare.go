@@ -131,7 +131,8 @@ func (c *compareCommand) print(d *verify.Difference) {
 		case d.Status == verify.OnlyB:
 			sizes = show.Size(d.SizeB)
 		case d.What == "size":
-			sizes += " → " + show.Size(d.SizeB)
+			// To the byte: rounded, they may look the same.
+			sizes = show.Number(d.SizeA) + " → " + show.Number(d.SizeB) + " bytes"
 		}
 		c.out.Printf("%-9s  %s  %s\n", d.Status, c.out.Name(d.Path), c.out.Faint(join(d.What, sizes)))
 	}

@@ -140,7 +140,7 @@ func Count(n int, noun string) string {
 }
 
 // Number is a number for people.
-func Number(n int) string { return humanize.Comma(int64(n)) }
+func Number[N int | int64](n N) string { return humanize.Comma(int64(n)) }
 
 // Took is a duration for people.
 func Took(d time.Duration) string {
