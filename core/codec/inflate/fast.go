@@ -2,8 +2,8 @@ package inflate
 
 import "encoding/binary"
 
-// The loop needs this much room: input for two refills, output for three
-// literals, or the longest match with what is copied too far.
+// The loop needs this much room: input for two refills, output for two literals
+// and the longest match, with what is copied too far.
 const (
 	inputRoom  = 16
 	outputRoom = 258 + 32
@@ -11,6 +11,12 @@ const (
 
 // fast decodes symbols as long as there is room in front, in input and output.
 // It leaves the rest to the careful way.
+//
+// A refill gives at least 56 bits. They are enough for three literals from the
+// root, or for two and a length with its extra bits (22 and 20); a distance with
+// its extra bits has at most 29, behind a refill of its own. Each way leaves
+// enough for the next entry to be looked up early. The literals are written out
+// one by one, as a loop or a function for them would cost as much as they do.
 func (d *Decoder) fast() error {
 	in, out := d.in, d.buffer
 	ip, op := d.ip, d.write
