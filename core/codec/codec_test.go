@@ -39,7 +39,36 @@ func unpacked(m Method, data []byte, o Options) ([]byte, error) {
 		return nil, err
 	}
 	defer d.Close()
+	defer d.Close() // which must not give anything back a second time
 	return io.ReadAll(d)
+}
+
+// A decoder that goes round is never in two hands, even if one lets go twice.
+func TestClosedTwice(t *testing.T) {
+	data := sample(300_000)
+	for _, m := range []Method{deflate, gzipMethod, zlibMethod, zstdMethod} {
+		b := packed(t, m, data)
+		_, err := unpacked(m, b, Options{})
+		require.NoError(t, err)
+		var streams [3]io.ReadCloser
+		for i := range streams {
+			streams[i], err = m.Decode(bufio.NewReader(bytes.NewReader(b)), Options{})
+			require.NoError(t, err)
+		}
+		got := make([][]byte, len(streams))
+		for at := 0; at < len(data); at += 100_000 { // in turn
+			for i, s := range streams {
+				piece := make([]byte, 100_000)
+				_, err := io.ReadFull(s, piece)
+				require.NoError(t, err, m.Name)
+				got[i] = append(got[i], piece...)
+			}
+		}
+		for i, s := range streams {
+			assert.True(t, bytes.Equal(data, got[i]), m.Name)
+			require.NoError(t, s.Close())
+		}
+	}
 }
 
 func sample(n int) []byte {

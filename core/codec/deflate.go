@@ -28,29 +28,33 @@ const (
 	deflateHistory = 32 << 10
 )
 
-// Both hold windows and tables of tens of kilobytes, far more than a small
-// entry costs: they go round.
+// Both hold windows and tables of a hundred kilobytes and more, far more than a
+// small entry costs: they go round.
 var (
 	narrow    = sync.Pool{New: func() any { return inflate.New(nil, false) }}
 	wide      = sync.Pool{New: func() any { return inflate.New(nil, true) }}
 	deflaters [Best + 1]sync.Pool // by level
 )
 
-// inflater is a decoder of a pool.
+// inflater is a decoder of a pool, until it is closed.
 type inflater struct {
 	*inflate.Decoder
 	pool *sync.Pool
 }
 
-func newInflater(src Source, pool *sync.Pool) inflater {
+func newInflater(src Source, pool *sync.Pool) *inflater {
 	d := pool.Get().(*inflate.Decoder)
 	d.Reset(src)
-	return inflater{d, pool}
+	return &inflater{d, pool}
 }
 
-func (d inflater) Close() error {
-	d.Reset(nil)
-	d.pool.Put(d.Decoder)
+// Close gives the decoder back, once: two streams must never share one.
+func (d *inflater) Close() error {
+	if d.Decoder != nil {
+		d.Reset(nil)
+		d.pool.Put(d.Decoder)
+		d.Decoder = nil
+	}
 	return nil
 }
 

@@ -15,7 +15,7 @@ import (
 // of the data behind.
 type unwrapped struct {
 	src  Source
-	data inflater
+	data *inflater
 	sum  hash.Hash32
 	size int64
 	err  error

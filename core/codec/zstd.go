@@ -102,15 +102,21 @@ func (r *zstdReader) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Close lets go of the source; what was read ahead of it is lost.
+// Close gives the decoder back, once, and lets go of the source; what was read
+// ahead of it is lost.
 func (r *zstdReader) Close() error {
-	if r.o.maxMemory() != DefaultMemory {
-		r.d.Close()
+	d := r.d
+	r.d = nil
+	switch {
+	case d == nil:
+		return nil
+	case r.o.maxMemory() != DefaultMemory:
+		d.Close()
 		return nil
 	}
-	err := r.d.Reset(nil)
+	err := d.Reset(nil)
 	if err == nil {
-		zstdDecoders.Put(r.d)
+		zstdDecoders.Put(d)
 	}
 	return err
 }

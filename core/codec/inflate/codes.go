@@ -1,5 +1,7 @@
 package inflate
 
+import "sync"
+
 // codes is what deflate and deflate64 have apart: entries of all symbols, without
 // their codes, the tables of the fixed codes (3.2.6), and how far a distance
 // reaches.
@@ -16,12 +18,16 @@ const (
 	maxLiterals = 286
 )
 
-var deflate, deflate64 = newCodes(false), newCodes(true)
+// They are made when the first stream needs them.
+var (
+	deflate   = sync.OnceValue(func() *codes { return newCodes(false) })
+	deflate64 = sync.OnceValue(func() *codes { return newCodes(true) })
+)
 
 // newCodes makes the entries of 3.2.5. Deflate64 has another last length, and two
 // more distances.
-func newCodes(wide bool) codes {
-	c := codes{maxDistances: 30, reach: 32 << 10}
+func newCodes(wide bool) *codes {
+	c := &codes{maxDistances: 30, reach: 32 << 10}
 	if wide {
 		c.maxDistances, c.reach = 32, 64<<10
 	}

@@ -61,10 +61,11 @@ const room = 96 << 10
 
 // New returns a decoder of deflate, or with wide of deflate64.
 func New(src Source, wide bool) *Decoder {
-	d := &Decoder{codes: &deflate}
+	codes := deflate
 	if wide {
-		d.codes = &deflate64
+		codes = deflate64
 	}
+	d := &Decoder{codes: codes()}
 	d.buffer = make([]byte, d.codes.reach+room+outputRoom)
 	d.Reset(src)
 	return d

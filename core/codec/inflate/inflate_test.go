@@ -259,8 +259,8 @@ func TestCodesOfAllShapes(t *testing.T) {
 				words.write(&w, symbol)
 				size++
 			case symbol > endOfBlock:
-				length, place := deflate.literals[symbol], far[r.IntN(len(far))]
-				distance := deflate.distances[place]
+				length, place := deflate().literals[symbol], far[r.IntN(len(far))]
+				distance := deflate().distances[place]
 				if int(distance>>valueShift) > size && (seed%7 > 0 || r.IntN(2000) > 0) {
 					continue
 				}
