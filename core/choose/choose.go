@@ -53,11 +53,12 @@ const (
 	Special          // it is a device or another thing that is never unpacked
 	Link             // it is a link, and links are not wanted
 	Pathless         // nothing is left of its path
+	Unfinished       // it is what a run, here or elsewhere, has not completed
 	ruleCount
 )
 
 var ruleNames = [ruleCount]string{"kept", "not picked", "other extension", "dropped", "clutter", "other size",
-	"other time", "special file", "link", "no path left"}
+	"other time", "special file", "link", "no path left", "unfinished work"}
 
 func (r Rule) String() string { return ruleNames[r] }
 

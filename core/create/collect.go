@@ -202,6 +202,13 @@ func (c *collector) walk(absolute, top string) error {
 			c.itself = true
 			return nil
 		}
+		if rel != "." && place.IsStaging(d.Name()) {
+			c.leftOut[choose.Unfinished]++
+			if d.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
 		return c.add(at, inside, d)
 	})
 }

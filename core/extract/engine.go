@@ -68,7 +68,7 @@ func newEngine(ctx context.Context, o Options, observe Observer) *engine {
 		var err error
 		u.target, err = o.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: s.Name()})
 		if err != nil && s.Err == nil {
-			u.outcome.Source.Err = err
+			u.outcome.Source.Err = fault.At(s.Path, err)
 		}
 		u.outcome.Target = absolute(u.target.Path())
 		e.needRoot(u)

@@ -279,7 +279,7 @@ func (u *unit) placeInner(e *engine, chosen []*archive.Entry, paths []string) er
 		}
 		var err error
 		if inner.target, err = e.Placement.Inner(u.target, at, path.Base(chosen[k].Path)); err != nil {
-			return err
+			return fault.At(chosen[k].Path, err)
 		}
 		inner.outerEntry = *chosen[k]
 		inner.outcome = Outcome{Archive: u.outcome.Archive + " › " + chosen[k].Path, Source: u.outcome.Source, Target: absolute(inner.target.Path())}

@@ -5,11 +5,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/maruel/natural"
 
 	"widecrate/core/fault"
+	"widecrate/core/place"
 )
 
 // Scan finds the sets in folders, and those that files are part of, in natural
@@ -86,7 +86,7 @@ func (s *scanner) folder(path string) {
 	if !s.recursive {
 		return
 	}
-	folders := slices.DeleteFunc(children, func(c fs.DirEntry) bool { return !c.IsDir() || strings.HasPrefix(c.Name(), ".widecrate-") })
+	folders := slices.DeleteFunc(children, func(c fs.DirEntry) bool { return !c.IsDir() || place.IsStaging(c.Name()) })
 	slices.SortFunc(folders, func(a, b fs.DirEntry) int { return natural.Compare(a.Name(), b.Name()) })
 	for _, child := range folders {
 		s.folder(filepath.Join(path, child.Name()))

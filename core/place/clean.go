@@ -4,12 +4,38 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"unicode"
 
 	"widecrate/core/fault"
 )
 
 // longestPath bounds an entry path in bytes; no common system takes more.
 const longestPath = 4096
+
+// deepestPath bounds the names in a path. Reaching a file takes the system a
+// lookup for each of them: thousands would cost a hostile archive nothing.
+const deepestPath = 256
+
+// StagingPrefix starts the names of what lies hidden on a disk until it is
+// complete. Nothing from outside may be called so: it would be taken for the
+// work of an earlier run.
+const StagingPrefix = ".widecrate-"
+
+// shortStaging starts the names that some file systems give what StagingPrefix
+// starts, as a second, short one.
+const shortStaging = "widecr~"
+
+// IsStaging reports whether a name would be one of unfinished work on any common
+// system: some ignore letter case, and some the characters that are not visible.
+func IsStaging(name string) bool {
+	folded := strings.Map(func(c rune) rune {
+		if unicode.Is(unicode.Cf, c) {
+			return -1
+		}
+		return unicode.ToLower(c)
+	}, name)
+	return strings.HasPrefix(folded, StagingPrefix) || strings.HasPrefix(folded, shortStaging)
+}
 
 const hostile = "this archive may be hostile; nothing of it was unpacked. To take the rest, leave this entry out with --drop"
 
@@ -31,6 +57,8 @@ func Clean(stored string) (string, error) {
 		return unsafe("is absolute")
 	case hasDrive(stored):
 		return unsafe("starts with a drive letter")
+	case strings.Count(stored, "/") > deepestPath:
+		return unsafe("lies too deep, in more folders than any archive needs")
 	}
 	if isClean(stored) && runtime.GOOS != "windows" {
 		return stored, nil
@@ -45,6 +73,9 @@ func Clean(stored string) (string, error) {
 		for part := range strings.SplitSeq(name, `\`) {
 			if part == ".." {
 				return unsafe("leads out of its folder with '..'")
+			}
+			if IsStaging(part) {
+				return unsafe("has a name that is reserved for unfinished work")
 			}
 		}
 		if runtime.GOOS == "windows" {
@@ -62,10 +93,26 @@ func Clean(stored string) (string, error) {
 	return cleaned, nil
 }
 
+// Name is Clean for what is to be a single name.
+func Name(made string) (string, error) {
+	cleaned, err := Clean(made)
+	if err == nil && (cleaned == "." || strings.Contains(made, "/")) {
+		err = fault.New(fault.Unsafe, "%q is not the name of a file", made)
+	}
+	return cleaned, err
+}
+
 // isClean recognises the paths that nothing has to be done about: nearly all.
 func isClean(path string) bool {
-	return !strings.Contains(path, `\`) && !strings.Contains(path, "//") && !strings.HasSuffix(path, "/") &&
-		path[0] != '.' && !strings.Contains(path, "/.")
+	for i := range len(path) {
+		switch c := path[i]; {
+		case c >= 0x80, c == '\\', c == '~':
+			return false
+		case c == '/' && (i+1 == len(path) || path[i+1] == '/' || path[i+1] == '.'):
+			return false
+		}
+	}
+	return path[0] != '.'
 }
 
 func hasDrive(path string) bool {
@@ -126,6 +173,9 @@ func CheckLink(at, target string) error {
 				return unsafe("goes up again after going down")
 			}
 		default:
+			if IsStaging(name) {
+				return unsafe("is reserved for unfinished work")
+			}
 			named = true
 		}
 	}

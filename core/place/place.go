@@ -1,11 +1,25 @@
 // Package place decides where entries go: which folder an archive gets, and
 // which path below it an entry has. It touches no disk; core/stage does.
+//
+// Every name from outside that becomes a path on a disk goes through Clean, or
+// through Name, which is Clean for a single name:
+//
+//   - paths of entries, and what links are second names of: Paths, Clean
+//   - targets of symbolic links: CheckLink
+//   - own folders, after the names of archives on a disk, inside others, of sets
+//     and of series, and by template: Target, Inner
+//   - single top folders that become own folders: TopFolder
+//   - new last names by template, with what they take from entries: Paths
+//   - archives that are converted, after the names of the old ones: Name
+//   - the paths in an archive that edit and create are given: Clean
+//
+// Names in lists of sums and of parts are only compared with those that a folder
+// has, and never become a path.
 package place
 
 import (
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -59,8 +73,9 @@ type Archive struct {
 	Name string // last name, the own folder is named after
 }
 
-// Target returns the destination of an archive. An own name that leads out of
-// the root is of kind fault.Usage.
+// Target returns the destination of an archive. An own folder that would lie
+// outside the root, be the root itself, or pass for unfinished work is of kind
+// fault.Unsafe, and of kind fault.Usage where the template makes one of any name.
 func (p *Placement) Target(a Archive) (Target, error) {
 	t := Target{Root: a.Into}
 	if t.Root == "" {
@@ -73,18 +88,19 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	if p.Layout == Shared {
 		return t, nil
 	}
-	stem := format.Stem(a.Name)
+	own := format.Stem(a.Name)
 	if p.OwnName != nil {
-		above := filepath.Base(filepath.Dir(a.Path))
-		cleaned, err := Clean(p.OwnName.Expand(Values{Name: a.Name, Archive: stem, Parent: above, Today: p.Today}))
-		if err != nil || cleaned == "." {
-			return t, fault.New(fault.Usage, "--own-name makes no folder name for %s", a.Path)
+		if cleaned, err := Clean(p.OwnName.Expand(Values{Name: "x", Archive: "x", Parent: "x"})); err != nil || cleaned == "." {
+			return t, fault.New(fault.Usage, "--own-name %q makes no folder name", p.OwnName.text)
 		}
-		stem = cleaned
-	} else if runtime.GOOS == "windows" {
-		stem = WindowsName(stem)
+		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, Parent: filepath.Base(filepath.Dir(a.Path)), Today: p.Today})
 	}
-	t.Folder = path.Join(sub, stem)
+	cleaned, err := Clean(own)
+	if err != nil || cleaned == "." {
+		return t, fault.New(fault.Unsafe, "its own folder would be called %q, which is not safe", own).
+			Advise("rename the archive, or name the folder with --own-name")
+	}
+	t.Folder = path.Join(sub, cleaned)
 	return t, nil
 }
 
@@ -171,9 +187,12 @@ func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, st
 		p.counts[into]++
 		made := p.Rename.Expand(Values{Name: name, Archive: stem, Parent: above, Number: p.counts[into],
 			Modified: entries[i].Modified, Today: p.Today})
-		renamed, err := Clean(made)
-		if err != nil || renamed == "." || strings.Contains(made, "/") {
+		if strings.Contains(made, "/") {
 			return fault.At(entries[i].Path, fault.New(fault.Usage, "--rename makes %q of it, which is no file name", made))
+		}
+		renamed, err := Name(made)
+		if err != nil {
+			return fault.At(entries[i].Path, fault.New(fault.Unsafe, "--rename makes %q of it, which is not safe", made))
 		}
 		paths[i] = dir + renamed
 	}

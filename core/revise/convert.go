@@ -97,7 +97,11 @@ func (c *Conversion) targets() ([]string, error) {
 			folder = filepath.Join(folder, filepath.FromSlash(s.Sub))
 		}
 		o := c.Output
-		o.Archive = filepath.Join(folder, format.Stem(s.Name())+o.Format.Extensions[0])
+		name, err := place.Name(format.Stem(s.Name()) + o.Format.Extensions[0])
+		if err != nil {
+			return nil, fault.At(s.Path, err)
+		}
+		o.Archive = filepath.Join(folder, name)
 		target, err := o.Target(taken)
 		if err != nil {
 			return nil, err

@@ -20,6 +20,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
+	"widecrate/core/place"
 )
 
 // A Source is one archive, or a name that turned out not to be one.
@@ -232,7 +233,7 @@ func (f *finder) addFolder(folder, sub, into string) {
 			}
 		}
 		switch {
-		case child.IsDir() && !strings.HasPrefix(name, ".widecrate-"):
+		case child.IsDir() && !place.IsStaging(name):
 			folders = append(folders, name)
 		case kind.IsRegular() && !isPart[path] && (IsArchiveName(name, f.Archives) || f.inAnySeries(name)):
 			files = append(files, Source{Path: path, Sub: sub, Into: into})

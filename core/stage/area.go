@@ -8,26 +8,35 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
+
+	"widecrate/core/fault"
+	"widecrate/core/place"
 )
 
 // prefix starts the names of all that lies about hidden until it is complete.
-const prefix = ".widecrate-"
+const prefix = place.StagingPrefix
 
 // ownerFile tells, in each staging area, whose it is. It is locked as long as
 // its run lives, and touched now and then for those on other hosts, where the
-// lock may not be seen.
+// lock may not be seen. Until it is complete it has its draft's name.
 const (
-	ownerFile = "owner"
-	heartbeat = 20 * time.Second
-	silence   = 30 * heartbeat // after which a run on another host counts as dead
+	ownerFile  = "owner"
+	ownerDraft = "owner-draft"
+	heartbeat  = 20 * time.Second
+	silence    = 30 * heartbeat // after which a run on another host counts as dead
 )
 
-// owner is the content of ownerFile.
+// owner is the content of ownerFile. An archive could bring a folder that looks
+// like an area, but not one that says which file of the disk it will be itself,
+// and when that was made: only an area that does is believed.
 type owner struct {
-	Host string `json:"host"`
-	PID  int    `json:"pid"`
-	Root string `json:"root"` // the destination root
+	Host     string `json:"host"`
+	PID      int    `json:"pid"`
+	Root     string `json:"root"`     // the destination root
+	Identity string `json:"identity"` // of the area
+	Key      string `json:"key"`      // which is in the journals of the area as well
 }
 
 // area is a staging area: a folder that only this run touches.
@@ -36,13 +45,15 @@ type area struct {
 	parent *os.Root
 	path   string // of the folder that it lies in
 	name   string
+	key    string
 	lock   *os.File
 	born   time.Time // by the clock of the file system
 	done   chan struct{}
+	keep   atomic.Bool // it has what belongs to a user, and stays
 }
 
 func openArea(dir, root string) (*area, error) {
-	a := &area{path: dir, name: prefix + strings.ToLower(rand.Text()[:10]), done: make(chan struct{})}
+	a := &area{path: dir, name: prefix + strings.ToLower(rand.Text()[:10]), key: rand.Text(), done: make(chan struct{})}
 	var err error
 	if a.parent, err = os.OpenRoot(dir); err != nil {
 		return nil, err
@@ -62,21 +73,27 @@ func (a *area) open(root string) (err error) {
 	if a.folder, err = openFolder(a.parent, a.name); err != nil {
 		return err
 	}
-	if a.lock, err = a.OpenFile(ownerFile, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
+	if a.lock, err = a.OpenFile(ownerDraft, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
 		return err
 	}
 	if err := lock(a.lock); err != nil {
 		return err
 	}
-	host, err := os.Hostname()
-	if err != nil {
+	o := owner{PID: os.Getpid(), Root: root, Key: a.key}
+	if o.Host, err = os.Hostname(); err != nil {
 		return err
 	}
-	text, err := json.Marshal(owner{host, os.Getpid(), root})
+	if o.Identity, err = a.identity(); err != nil {
+		return err
+	}
+	text, err := json.Marshal(o)
 	if err != nil {
 		return err
 	}
 	if _, err := a.lock.WriteAt(text, 0); err != nil {
+		return err
+	}
+	if err := a.Rename(ownerDraft, ownerFile); err != nil {
 		return err
 	}
 	info, err := a.lock.Stat()
@@ -101,24 +118,51 @@ func (a *area) beat() {
 	}
 }
 
-// close removes the area with all that is left in it.
+// close removes the area with all that is left in it, unless that belongs to a
+// user.
 func (a *area) close() error {
 	close(a.done)
+	var err error
 	if a.folder != nil {
+		if !a.keep.Load() {
+			err = a.clear(a.folder)
+		}
 		a.folder.close()
 	}
 	if a.lock != nil {
 		a.lock.Close()
 	}
-	err := a.parent.RemoveAll(a.name)
+	if !a.keep.Load() && err == nil {
+		err = ignoreMissing(a.parent.Remove(a.name))
+	}
 	a.parent.Close()
+	return err
+}
+
+// clear removes what lies in an area, its owner file last: as long as something
+// is in it, it says whose it is.
+func (a *area) clear(left *folder) error {
+	names, err := left.names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if name != ownerFile {
+			err = errors.Join(err, left.RemoveAll(name))
+		}
+	}
+	if err == nil {
+		err = ignoreMissing(left.Remove(ownerFile))
+	}
 	return err
 }
 
 // Reclaimed counts what dead runs had left behind.
 type Reclaimed struct {
-	Finished int // archives that were being moved into place, and now are there
-	Cleared  int // staging areas that were removed
+	Finished  int      // archives that were being moved into place, and now are there
+	TakenBack int      // archives whose moves were being taken back, and now are
+	Cleared   int      // staging areas that were removed
+	Left      []string // what stays, and why, for people
 }
 
 // reclaim goes through the areas of other runs beside this one, and finishes or
@@ -133,7 +177,7 @@ func (a *area) reclaim(r *Root) error {
 			continue
 		}
 		if err := a.reclaimOne(child.Name(), r); err != nil {
-			return err
+			return fault.At(filepath.Join(a.path, child.Name()), fault.Writing("", err))
 		}
 	}
 	return nil
@@ -145,55 +189,100 @@ func (a *area) reclaimOne(name string, r *Root) error {
 		return ignoreMissing(err) // its run has just ended
 	}
 	defer left.close()
-	held, dead, err := a.isDead(left, r)
+	o, held, err := a.ownerOf(left, r, name)
 	if held != nil {
 		defer held.Close()
 	}
-	if err != nil || !dead {
+	if err != nil || o == nil {
 		return err
 	}
-	finished, err := r.finish(left)
-	if err != nil {
+	if all, err := r.finish(left, o.Key); err != nil || !all {
+		if err == nil {
+			r.Reclaimed.Left = append(r.Reclaimed.Left, filepath.Join(a.path, name)+" holds files that a run which was killed had replaced, and that cannot be put back")
+		}
 		return err
 	}
-	r.Reclaimed.Finished += finished
+	if err := a.clear(left); err != nil {
+		return err
+	}
 	r.Reclaimed.Cleared++
-	return a.parent.RemoveAll(name)
+	return ignoreMissing(a.parent.Remove(name))
 }
 
-// isDead reports whether the run that owns an area is gone, and holds its lock
-// if so. In doubt a run is alive.
-func (a *area) isDead(left *folder, r *Root) (held *os.File, dead bool, err error) {
-	f, err := left.OpenFile(ownerFile, os.O_RDWR, 0)
-	if errors.Is(err, fs.ErrNotExist) { // being made or removed, unless it is old
-		info, err := left.Stat(".")
-		return nil, err == nil && a.born.Sub(info.ModTime()) > silence, ignoreMissing(err)
+// ownerOf returns the owner of an area whose run is gone, and holds its lock;
+// nil where the run may be alive, or the area is none.
+func (a *area) ownerOf(left *folder, r *Root, name string) (o *owner, held *os.File, err error) {
+	info, err := left.Lstat(ownerFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, a.clearUnowned(left, r, name)
 	}
 	if err != nil {
-		return nil, false, err
+		return nil, nil, err
 	}
-	if lock(f) != nil {
-		f.Close()
-		return nil, false, nil
+	if !info.Mode().IsRegular() {
+		return nil, nil, a.foreign(name, r)
+	}
+	held, err = left.OpenFile(ownerFile, os.O_RDWR, 0)
+	if err != nil {
+		return nil, nil, ignoreMissing(err)
+	}
+	if lock(held) != nil {
+		held.Close()
+		return nil, nil, nil
 	}
 	text, err := left.ReadFile(ownerFile)
 	if err != nil {
-		return f, false, ignoreMissing(err)
+		return nil, held, ignoreMissing(err)
 	}
-	info, err := f.Stat()
+	if info, err = held.Stat(); err != nil {
+		return nil, held, err
+	}
+	o = &owner{}
+	identity, err := left.identity()
 	if err != nil {
-		return f, false, err
+		return nil, held, err
 	}
-	silent := a.born.Sub(info.ModTime()) > silence
-	var o owner
-	if json.Unmarshal(text, &o) != nil { // killed while it wrote its first line
-		return f, silent, nil
+	if json.Unmarshal(text, o) != nil || o.Key == "" || o.Identity != identity {
+		return nil, held, a.foreign(name, r)
 	}
 	host, err := os.Hostname()
 	if err != nil {
-		return f, false, err
+		return nil, held, err
 	}
-	return f, (o.Host == host || silent) && a.isFor(o.Root, r), nil
+	silent := a.born.Sub(info.ModTime()) > silence
+	if o.Host != host && !silent || !a.isFor(o.Root, r) {
+		return nil, held, nil
+	}
+	return o, held, nil
+}
+
+// clearUnowned removes an area that is just being made, or removed, if that is so
+// for long. It has nothing in it but an owner's draft.
+func (a *area) clearUnowned(left *folder, r *Root, name string) error {
+	info, err := left.Stat(".")
+	if err != nil || a.born.Sub(info.ModTime()) <= silence {
+		return ignoreMissing(err)
+	}
+	names, err := left.names()
+	if err != nil {
+		return ignoreMissing(err)
+	}
+	if len(names) > 1 || len(names) == 1 && names[0] != ownerDraft {
+		return a.foreign(name, r)
+	}
+	for _, draft := range names {
+		if err := left.Remove(draft); err != nil {
+			return ignoreMissing(err)
+		}
+	}
+	r.Reclaimed.Cleared++
+	return ignoreMissing(a.parent.Remove(name))
+}
+
+// foreign notes a folder that is called like an area and is none.
+func (a *area) foreign(name string, r *Root) error {
+	r.Reclaimed.Left = append(r.Reclaimed.Left, filepath.Join(a.path, name)+" looks like the unfinished work of a run, but none made it there: it is left alone")
+	return nil
 }
 
 // isFor reports whether an area was staging for the same root.

@@ -17,29 +17,41 @@ import (
 // fault.Refused, with a *ClashError in it, when something was in the way; of
 // kind fault.Unwritable when the system failed.
 func (u *Unit) Commit() ([]Result, error) {
-	if err := u.linkAll(); err != nil {
-		return nil, err
-	}
-	if u.whole {
-		if !u.distinct { // their clashes are settled within the new folder
-			if err := u.mergeInto(whereabouts{base: u.root.area.Root, folder: u.id}); err != nil {
-				return nil, err
-			}
-		}
-		err := u.commitFolder()
-		switch {
-		case err == nil:
-			return u.result, nil
-		case !errors.Is(err, fs.ErrExist):
-			return nil, fault.Writing(u.root.full(u.folder), err)
-		case !u.distinct:
-			return nil, fault.At(u.root.full(u.folder), fault.New(fault.Refused, "it appeared while the archive was unpacked").Advise("run it again"))
-		}
-	}
-	if err := u.mergeInto(u.destination()); err != nil {
+	if err := u.commit(); err != nil {
 		return nil, err
 	}
 	return u.result, nil
+}
+
+func (u *Unit) commit() error {
+	if err := u.linkAll(); err != nil {
+		return err
+	}
+	if u.whole && !u.distinct { // their clashes are settled within the new folder
+		if err := u.mergeInto(whereabouts{base: u.root.area.Root, folder: u.id}); err != nil {
+			return err
+		}
+	}
+	if u.whole && !u.rules.Fresh {
+		err := u.commitFolder()
+		switch {
+		case err == nil:
+			return nil
+		case !errors.Is(err, fs.ErrExist):
+			return fault.Writing(u.root.full(u.folder), err)
+		case !u.distinct:
+			return fault.At(u.root.full(u.folder), fault.New(fault.Refused, "it appeared while the archive was unpacked").Advise("run it again"))
+		}
+	}
+	release, err := u.root.hold()
+	if err != nil {
+		return fault.Writing(u.root.path, err)
+	}
+	defer release()
+	if u.whole && u.rules.Fresh {
+		return fault.Writing(u.root.full(u.folder), u.commitFolder())
+	}
+	return u.mergeInto(u.destination())
 }
 
 func (u *Unit) linkAll() error {
@@ -55,11 +67,25 @@ func (u *Unit) linkAll() error {
 	return nil
 }
 
+// attempts bounds how often a merge is begun again because somebody else puts
+// files where it does.
+const attempts = 5
+
+// mergeInto finds out what is to become of each item and moves it there. What
+// appears between the two is looked at as well.
 func (u *Unit) mergeInto(where whereabouts) error {
-	if err := u.survey(where); err != nil {
-		return err
+	settled := slices.Clone(u.result) // of those that are skipped or lost for certain
+	for range attempts {
+		copy(u.result, settled)
+		if err := u.survey(where); err != nil {
+			return err
+		}
+		if err := u.merge(where); err == nil || !errors.Is(err, fs.ErrExist) || u.root.area.keep.Load() {
+			return err
+		}
 	}
-	return u.merge(where)
+	return fault.At(u.root.full(u.folder), fault.New(fault.Refused, "something else writes to it at the same time").
+		Advise("nothing of this archive was put into place; run it again"))
 }
 
 // Preview tells what Commit would do, from what the archive says of its entries
@@ -106,28 +132,41 @@ func (u *Unit) moveFolder() error {
 		defer parent.close()
 	}
 	area := u.root.area
-	if _, err := parent.Lstat(name); err != nil || !u.rules.Fresh {
-		return area.move(u.id, parent.handle, name, false)
-	}
-	err := area.exchange(u.id, parent.handle, name)
-	if !errors.Is(err, errors.ErrUnsupported) {
-		if err == nil {
-			_ = area.RemoveAll(u.id) // the old one; what stays goes with the area
+	for range attempts {
+		err := area.move(u.id, parent.handle, name, false)
+		if !u.rules.Fresh || !errors.Is(err, fs.ErrExist) {
+			return err
 		}
-		return err
+		err = area.exchange(u.id, parent.handle, name)
+		switch {
+		case err == nil:
+			_ = area.RemoveAll(u.id) // the old one; what stays goes with the area
+			return nil
+		case errors.Is(err, errors.ErrUnsupported):
+			return u.swap()
+		case !errors.Is(err, fs.ErrNotExist):
+			return err
+		}
 	}
-	old := u.id + keptSuffix
-	j := journal{Folder: u.folder, Staged: u.id}
+	return fs.ErrExist
+}
+
+// swap puts the unit's folder in the place of another in two moves.
+func (u *Unit) swap() error {
+	area, where := u.root.area, u.destination()
+	j := &journal{Moves: []move{{Staged: u.id, Target: u.folder, Kept: u.id + keptSuffix}}}
 	if err := j.write(area, u.id); err != nil {
 		return err
 	}
-	if err := parent.move(name, area.handle, old, false); err != nil {
+	at, err := where.spot(path.Dir(u.folder))
+	if err != nil {
 		return err
 	}
-	if err := area.move(u.id, parent.handle, name, false); err != nil {
-		return errors.Join(err, area.move(old, parent.handle, name, false))
+	defer where.release(at)
+	if err := j.Moves[0].do(area.folder, area.folder, at.dir); err != nil {
+		return errors.Join(err, u.takeBack(where, j, 0, true))
 	}
-	_ = area.RemoveAll(old)
+	_ = area.RemoveAll(j.Moves[0].Kept)
 	return j.remove(area, u.id)
 }
 

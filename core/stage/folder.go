@@ -33,6 +33,16 @@ func (f *folder) close() {
 	f.Root.Close()
 }
 
+// names lists what is in the folder.
+func (f *folder) names() ([]string, error) {
+	dir, err := f.Open(".")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	return dir.Readdirnames(-1)
+}
+
 // A file is a new file that is being written.
 type file interface {
 	Write(p []byte) (int, error)

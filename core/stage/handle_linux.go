@@ -49,16 +49,29 @@ func (h handle) move(name string, to handle, newName string, replace bool) error
 		flags = 0
 	}
 	err := unix.Renameat2(h.fd, name, to.fd, newName, flags)
-	if err == unix.EINVAL && !replace { // a file system without that flag
-		if err := unix.Faccessat(to.fd, newName, unix.F_OK, unix.AT_SYMLINK_NOFOLLOW); err == nil {
-			return fs.ErrExist
-		}
-		err = unix.Renameat2(h.fd, name, to.fd, newName, 0)
+	if !replace && (err == unix.EINVAL || err == unix.ENOSYS) { // a file system without that flag
+		err = h.moveByLink(name, to, newName)
 	}
 	if err != nil {
 		return &fs.PathError{Op: "move", Path: newName, Err: err}
 	}
 	return nil
+}
+
+// moveByLink moves a file by a second name, which never replaces anything; what
+// can have none is moved after a look.
+func (h handle) moveByLink(name string, to handle, newName string) error {
+	err := unix.Linkat(h.fd, name, to.fd, newName, 0)
+	if err == nil {
+		return unix.Unlinkat(h.fd, name, 0)
+	}
+	if err == unix.EEXIST {
+		return err
+	}
+	if err := unix.Faccessat(to.fd, newName, unix.F_OK, unix.AT_SYMLINK_NOFOLLOW); err == nil {
+		return unix.EEXIST
+	}
+	return unix.Renameat(h.fd, name, to.fd, newName)
 }
 
 // link gives a file a second name in another folder.

@@ -37,6 +37,10 @@ func (h handle) create(name string, perm fs.FileMode) (file, error) {
 // newName is an error that is fs.ErrExist.
 func (h handle) move(name string, to handle, newName string, replace bool) error {
 	if !replace {
+		// A second name never replaces anything, as a rename would.
+		if err := h.link(name, to, newName); err == nil {
+			return h.root.Remove(name)
+		}
 		if _, err := to.root.Lstat(newName); !errors.Is(err, fs.ErrNotExist) {
 			return errors.Join(err, fs.ErrExist)
 		}

@@ -1,7 +1,9 @@
 package stage
 
 import (
+	"io"
 	"os"
+	"path/filepath"
 
 	"golang.org/x/sys/windows"
 )
@@ -12,4 +14,22 @@ import (
 func lock(f *os.File) error {
 	const flags = windows.LOCKFILE_EXCLUSIVE_LOCK | windows.LOCKFILE_FAIL_IMMEDIATELY
 	return windows.LockFileEx(windows.Handle(f.Fd()), flags, 0, 1, 0, &windows.Overlapped{OffsetHigh: 1})
+}
+
+// openGate holds a root until it is closed; see Root.hold. It is a file that
+// nobody else can open, and that goes when it is closed.
+func openGate(r *Root) (io.Closer, error) {
+	path, err := windows.UTF16PtrFromString(filepath.Join(r.path, prefix+"gate"))
+	if err != nil {
+		return nil, err
+	}
+	const flags = windows.FILE_ATTRIBUTE_HIDDEN | windows.FILE_FLAG_DELETE_ON_CLOSE
+	h, err := windows.CreateFile(path, windows.GENERIC_WRITE|windows.DELETE, 0, nil, windows.OPEN_ALWAYS, flags, 0)
+	switch err {
+	case nil:
+		return os.NewFile(uintptr(h), prefix+"gate"), nil
+	case windows.ERROR_SHARING_VIOLATION, windows.ERROR_ACCESS_DENIED, windows.ERROR_DELETE_PENDING:
+		return nil, errHeld
+	}
+	return nil, err
 }

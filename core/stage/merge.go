@@ -3,30 +3,35 @@ package stage
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
+	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/place"
 )
 
-// journal is what a merge is about to do, written down before its first move:
-// should the run be killed, the next one to the root finishes it. All of it was
-// staged and checked by then.
+// journal is what a merge is about to do, or about to take back, written down
+// before its first move: should the run be killed, the next one to the root
+// finishes it. All of it was staged and checked by then.
 type journal struct {
+	Key     string   `json:"key"` // of the area
+	Back    bool     `json:"back,omitempty"`
 	Folders []string `json:"folders,omitempty"` // to be made, below the root
 	Moves   []move   `json:"moves,omitempty"`
-	Folder  string   `json:"folder,omitempty"` // to be moved out of the way and then replaced by Staged
-	Staged  string   `json:"staged,omitempty"`
 }
 
-// move is the journal's line about one item.
+// move is the journal's line about one item, or about a whole folder.
 type move struct {
 	Staged string `json:"staged"`         // in the area
 	Target string `json:"target"`         // below the root
 	Kept   string `json:"kept,omitempty"` // where the file that it replaces is kept, in the area
+	Mark   string `json:"mark,omitempty"` // of what was moved, where it is taken back
 	item   int
 }
 
@@ -36,6 +41,7 @@ const (
 )
 
 func (j *journal) write(a *area, id string) error {
+	j.Key = a.key
 	text, err := json.Marshal(j)
 	if err != nil {
 		return err
@@ -49,6 +55,20 @@ func (j *journal) write(a *area, id string) error {
 
 func (j *journal) remove(a *area, id string) error { return a.Remove(id + journalSuffix) }
 
+// valid reports whether all that a journal names lies in its area and root.
+func (j *journal) valid() bool {
+	inside := func(target string) bool {
+		cleaned, err := place.Clean(target)
+		return err == nil && cleaned == target
+	}
+	for _, m := range j.Moves {
+		if !inside(m.Target) || !fs.ValidPath(m.Staged) || m.Kept != "" && !fs.ValidPath(m.Kept) {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(j.Folders, func(dir string) bool { return !inside(dir) })
+}
+
 // merge moves the items to where they go, after the survey. What it did is
 // taken back if a move fails.
 func (u *Unit) merge(where whereabouts) error {
@@ -56,20 +76,23 @@ func (u *Unit) merge(where whereabouts) error {
 	if err != nil {
 		return fault.Writing(u.root.full(u.folder), err)
 	}
+	area := u.root.area
 	// A single new file appears by one rename; and in a unit that is still in
 	// staging nothing shows.
 	journalled := where.base == u.root.dest && (len(j.Moves) > 1 || len(j.Moves) == 1 && j.Moves[0].Kept != "")
 	if journalled {
-		if err := j.write(u.root.area, u.id); err != nil {
+		if err := j.write(area, u.id); err != nil {
 			return fault.Writing(u.root.path, err)
 		}
 	}
 	done, err := u.perform(where, j)
 	if err != nil {
-		u.takeBack(where, j, done)
+		if back := u.takeBack(where, j, done, journalled); back != nil {
+			return back
+		}
 	}
 	if journalled {
-		if removed := j.remove(u.root.area, u.id); err == nil {
+		if removed := j.remove(area, u.id); err == nil {
 			err = fault.Writing(u.root.path, removed)
 		}
 	}
@@ -78,13 +101,48 @@ func (u *Unit) merge(where whereabouts) error {
 	}
 	for _, m := range j.Moves {
 		if m.Kept != "" {
-			_ = u.root.area.Remove(m.Kept) // what stays is removed with the area, which tells of errors
+			_ = area.Remove(m.Kept) // what stays is removed with the area, which tells of errors
 		}
 	}
 	if where.base == u.root.dest {
 		_ = u.Discard()
 	}
 	return nil
+}
+
+// takeBack undoes the first moves of a merge, and the one after them as far as
+// it came, after noting in the journal that this is the direction now. It is nil
+// if all is as it was before; otherwise it says where the files are that were
+// replaced, and the area stays.
+func (u *Unit) takeBack(where whereabouts, j *journal, done int, journalled bool) error {
+	area := u.root.area
+	j.Moves = j.Moves[:min(done+1, len(j.Moves))]
+	j.Back = true
+	var failed []error
+	if journalled {
+		for n := range j.Moves[:done] {
+			m := &j.Moves[n]
+			if at, err := where.spot(path.Dir(m.Target)); err == nil && at.dir != nil {
+				m.Mark = mark(at.dir, path.Base(m.Target))
+				where.release(at)
+			}
+		}
+		if err := j.write(area, u.id); err != nil {
+			failed = append(failed, err)
+		}
+	}
+	if failed == nil {
+		failed = j.undo(area.folder, where)
+	}
+	for n := range j.Moves {
+		u.staged[j.Moves[n].item].Store(true)
+	}
+	if failed == nil {
+		return nil
+	}
+	area.keep.Store(true)
+	return fault.At(u.root.full(u.folder), fault.New(fault.Unwritable, "what was moved there could not be taken back: %w", errors.Join(failed...)).
+		Advise("the files that were replaced lie in "+filepath.Join(area.path, area.name)+"; the next run to this folder tries to put them back"))
 }
 
 // plan lists the folders that are missing and the moves to make, one folder
@@ -97,18 +155,22 @@ func (u *Unit) plan(where whereabouts) (*journal, error) {
 		if _, known := missing[dir]; known || dir == "." {
 			return nil
 		}
-		_, err := where.base.Stat(dir)
-		missing[dir] = err != nil
-		if err == nil {
-			return nil
-		}
-		if !errors.Is(err, fs.ErrNotExist) {
+		above := path.Dir(dir)
+		if err := need(above); err != nil {
 			return err
 		}
-		if err := need(path.Dir(dir)); err != nil {
-			return err
+		if !missing[above] { // else it is missing for certain
+			_, err := where.base.Stat(dir)
+			if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+			missing[dir] = err != nil
+		} else {
+			missing[dir] = true
 		}
-		j.Folders = append(j.Folders, dir)
+		if missing[dir] {
+			j.Folders = append(j.Folders, dir)
+		}
 		return nil
 	}
 	for i := range u.items {
@@ -157,16 +219,11 @@ func (u *Unit) perform(where whereabouts, j *journal) (int, error) {
 	hand := u.Hand()
 	defer hand.Close()
 	var at spot
-	release := func() {
-		if at.dir != nil && at.dir != where.home {
-			at.dir.close()
-		}
-	}
-	defer func() { release() }()
+	defer func() { where.release(at) }()
 	for n, m := range j.Moves {
 		var err error
 		if dir := path.Dir(m.Target); n == 0 || dir != path.Dir(j.Moves[n-1].Target) {
-			release()
+			where.release(at)
 			if at, err = where.spot(dir); err == nil && at.dir == nil {
 				err = fs.ErrNotExist
 			}
@@ -195,85 +252,157 @@ func (u *Unit) moveIn(hand *Hand, dir *folder, m move) error {
 	if err != nil {
 		return err
 	}
-	name := path.Base(m.Target)
-	if m.Kept != "" {
-		if err := keep(dir, name, u.root.area.folder, m.Kept); err != nil {
-			return err
-		}
-	}
-	if err := from.move(path.Base(m.Staged), dir.handle, name, m.Kept != ""); err != nil {
+	if err := m.do(u.root.area.folder, from, dir); err != nil {
 		return err
 	}
 	u.staged[m.item].Store(false)
 	return nil
 }
 
-// keep puts a file aside before it is replaced. With a second name it is never
-// missing under its first; not every file system has that.
-func keep(dir *folder, name string, area *folder, kept string) error {
-	if dir.link(name, area.handle, kept) == nil {
-		return nil
+// do makes a move, or what is left of it: from the folder that it is staged in
+// to another. Something that appeared at its target in the meantime is an error
+// that is fs.ErrExist.
+func (m *move) do(area, from, to *folder) error {
+	staged, name := path.Base(m.Staged), path.Base(m.Target)
+	if m.Kept == "" {
+		return from.move(staged, to.handle, name, false)
 	}
-	return dir.move(name, area.handle, kept, false)
+	there, err := keep(to, name, area, m.Kept)
+	if err != nil {
+		return err
+	}
+	return from.move(staged, to.handle, name, there)
 }
 
-// takeBack undoes the first moves of a merge, and the one after them as far as
-// it came. It does what it can: an error in the middle of an error has nowhere
-// to go, and what it cannot move back stays where it is.
-func (u *Unit) takeBack(where whereabouts, j *journal, done int) {
-	for n, m := range slices.Backward(j.Moves[:min(done+1, len(j.Moves))]) {
-		switch {
-		case m.Kept != "":
-			if at, err := where.spot(path.Dir(m.Target)); err == nil && at.dir != nil {
-				_ = u.root.area.move(m.Kept, at.dir.handle, path.Base(m.Target), true)
-				if at.dir != where.home {
-					at.dir.close()
-				}
+// keep gives a file a second name in the area, so that it is never missing under
+// its first, and reports whether it still has that: not every file system has
+// second names, and folders have none.
+func keep(dir *folder, name string, area *folder, kept string) (there bool, err error) {
+	if _, err := area.Lstat(kept); err == nil { // by a run that was killed
+		return sameFile(dir, name, area, kept), nil
+	}
+	if dir.link(name, area.handle, kept) == nil {
+		return true, nil
+	}
+	return false, ignoreMissing(dir.move(name, area.handle, kept, false))
+}
+
+func sameFile(a *folder, name string, b *folder, other string) bool {
+	x, errX := a.Lstat(name)
+	y, errY := b.Lstat(other)
+	return errX == nil && errY == nil && os.SameFile(x, y)
+}
+
+// mark tells a file from another that took its name, and from what it may be
+// changed to.
+func mark(dir *folder, name string) string {
+	info, err := dir.Lstat(name)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprint(info.Mode(), info.Size(), info.ModTime().UnixNano())
+}
+
+// undo takes back moves, the last one first, and the folders that were made for
+// them. Whatever of it is done already, it goes on from there.
+func (j *journal) undo(area *folder, where whereabouts) (failed []error) {
+	for _, m := range slices.Backward(j.Moves) {
+		at, err := where.spot(path.Dir(m.Target))
+		if err == nil && at.dir != nil {
+			var from *folder
+			if from, err = openFolder(area.Root, path.Dir(m.Staged)); err == nil {
+				err = m.undo(area, from, at.dir)
+				from.close()
 			}
-		case n < done:
-			_ = where.base.Remove(m.Target)
+			where.release(at)
+		} else if _, kept := area.Lstat(m.Kept); m.Kept != "" && kept == nil {
+			err = errors.Join(err, fs.ErrNotExist)
+		}
+		if err != nil {
+			failed = append(failed, fmt.Errorf("%s: %w", m.Target, err))
 		}
 	}
 	removeFolders(where.base, j.Folders)
+	return failed
 }
 
-// finish completes the merges that a killed run had begun, by their journals,
-// and returns how many. A target that appeared in the meantime stays.
-func (r *Root) finish(left *folder) (int, error) {
-	area, err := left.Open(".")
-	if err != nil {
-		return 0, err
+// undo takes back one move.
+func (m *move) undo(area, from, to *folder) error {
+	staged, name := path.Base(m.Staged), path.Base(m.Target)
+	_, err := from.Lstat(staged)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
-	names, err := area.Readdirnames(-1)
-	area.Close()
-	if err != nil {
-		return 0, err
+	there := true
+	if err != nil && (m.Mark == "" || mark(to, name) == m.Mark) { // it was moved, and nobody has touched it since
+		if there, err = keep(to, name, from, staged); err != nil {
+			return err
+		}
 	}
-	finished := 0
+	kept := m.Kept != ""
+	if kept {
+		_, err = area.Lstat(m.Kept)
+		kept = err == nil
+		if ignoreMissing(err) != nil {
+			return err
+		}
+	}
+	if !kept { // there was nothing that it replaced
+		if there && sameFile(to, name, from, staged) {
+			return to.Remove(name)
+		}
+		return nil
+	}
+	if sameFile(to, name, area, m.Kept) {
+		return area.Remove(m.Kept)
+	}
+	return area.move(m.Kept, to.handle, name, sameFile(to, name, from, staged))
+}
+
+// finish completes what a killed run had begun, or takes back what it had begun
+// to take back, by its journals. It is false where something has to stay.
+func (r *Root) finish(left *folder, key string) (bool, error) {
+	names, err := left.names()
+	if err != nil {
+		return false, err
+	}
+	all := true
 	for _, name := range names {
 		if !strings.HasSuffix(name, journalSuffix) {
 			continue
 		}
 		text, err := left.ReadFile(name)
 		if err != nil {
-			return finished, err
+			return false, err
 		}
 		var j journal
-		if err := json.Unmarshal(text, &j); err != nil {
-			return finished, err
+		if json.Unmarshal(text, &j) != nil || j.Key != key || !j.valid() {
+			all = false
+			continue
 		}
-		if err := r.finishOne(left, &j); err != nil {
-			return finished, err
+		switch {
+		case j.Back && len(j.undo(left, whereabouts{base: r.dest, home: r.home})) > 0:
+			all = false
+			continue
+		case j.Back:
+			r.Reclaimed.TakenBack++
+		default:
+			if err := r.redo(left, &j); err != nil {
+				return false, err
+			}
+			r.Reclaimed.Finished++
 		}
-		finished++
+		// What is done is not done again, should something else stay.
+		if err := left.Remove(name); err != nil {
+			return false, err
+		}
 	}
-	return finished, nil
+	return all, nil
 }
 
-func (r *Root) finishOne(left *folder, j *journal) error {
-	if j.Folder != "" {
-		j.Moves = append(j.Moves, move{Staged: j.Staged, Target: j.Folder})
-	}
+// redo makes the moves that are left. A target that appeared in the meantime
+// stays.
+func (r *Root) redo(left *folder, j *journal) error {
 	for _, dir := range j.Folders {
 		if _, err := makeFolders(r.dest, dir); err != nil {
 			return err
@@ -292,7 +421,7 @@ func (r *Root) finishOne(left *folder, j *journal) error {
 		}
 		to, err := openFolder(r.dest, path.Dir(m.Target))
 		if err == nil {
-			err = from.move(path.Base(m.Staged), to.handle, path.Base(m.Target), m.Kept != "")
+			err = m.do(left, from, to)
 			to.close()
 		}
 		from.close()

@@ -45,10 +45,10 @@ func TestKilledMerge(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, next.Close())
 		if moves < 0 {
-			assert.Equal(t, Reclaimed{0, 1}, next.Reclaimed)
+			assert.Equal(t, Reclaimed{Cleared: 1}, next.Reclaimed)
 			assert.Equal(t, there, tree(t, dir))
 		} else {
-			assert.Equal(t, Reclaimed{1, 1}, next.Reclaimed)
+			assert.Equal(t, Reclaimed{Finished: 1, Cleared: 1}, next.Reclaimed)
 			assert.Equal(t, want, tree(t, dir), "killed after %d moves", moves)
 		}
 	}
@@ -62,7 +62,8 @@ func TestKilledSwap(t *testing.T) {
 	require.NoError(t, err)
 	u, err := begin(root, "own", Rules{Fresh: true}, []thing{{"a", "new"}})
 	require.NoError(t, err)
-	require.NoError(t, (&journal{Folder: "own", Staged: u.id}).write(root.area, u.id))
+	j := &journal{Moves: []move{{Staged: u.id, Target: "own", Kept: u.id + keptSuffix}}}
+	require.NoError(t, j.write(root.area, u.id))
 	require.NoError(t, root.home.move("own", root.area.handle, u.id+keptSuffix, false))
 	kill(root)
 	next, err := Open(dir, "")
@@ -84,10 +85,10 @@ func TestOnlyTheDeadAreReclaimed(t *testing.T) {
 		"silent for long":  {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(r); age(t, r, old) }, 1},
 		"just being made":  {func(t *testing.T, r *Root) { kill(r); require.NoError(t, r.area.Remove(ownerFile)) }, 0},
 		"never quite made": {func(t *testing.T, r *Root) { kill(r); require.NoError(t, r.area.Remove(ownerFile)); age(t, r, old) }, 1},
-		"half an owner":    {func(t *testing.T, r *Root) { kill(r); require.NoError(t, r.area.WriteFile(ownerFile, nil, 0o600)) }, 0},
+		"half an owner":    {func(t *testing.T, r *Root) { kill(r); require.NoError(t, r.area.Rename(ownerFile, ownerDraft)) }, 0},
 		"old half an owner": {func(t *testing.T, r *Root) {
 			kill(r)
-			require.NoError(t, r.area.WriteFile(ownerFile, nil, 0o600))
+			require.NoError(t, r.area.Rename(ownerFile, ownerDraft))
 			age(t, r, old)
 		}, 1},
 	} {
@@ -115,7 +116,9 @@ func TestOnlyTheDeadAreReclaimed(t *testing.T) {
 }
 
 func disguise(t *testing.T, r *Root, host, root string) {
-	text, err := json.Marshal(owner{host, 1, root})
+	identity, err := r.area.identity()
+	require.NoError(t, err)
+	text, err := json.Marshal(owner{host, 1, root, identity, r.area.key})
 	require.NoError(t, err)
 	require.NoError(t, r.area.lock.Truncate(0))
 	_, err = r.area.lock.WriteAt(text, 0)
@@ -125,4 +128,120 @@ func disguise(t *testing.T, r *Root, host, root string) {
 func age(t *testing.T, r *Root, to time.Time) {
 	_ = r.area.Chtimes(ownerFile, to, to)
 	require.NoError(t, os.Chtimes(filepath.Join(r.path, r.area.name), to, to))
+}
+
+// An area is believed only if it says which folder of the disk it is: whatever
+// an archive, a copy of a root or a user put there stays as it is.
+func TestPlantedAreas(t *testing.T) {
+	old := time.Now().Add(-2 * silence)
+	for name, c := range map[string]struct {
+		spoil func(t *testing.T, r *Root, o *owner, j *journal)
+		holds bool // the planted move is made
+	}{
+		"its own":         {func(*testing.T, *Root, *owner, *journal) {}, true},
+		"another folder":  {func(_ *testing.T, _ *Root, o *owner, _ *journal) { o.Identity = "12-34.5" }, false},
+		"no identity":     {func(_ *testing.T, _ *Root, o *owner, _ *journal) { o.Identity = "" }, false},
+		"another's moves": {func(_ *testing.T, _ *Root, _ *owner, j *journal) { j.Key = "GUESSED" }, false},
+		"out of the root": {func(_ *testing.T, _ *Root, _ *owner, j *journal) { j.Moves[0].Target = "../b" }, false},
+		"out of the area": {func(_ *testing.T, _ *Root, _ *owner, j *journal) { j.Moves[0].Staged = "../own/c" }, false},
+		"into another":    {func(_ *testing.T, _ *Root, _ *owner, j *journal) { j.Folders = []string{".Widecrate-x"} }, false},
+		"linked owner": {func(t *testing.T, r *Root, _ *owner, _ *journal) {
+			require.NoError(t, r.area.Rename(ownerFile, "elsewhere"))
+			require.NoError(t, r.area.Symlink("elsewhere", ownerFile))
+		}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			plant(t, dir, map[string]string{"own/b": "mine", "own/c": "mine too"})
+			root, err := Open(dir, "")
+			require.NoError(t, err)
+			identity, err := root.area.identity()
+			require.NoError(t, err)
+			host, err := os.Hostname()
+			require.NoError(t, err)
+			o := owner{host, 1, dir, identity, root.area.key}
+			j := journal{Key: root.area.key, Moves: []move{{Staged: "1-0", Target: "own/b", Kept: "1-0-old"}}}
+			plant(t, dir, map[string]string{root.area.name + "/1-0": "forged"})
+			c.spoil(t, root, &o, &j)
+			for file, content := range map[string]any{ownerFile: o, "1" + journalSuffix: j} {
+				text, err := json.Marshal(content)
+				require.NoError(t, err)
+				require.NoError(t, os.WriteFile(filepath.Join(dir, root.area.name, file), text, 0o600))
+			}
+			kill(root)
+			age(t, root, old)
+			before := tree(t, dir)
+			next, err := Open(dir, "")
+			require.NoError(t, err)
+			require.NoError(t, next.Close())
+			if c.holds {
+				assert.Equal(t, map[string]string{"own/b": "forged", "own/c": "mine too"}, tree(t, dir))
+				return
+			}
+			assert.Equal(t, before, tree(t, dir))
+			assert.Len(t, next.Reclaimed.Left, 1, "it is said")
+		})
+	}
+}
+
+// A user's folder that is only called like an area stays.
+func TestFolderCalledLikeAnArea(t *testing.T) {
+	dir := t.TempDir()
+	plant(t, dir, map[string]string{".widecrate-notes/a": "mine"})
+	past := time.Now().Add(-2 * silence)
+	require.NoError(t, os.Chtimes(filepath.Join(dir, ".widecrate-notes"), past, past))
+	r, err := Open(dir, "")
+	require.NoError(t, err)
+	assert.Len(t, r.Reclaimed.Left, 1)
+	require.NoError(t, r.Close())
+	assert.Equal(t, map[string]string{".widecrate-notes/a": "mine"}, tree(t, dir))
+}
+
+// A merge that fails and is killed while it takes back what it did is taken back
+// by the next run, wherever it stopped; a file that was changed meanwhile stays.
+func TestKilledTakingBack(t *testing.T) {
+	there := map[string]string{"own/b": "old", "own/z": "z", "own/q": "q"}
+	for step := range 10 {
+		dir := t.TempDir()
+		plant(t, dir, there)
+		root, err := Open(dir, "")
+		require.NoError(t, err)
+		u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"q", "other"}})
+		require.NoError(t, err)
+		where := u.destination()
+		require.NoError(t, u.survey(where))
+		j, err := u.plan(where)
+		require.NoError(t, err)
+		done, err := u.perform(where, j)
+		require.NoError(t, err)
+		want := map[string]string{"own/b": "old", "own/z": "z", "own/q": "q"}
+		// The journal is written, and as many of the moves undone.
+		saved := *j
+		for n := range saved.Moves {
+			saved.Moves[n].Mark = mark(root.home, saved.Moves[n].Target)
+		}
+		saved.Back = true
+		require.NoError(t, saved.write(root.area, u.id))
+		part := journal{Moves: saved.Moves[max(0, done-step/2):]}
+		if step%2 == 0 {
+			part.undo(root.area.folder, where)
+		} else if done > step/2 { // half of a move: its staged name is back, its target still there
+			m := saved.Moves[done-step/2-1]
+			at, err := where.spot(filepath.Dir(m.Target))
+			require.NoError(t, err)
+			part.undo(root.area.folder, where)
+			_, err = keep(at.dir, filepath.Base(m.Target), root.area.folder, m.Staged)
+			require.NoError(t, err)
+		}
+		if step == 0 {
+			plant(t, dir, map[string]string{"own/a": "edited since"})
+			want["own/a"] = "edited since"
+		}
+		kill(root)
+		next, err := Open(dir, "")
+		require.NoError(t, err)
+		require.NoError(t, next.Close())
+		assert.Equal(t, Reclaimed{TakenBack: 1, Cleared: 1}, next.Reclaimed)
+		assert.Equal(t, want, tree(t, dir), "step %d", step)
+	}
 }

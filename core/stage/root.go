@@ -34,6 +34,8 @@ type Root struct {
 
 	room room
 
+	merging sync.Mutex
+
 	// Reclaimed is what was left there by runs that were killed.
 	Reclaimed Reclaimed
 
@@ -198,6 +200,35 @@ func (r *Root) fold(path string) string {
 	}
 	return path
 }
+
+// patience bounds how long a merge waits for that of another run: one that was
+// stopped must not stop all others.
+const patience = time.Minute
+
+// hold keeps other merges away from the root, those of other runs as well, as far
+// as its file system can tell them. Without that, too, nothing is lost: a merge
+// looks again where something appeared.
+func (r *Root) hold() (release func(), err error) {
+	r.merging.Lock()
+	gate, err := openGate(r)
+	for pause, began := time.Millisecond, time.Now(); errors.Is(err, errHeld) && time.Since(began) < patience; pause = min(2*pause, 50*time.Millisecond) {
+		time.Sleep(pause)
+		gate, err = openGate(r)
+	}
+	if err != nil && !errors.Is(err, errHeld) && !errors.Is(err, errors.ErrUnsupported) {
+		r.merging.Unlock()
+		return nil, err
+	}
+	return func() {
+		if gate != nil {
+			gate.Close()
+		}
+		r.merging.Unlock()
+	}, nil
+}
+
+// errHeld is the error of openGate while another run holds the root.
+var errHeld = errors.New("another run is putting files there")
 
 func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) }
 

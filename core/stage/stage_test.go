@@ -224,6 +224,78 @@ func TestMergeTakesBack(t *testing.T) {
 	assert.Equal(t, there, tree(t, dir))
 }
 
+// What cannot be put back stays where it is kept, and the error says where.
+func TestReplacedFileIsNeverLost(t *testing.T) {
+	dir := t.TempDir()
+	plant(t, dir, map[string]string{"own/b": "old"})
+	root, err := Open(dir, "")
+	require.NoError(t, err)
+	u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"b", "new"}, {"c", "2"}})
+	require.NoError(t, err)
+	where := u.destination()
+	require.NoError(t, u.survey(where))
+	j, err := u.plan(where)
+	require.NoError(t, err)
+	done, err := u.perform(where, j)
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "own")))
+	plant(t, dir, map[string]string{"own": "a file now"})
+	err = u.takeBack(where, j, done, true)
+	require.ErrorIs(t, err, fault.Unwritable)
+	e, _ := errors.AsType[*fault.Error](err)
+	assert.Contains(t, e.Do, root.area.name)
+	require.NoError(t, root.Close())
+	assert.Contains(t, tree(t, dir), root.area.name+"/"+j.Moves[0].Kept)
+	// The next run tries again.
+	require.NoError(t, os.Remove(filepath.Join(dir, "own")))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "own"), 0o777))
+	next, err := Open(dir, "")
+	require.NoError(t, err)
+	require.NoError(t, next.Close())
+	assert.Equal(t, map[string]string{"own/b": "old"}, tree(t, dir))
+}
+
+// A file that appears between the look and the moves is looked at as well, by
+// every rule.
+func TestFileAppearsMeanwhile(t *testing.T) {
+	for rule, want := range map[Clash]struct {
+		b       string
+		results []Action
+		kind    fault.Kind
+	}{
+		Refuse: {"theirs", nil, fault.Refused}, Skip: {"theirs", []Action{Added, Skipped}, 0}, Replace: {"ours", []Action{Added, Replaced}, 0},
+		Newer: {"theirs", []Action{Added, Skipped}, 0}, Number: {"theirs", []Action{Added, Added}, 0},
+	} {
+		dir := t.TempDir()
+		plant(t, dir, map[string]string{"own/x": "x"})
+		root, err := Open(dir, "")
+		require.NoError(t, err)
+		u, err := begin(root, "own", Rules{Clash: rule}, []thing{{"a", "1"}, {"b", "ours"}})
+		require.NoError(t, err)
+		require.NoError(t, u.survey(u.destination()))
+		plant(t, dir, map[string]string{"own/b": "theirs"})
+		require.ErrorIs(t, u.merge(u.destination()), fs.ErrExist)
+		assert.Equal(t, "theirs", tree(t, dir)["own/b"])
+		assert.NotContains(t, tree(t, dir), "own/a")
+		results, err := u.Commit()
+		if want.kind != fault.Other {
+			require.ErrorIs(t, err, want.kind)
+			require.NoError(t, u.Discard())
+		} else {
+			require.NoError(t, err, "rule %d", rule)
+			for i, r := range results {
+				assert.Equal(t, want.results[i], r.Action)
+			}
+			assert.Equal(t, "1", tree(t, dir)["own/a"])
+		}
+		assert.Equal(t, want.b, tree(t, dir)["own/b"], "rule %d", rule)
+		if rule == Number {
+			assert.Equal(t, "ours", tree(t, dir)["own/b-2"])
+		}
+		require.NoError(t, root.Close())
+	}
+}
+
 // A folder that appears while the unit is staged is merged with, not replaced.
 func TestFolderAppearsMeanwhile(t *testing.T) {
 	dir := t.TempDir()

@@ -454,15 +454,10 @@ func (u *Unit) eachSpot(where whereabouts, visit func(i int, at spot) error) err
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(parents[a], parents[b]) })
 	var at spot
-	release := func() {
-		if at.dir != nil && at.dir != where.home {
-			at.dir.close()
-		}
-	}
-	defer func() { release() }()
+	defer func() { where.release(at) }()
 	for n, i := range order {
 		if n == 0 || parents[i] != parents[order[n-1]] {
-			release()
+			where.release(at)
 			var err error
 			if at, err = where.spot(parents[i]); err != nil {
 				return fault.Writing(u.root.full(u.result[i].Path), err)
@@ -494,4 +489,11 @@ func (w whereabouts) spot(rel string) (spot, error) {
 		}
 	}
 	return spot{}, ignoreMissing(err)
+}
+
+// release closes what spot has opened.
+func (w whereabouts) release(at spot) {
+	if at.dir != nil && at.dir != w.home {
+		at.dir.close()
+	}
 }
