@@ -40,6 +40,7 @@ type Entry struct {
 	Modified  time.Time   // zero when not recorded
 	Size      int64       // bytes of data, or Unknown
 	Packed    int64       // bytes in the archive, or Unknown
+	Holes     int64       // bytes of Size that a sparse file does not store: zeros
 	Offset    int64       // of its header in the archive, decompressed if that is compressed as a whole
 	Mode      fs.FileMode // permission bits only
 	CRC32     uint32      // checksum of the data (IEEE), valid when HasCRC32

@@ -41,6 +41,15 @@ type Stream interface {
 	io.Closer
 }
 
+// A HoleWriter takes the holes of a sparse file without their zeros. The data of
+// an entry with Holes is an io.WriterTo that makes use of it.
+type HoleWriter interface {
+	io.Writer
+
+	// WriteHole goes on behind n bytes that are zeros.
+	WriteHole(n int64) error
+}
+
 // A Writer makes an archive, entry by entry.
 type Writer interface {
 	// Add writes one entry. data is read to its end for a File, and may be nil

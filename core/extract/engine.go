@@ -2,6 +2,7 @@ package extract
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -14,7 +15,7 @@ import (
 
 // backlog bounds the bytes that are staged and wait for their turn to be
 // committed.
-const backlog = 1 << 30
+var backlog int64 = 1 << 30
 
 // engine shares the work out. A worker takes archives of its own as long as
 // there are any, and then helps with the entries of those of others: small
@@ -87,6 +88,12 @@ func newEngine(ctx context.Context, o Options, observe Observer) *engine {
 }
 
 func (e *engine) run() {
+	stop := context.AfterFunc(e.ctx, func() {
+		e.mu.Lock()
+		defer e.mu.Unlock()
+		e.changed.Broadcast()
+	})
+	defer stop()
 	var workers sync.WaitGroup
 	for range e.Workers {
 		workers.Go(func() {
@@ -104,6 +111,7 @@ func (e *engine) run() {
 	for u := e.head; u != nil; u = u.next {
 		u.top.untaken = true
 		left++
+		u.close()
 		e.letGo(u)
 	}
 	if e.halted && left > 0 {
@@ -117,11 +125,9 @@ func (e *engine) take() (u *unit, owned bool) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	for e.ctx.Err() == nil {
-		n := len(e.queue)
-		// The unit that the others wait for is never held back.
-		if n > 0 && !e.halted && (e.waiting < backlog || e.queue[n-1] == e.head) {
-			u := e.queue[n-1]
-			e.queue = e.queue[:n-1]
+		if n := e.nextInQueue(); n >= 0 && !e.halted {
+			u := e.queue[n]
+			e.queue = slices.Delete(e.queue, n, n+1)
 			e.opening++
 			u.pending = 1 // the owner's, until it finds nothing more to claim
 			return u, true
@@ -132,13 +138,23 @@ func (e *engine) take() (u *unit, owned bool) {
 				return u, false
 			}
 		}
-		if (n == 0 || e.halted) && e.opening == 0 {
+		if (len(e.queue) == 0 || e.halted) && e.opening == 0 {
 			return nil, false
 		}
 		e.changed.Wait()
 	}
-	e.changed.Broadcast()
 	return nil, false
+}
+
+// nextInQueue is the place of the unit to take next, or -1 where that has to wait:
+// the last one, or if too much waits, the one that all others wait for, wherever
+// it is. That one is never held back.
+func (e *engine) nextInQueue() int {
+	n := len(e.queue) - 1
+	if e.waiting >= backlog && n >= 0 && e.queue[n] != e.head {
+		return slices.Index(e.queue, e.head)
+	}
+	return n
 }
 
 // open makes a unit ready to be staged and lets others help with it.
@@ -169,17 +185,27 @@ func (e *engine) insert(u *unit) {
 	u.next = behind
 }
 
+// errHalted is the error of a unit that the run was halted before.
+var errHalted = errors.New("stopped before it")
+
 // awaitTurn waits until all units before this one have found their places:
-// names that count depend on it.
-func (e *engine) awaitTurn(u *unit) {
+// names that count depend on it. Once the run is halted they may never do so.
+func (e *engine) awaitTurn(u *unit) error {
 	if e.Placement.Rename == nil || !e.Placement.Rename.Counts() || !e.ordered || e.DryRun {
-		return
+		return nil
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	for e.planned != u && e.ctx.Err() == nil {
+	for e.planned != u {
+		if e.ctx.Err() != nil {
+			return e.ctx.Err()
+		}
+		if e.halted && slices.Contains(e.queue, e.planned) {
+			return errHalted // that one will not be taken any more
+		}
 		e.changed.Wait()
 	}
+	return nil
 }
 
 // plannedLocked notes that a unit, and its inner ones, are in the list.
@@ -228,8 +254,11 @@ func (e *engine) finish(u *unit) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	u.finished = true
-	e.waiting += u.bytes
+	if e.ordered { // else it is in its place already
+		e.waiting += u.bytes
+	}
 	e.halted = e.halted || e.Halt && (u.err != nil || u.outcome.Err != nil)
+	e.changed.Broadcast()
 	if e.settling {
 		return
 	}
@@ -245,7 +274,9 @@ func (e *engine) finish(u *unit) {
 		}
 		e.mu.Lock()
 		e.halted = e.halted || e.Halt && u.outcome.Err != nil
-		e.waiting -= u.bytes
+		if e.ordered {
+			e.waiting -= u.bytes
+		}
 		e.head = u.next
 		e.changed.Broadcast()
 	}

@@ -7,8 +7,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -213,5 +215,59 @@ func TestLongEntries(t *testing.T) {
 		require.ErrorIs(t, outcomes[0].Err, fault.Damaged)
 		assert.Contains(t, outcomes[0].Err.Error(), "a.csv")
 		assert.Empty(t, files(t, o.Placement.Into))
+	}
+}
+
+// A run comes to its end, and tells of every archive once, however much has to
+// wait for its turn: with archives inside archives, names that count, a halt at
+// the first failure, and a cancellation in between.
+func TestAlwaysEnds(t *testing.T) {
+	defer func(size int64) { backlog = size }(backlog)
+	backlog = 1000
+	in := t.TempDir()
+	var months []string
+	for m := range 4 {
+		var days []string
+		for d := range 5 {
+			day := filepath.Join(in, "day.zip")
+			pack(t, day, "levels.csv", strings.Repeat("0", 400), "x/chart.png", fmt.Sprint(m, d))
+			data, err := os.ReadFile(day)
+			require.NoError(t, err)
+			if m == 2 && d == 3 {
+				data = data[:40]
+			}
+			days = append(days, fmt.Sprintf("day-%d.zip", d), string(data))
+		}
+		pack(t, filepath.Join(in, fmt.Sprintf("month-%d.zip", m)), days...)
+		months = append(months, filepath.Join(in, fmt.Sprintf("month-%d.zip", m)))
+	}
+	count, err := place.NewTemplate("{n}{ext}", "n", "ext")
+	require.NoError(t, err)
+	for i := range 240 {
+		o := options(months...)
+		o.Nested, o.Workers = 1, []int{1, 2, 3, 8}[i%4]
+		o.Placement = &place.Placement{Into: t.TempDir(), Layout: place.Layout(i / 4 % 3)}
+		o.Rules.Clash = stage.Number
+		o.Halt = i/12%2 == 0
+		if i/24%2 == 0 {
+			o.Placement.Rename = count
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+		var seen []string
+		err := Run(ctx, o, Observer{Notice: func(string) {}, Source: func(*Disposal) {}, Archive: func(out *Outcome) {
+			if seen = append(seen, filepath.Base(out.Archive)); i/48%2 == 1 && len(seen) == 9 {
+				cancel()
+			}
+		}})
+		cancel()
+		require.NotErrorIs(t, err, context.DeadlineExceeded, "run %d", i)
+		if err == nil && !o.Halt {
+			assert.Len(t, seen, 24)
+		}
+		slices.Sort(seen)
+		assert.Len(t, slices.Compact(seen), len(seen))
+		left, err := filepath.Glob(filepath.Join(o.Placement.Into, ".widecrate-*"))
+		require.NoError(t, err)
+		assert.Empty(t, left)
 	}
 }

@@ -34,23 +34,18 @@ func (u *unit) resolve(i int, item *stage.Item, k int) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	first := -1
-	for j := i - 1; j >= 0 && first < 0; j-- {
-		if cleaned, err := place.Clean(u.entries[j].Path); err == nil && cleaned == target {
-			first = j
-		}
-	}
-	if first < 0 {
+	first, found := u.earlier(i, target)
+	if !found {
 		return false, fault.New(fault.Damaged, "it is a second name of %q, which does not come before it", item.Link)
 	}
 	item.Kind, item.Link = archive.File, ""
 	item.Size = u.entries[first].Size
 	u.entries[i].Size = item.Size // for those that are second names of this one
-	if j := slices.Index(u.kept, first); j >= 0 {
+	if j, kept := slices.BinarySearch(u.kept, first); kept {
 		if u.second == nil {
 			u.second = map[int]int{}
 		}
-		u.second[k] = j
+		u.second[k] = u.firstOf(j)
 		return true, nil
 	}
 	if u.archive.Reader == nil || u.entries[first].Kind != archive.File {
@@ -63,15 +58,26 @@ func (u *unit) resolve(i int, item *stage.Item, k int) (bool, error) {
 	return true, nil
 }
 
-// firstOf is the item that the k-th is a second name of, over others perhaps.
-func (u *unit) firstOf(k int) int {
-	for {
-		j, second := u.second[k]
-		if !second {
-			return k
-		}
-		k = j
+// earlier finds the last entry before i with a path. It is asked with rising i.
+func (u *unit) earlier(i int, path string) (entry int, found bool) {
+	if u.byPath == nil {
+		u.byPath = map[string]int{}
 	}
+	for ; u.indexed < i; u.indexed++ {
+		if cleaned, err := place.Clean(u.entries[u.indexed].Path); err == nil {
+			u.byPath[cleaned] = u.indexed
+		}
+	}
+	entry, found = u.byPath[path]
+	return entry, found
+}
+
+// firstOf is the item that the k-th is a second name of, or itself.
+func (u *unit) firstOf(k int) int {
+	if j, second := u.second[k]; second {
+		return j
+	}
+	return k
 }
 
 // dataOf is the entry with the data of the k-th item.
@@ -84,16 +90,25 @@ func (u *unit) dataOf(k int) int {
 
 // linkSeconds stages hard links, after the items that they are second names of.
 func (u *unit) linkSeconds(e *engine) error {
+	copies := map[int]int{} // of what was not needed itself: the first of its second names
 	for k := range u.kept {
 		j, second := u.second[k]
 		if !second {
 			continue
 		}
-		done, err := u.stage.HardLink(k, j)
-		if err == nil && !done { // what it is a second name of was not needed
+		if e.ctx.Err() != nil {
+			return e.ctx.Err()
+		}
+		first, copied := copies[j]
+		if !copied {
+			first = j
+		}
+		done, err := u.stage.HardLink(k, first)
+		if err == nil && !done {
 			hand := u.stage.Hand()
-			err = hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(u.firstOf(j)), w) })
+			err = hand.Write(k, func(w io.Writer) error { return u.copy(e, u.dataOf(j), w) })
 			hand.Close()
+			copies[j] = k
 		}
 		if err != nil {
 			return fault.At(u.called(u.kept[k]), err)

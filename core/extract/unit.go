@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/klauspost/readahead"
@@ -50,11 +49,14 @@ type unit struct {
 	kept    []int // entries, by their index in the archive
 	inner   []*unit
 	stage   *stage.Unit
-	wanted  []int       // indices into kept of the entries whose data is needed
-	shares  [][]int     // of these: indices into wanted
-	second  map[int]int // of hard links: indices into kept of the link and of what it is a second name of
-	data    map[int]int // of hard links to something that is not kept: index into kept, entry with the data
-	bytes   int64       // claimed size of the wanted entries
+	wanted  []int          // indices into kept of the entries whose data is needed
+	shares  [][]int        // of these: indices into wanted
+	second  map[int]int    // of hard links: indices into kept of the link and of what it is a second name of
+	data    map[int]int    // of hard links to something that is not kept: index into kept, entry with the data
+	byPath  map[string]int // entries by their cleaned paths, as far as they were
+	indexed int            // looked at for hard links
+	bytes   int64          // claimed size of the wanted entries
+	holes   int64          // of these, what takes no room on a disk
 
 	// Of a source, for what becomes of it afterwards:
 	files   []source.File
@@ -100,6 +102,7 @@ func (u *unit) open(e *engine) error {
 		if _, second := u.second[k]; !second && u.stage.Wanted(k) {
 			u.wanted = append(u.wanted, k)
 			u.bytes += max(items[k].Size, 0)
+			u.holes += items[k].Holes
 		}
 	}
 	if err := u.budget.Check(u.bytes); err != nil {
@@ -113,8 +116,8 @@ func (u *unit) open(e *engine) error {
 func (u *unit) checkSpace(root *stage.Root) error {
 	bytes, files := root.Free()
 	switch {
-	case bytes >= 0 && u.bytes > bytes:
-		return fault.At(absolute(u.target.Root), fault.New(fault.Unwritable, "%d bytes are needed there and %d are free", u.bytes, bytes))
+	case bytes >= 0 && u.bytes-u.holes > bytes:
+		return fault.At(absolute(u.target.Root), fault.New(fault.Unwritable, "%d bytes are needed there and %d are free", u.bytes-u.holes, bytes))
 	case files >= 0 && int64(len(u.kept)) > files:
 		return fault.At(absolute(u.target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(u.kept), files))
 	}
@@ -138,7 +141,9 @@ func (u *unit) plan(e *engine, take taker) ([]stage.Item, error) {
 		chosen[k] = &u.entries[i]
 	}
 	stem := format.Stem(filepath.Base(u.name()))
-	e.awaitTurn(u)
+	if err := e.awaitTurn(u); err != nil {
+		return nil, err
+	}
 	paths, err := e.Placement.Paths(chosen, stem, u.outcome.Target)
 	if err != nil {
 		return nil, err
@@ -211,6 +216,7 @@ func (u *unit) openArchive(e *engine) (err error) {
 		u.budget = e.Limits.Budget(u.archive.Size)
 	case u.opened != nil || u.openErr != nil:
 		u.archive, err = u.opened, u.openErr
+		u.opened = nil
 	default:
 		var data io.ReadCloser
 		if data, err = u.within.Open(u.index); err == nil {
@@ -218,6 +224,7 @@ func (u *unit) openArchive(e *engine) (err error) {
 			data.Close()
 		}
 		u.within.Close()
+		u.within = nil
 	}
 	return err
 }
@@ -264,15 +271,13 @@ func (u *unit) unwrap(p *place.Placement, paths []string) {
 
 // placeInner gives the archives inside this one their destinations.
 func (u *unit) placeInner(e *engine, chosen []*archive.Entry, paths []string) error {
-	byIndex := map[int]*unit{}
-	for _, inner := range u.inner {
-		byIndex[inner.index] = inner
-	}
+	next := 0 // of the inner ones, which are in the order of the entries
 	for k, i := range u.kept {
-		inner := byIndex[i]
-		if inner == nil {
+		if next == len(u.inner) || u.inner[next].index != i {
 			continue
 		}
+		inner := u.inner[next]
+		next++
 		at := paths[k]
 		if at == place.Peeled {
 			at = path.Base(chosen[k].Path)
@@ -324,7 +329,30 @@ func (u *unit) items(e *engine, chosen []*archive.Entry, paths []string) ([]stag
 		}
 		items, u.kept = append(items, item), append(u.kept, kept[k])
 	}
-	return items, nil
+	return items, u.checkFolders(items)
+}
+
+// largestTree bounds the paths of all folders of an archive together, in bytes.
+const largestTree = 256 << 20
+
+// checkFolders counts folders that no entry stands for where they are more than
+// the entries: a few long paths may ask for millions.
+func (u *unit) checkFolders(items []stage.Item) error {
+	seen := map[string]bool{}
+	size, last := 0, ""
+	for i := range items {
+		dir := path.Dir(items[i].Path)
+		if dir == last {
+			continue
+		}
+		for last = dir; dir != "." && !seen[dir]; dir = path.Dir(dir) {
+			seen[dir] = true
+			if size += len(dir); size > largestTree {
+				return fault.New(fault.Unsafe, "its folders have paths of more than %d bytes together", largestTree)
+			}
+		}
+	}
+	return u.budget.Count(max(0, len(seen)-len(items)))
 }
 
 // called is what an entry is called where people read of it: of a series, with
@@ -337,12 +365,8 @@ func (u *unit) called(i int) string {
 }
 
 func (u *unit) isInner(i int) bool {
-	for _, inner := range u.inner {
-		if inner.index == i {
-			return true
-		}
-	}
-	return false
+	_, found := slices.BinarySearchFunc(u.inner, i, func(inner *unit, i int) int { return inner.index - i })
+	return found
 }
 
 // claim hands out the next share of the wanted entries; nil when none is left.
@@ -378,11 +402,8 @@ func (u *unit) write(e *engine, share []int) (int, error) {
 	return 0, nil
 }
 
-// Data is written in pieces of this size, fewer system calls for most files
-// than any other choice.
-const piece = 256 << 10
-
-var pieces = sync.Pool{New: func() any { return new([piece]byte) }}
+// aheadPiece is so much of an entry as is decoded ahead at a time.
+const aheadPiece = 256 << 10
 
 // copy writes the data of an entry.
 func (u *unit) copy(e *engine, i int, w io.Writer) error {
@@ -392,12 +413,12 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 	}
 	defer data.Close()
 	from := io.Reader(data)
-	if u.entries[i].Size >= batch.Long {
+	if u.entries[i].Size >= batch.Long && u.entries[i].Holes == 0 {
 		defer e.long.Add(-1)
 		if int(e.long.Add(1)) < e.Workers {
 			// Not all workers have a long one: it is decoded on a goroutine of
 			// its own, while what came before is written.
-			ahead, err := readahead.NewReaderSize(data, 4, piece)
+			ahead, err := readahead.NewReaderSize(data, 4, aheadPiece)
 			if err != nil {
 				return err
 			}
@@ -412,27 +433,11 @@ func (u *unit) copy(e *engine, i int, w io.Writer) error {
 // pass writes data of an entry until its end, or until the run is cancelled,
 // within the budget.
 func (u *unit) pass(e *engine, i int, data io.Reader, w io.Writer) (int64, error) {
-	to := &onward{e: e, u: u, w: w, share: u.share(i)}
-	if direct, ok := data.(io.WriterTo); ok {
-		return direct.WriteTo(to)
+	// What the entry promises counts before its first byte.
+	if err := u.budget.Check(u.entries[i].Size); err != nil {
+		return 0, err
 	}
-	block := pieces.Get().(*[piece]byte)
-	defer pieces.Put(block)
-	for size := int64(0); ; {
-		n, err := io.ReadFull(data, block[:])
-		if n > 0 {
-			if _, err := to.Write(block[:n]); err != nil {
-				return size, err
-			}
-			size += int64(n)
-		}
-		switch {
-		case err == io.EOF, err == io.ErrUnexpectedEOF:
-			return size, nil
-		case err != nil:
-			return size, err
-		}
-	}
+	return archive.Copy(&onward{e: e, u: u, w: w, share: u.share(i)}, data)
 }
 
 // onward counts what is written to w.
@@ -444,16 +449,44 @@ type onward struct {
 }
 
 func (o *onward) Write(p []byte) (int, error) {
-	if err := o.u.budget.Spend(int64(len(p))); err != nil {
+	if err := o.count(int64(len(p))); err != nil {
 		return 0, err
+	}
+	return o.w.Write(p)
+}
+
+// WriteHole is that of archive.HoleWriter. Where w has no holes, it gets zeros.
+func (o *onward) WriteHole(n int64) error {
+	holes, ok := o.w.(archive.HoleWriter)
+	if ok {
+		if err := o.count(n); err != nil {
+			return err
+		}
+		return holes.WriteHole(n)
+	}
+	for n > 0 {
+		zeros := zeros[:min(n, int64(len(zeros)))]
+		if _, err := o.Write(zeros); err != nil {
+			return err
+		}
+		n -= int64(len(zeros))
+	}
+	return nil
+}
+
+var zeros [64 << 10]byte
+
+// count takes note of what is about to be written.
+func (o *onward) count(n int64) error {
+	if err := o.u.budget.Spend(n); err != nil {
+		return err
 	}
 	if err := o.e.ctx.Err(); err != nil {
-		return 0, err
+		return err
 	}
-	n, err := o.w.Write(p)
-	o.e.Progress.Bytes.Add(int64(n))
+	o.e.Progress.Bytes.Add(n)
 	o.e.Progress.Read.Add(int64(o.share * float64(n)))
-	return n, err
+	return nil
 }
 
 // share is how many bytes of the source each byte of an entry stands for; the
@@ -523,12 +556,7 @@ func (u *unit) settle(e *engine) {
 			err = discarded
 		}
 	}
-	if u.archive != nil {
-		u.archive.Close()
-	}
-	if u.spooled != "" {
-		os.Remove(u.spooled)
-	}
+	u.close()
 	if err != u.outcome.Source.Err || u.outer != nil {
 		err = fault.At(u.outcome.Archive, err)
 	}
@@ -538,6 +566,19 @@ func (u *unit) settle(e *engine) {
 	e.letGo(u)
 	e.Progress.Archives.Add(1)
 	u.archive, u.entries, u.stage, u.kept, u.wanted, u.shares = nil, nil, nil, nil, nil, nil
+}
+
+// close lets go of the archive, and of the one around it where it was not opened.
+func (u *unit) close() {
+	for _, a := range []*source.Archive{u.archive, u.opened, u.within} {
+		if a != nil {
+			a.Close()
+		}
+	}
+	u.archive, u.opened, u.within = nil, nil, nil
+	if u.spooled != "" {
+		os.Remove(u.spooled)
+	}
 }
 
 // allLost reports whether all that was kept could not be had.

@@ -47,6 +47,9 @@ func (f *folder) names() ([]string, error) {
 type file interface {
 	Write(p []byte) (int, error)
 	Close() error
+	// hole makes the file longer by n bytes that are zeros, and goes on behind
+	// them.
+	hole(n int64) error
 	// setTime sets the time of the file; it may have to be closed before.
 	setTime(t time.Time) error
 }

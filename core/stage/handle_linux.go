@@ -2,6 +2,7 @@ package stage
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"time"
@@ -120,6 +121,14 @@ func (f *rawFile) Close() error {
 		return err
 	}
 	return nil // on Linux it is closed all the same
+}
+
+func (f *rawFile) hole(n int64) error {
+	end, err := unix.Seek(f.fd, n, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	return unix.Ftruncate(f.fd, end)
 }
 
 func (f *rawFile) setTime(t time.Time) error { return handle{fd: f.dir}.setTime(f.name, t) }

@@ -4,6 +4,7 @@ package stage
 
 import (
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -75,6 +76,14 @@ type plainFile struct {
 	*os.File
 	dir  handle
 	name string
+}
+
+func (f plainFile) hole(n int64) error {
+	end, err := f.Seek(n, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	return f.Truncate(end)
 }
 
 func (f plainFile) setTime(t time.Time) error { return f.dir.setTime(f.name, t) }

@@ -197,6 +197,7 @@ func (u *Unit) plan(where whereabouts) (*journal, error) {
 		}
 		j.Moves = append(j.Moves, m)
 	}
+	slices.Sort(j.Folders)
 	slices.SortStableFunc(j.Moves, func(a, b move) int { return strings.Compare(path.Dir(a.Target), path.Dir(b.Target)) })
 	return j, nil
 }
@@ -211,10 +212,8 @@ func (u *Unit) within(i int) string {
 
 // perform makes the moves and returns how many were made.
 func (u *Unit) perform(where whereabouts, j *journal) (int, error) {
-	for _, dir := range j.Folders {
-		if _, err := makeFolders(where.base, dir); err != nil {
-			return 0, fault.Writing(u.root.full(dir), err)
-		}
+	if err := makeAll(where.base, ".", j.Folders); err != nil {
+		return 0, fault.Writing(u.root.full(u.folder), err)
 	}
 	hand := u.Hand()
 	defer hand.Close()
@@ -403,10 +402,8 @@ func (r *Root) finish(left *folder, key string) (bool, error) {
 // redo makes the moves that are left. A target that appeared in the meantime
 // stays.
 func (r *Root) redo(left *folder, j *journal) error {
-	for _, dir := range j.Folders {
-		if _, err := makeFolders(r.dest, dir); err != nil {
-			return err
-		}
+	if err := makeAll(r.dest, ".", j.Folders); err != nil {
+		return err
 	}
 	for _, m := range j.Moves {
 		if _, err := left.Lstat(m.Staged); err != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -278,25 +279,69 @@ func (u *Unit) makeTree() error {
 	if err := u.root.area.Mkdir(u.id, 0o777); err != nil {
 		return err
 	}
-	made := map[string]bool{".": true}
-	var ensure func(dir string) error
-	ensure = func(dir string) error {
-		key := u.root.fold(dir)
-		if made[key] {
-			return nil
-		}
-		if err := ensure(path.Dir(dir)); err != nil {
-			return err
-		}
-		made[key] = true
-		return u.root.area.Mkdir(path.Join(u.id, dir), 0o777)
-	}
+	wanted := map[string]string{} // by what is the same on this file system
+	last := "."
 	for i := range u.items {
 		dir := u.items[i].Path
 		if u.items[i].Kind != archive.Folder {
 			dir = path.Dir(dir)
 		}
-		if err := ensure(dir); err != nil {
+		if dir == last {
+			continue
+		}
+		for last = dir; dir != "."; dir = path.Dir(dir) {
+			key := u.root.fold(dir)
+			if _, known := wanted[key]; known {
+				break
+			}
+			wanted[key] = dir
+		}
+	}
+	return makeAll(u.root.area.Root, u.id, slices.Sorted(maps.Values(wanted)))
+}
+
+// makeAll makes those folders below top that are missing. They are sorted. It
+// keeps the handles of those that it is in: walking from the top to each
+// would take time that grows with the square of the depth.
+func makeAll(base *os.Root, top string, folders []string) error {
+	if len(folders) == 0 {
+		return nil
+	}
+	type level struct {
+		path string
+		root *os.Root
+	}
+	root, err := base.OpenRoot(top)
+	if err != nil {
+		return err
+	}
+	levels := []level{{".", root}}
+	defer func() {
+		for _, l := range levels {
+			l.root.Close()
+		}
+	}()
+	for _, dir := range folders {
+		above := path.Dir(dir)
+		in := &levels[len(levels)-1]
+		for in.path != above && in.path != "." && !strings.HasPrefix(above, in.path+"/") {
+			in.root.Close()
+			levels = levels[:len(levels)-1]
+			in = &levels[len(levels)-1]
+		}
+		if in.path != above {
+			below := above
+			if in.path != "." {
+				below = above[len(in.path)+1:]
+			}
+			root, err := in.root.OpenRoot(below)
+			if err != nil {
+				return err
+			}
+			levels = append(levels, level{above, root})
+			in = &levels[len(levels)-1]
+		}
+		if err := in.root.Mkdir(path.Base(dir), 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}
@@ -400,6 +445,9 @@ func (t *target) Write(p []byte) (int, error) {
 	n, err := t.f.Write(p)
 	return n, fault.Writing(t.path, err)
 }
+
+// WriteHole is that of archive.HoleWriter: the file system makes the hole.
+func (t *target) WriteHole(n int64) error { return fault.Writing(t.path, t.f.hole(n)) }
 
 // Discard removes what was staged.
 func (u *Unit) Discard() error {

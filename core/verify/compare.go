@@ -14,6 +14,7 @@ import (
 	"github.com/maruel/natural"
 
 	"widecrate/core/archive"
+	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/place"
@@ -241,6 +242,16 @@ func (s *side) loadArchive(ctx context.Context, path string, o archive.Options, 
 		return fault.At(path, err)
 	}
 	s.close = a.Close
+	budget := bound.Limits{}.Budget(a.Size) // holes cost an archive nothing
+	bounded := add
+	add = func(t *thing) error {
+		if t.Holes > 0 {
+			if err := budget.Spend(t.Size); err != nil {
+				return fault.At(path, fault.At(t.Path, err))
+			}
+		}
+		return bounded(t)
+	}
 	if a.Reader != nil {
 		for i, e := range a.Entries() {
 			t := &thing{Entry: e, open: func() (io.ReadCloser, error) {
@@ -268,6 +279,9 @@ func (s *side) loadArchive(ctx context.Context, path string, o archive.Options, 
 		}
 		t := &thing{Entry: e}
 		if e.Kind == archive.File {
+			if err := budget.Check(e.Holes); err != nil {
+				return fault.At(path, fault.At(e.Path, err))
+			}
 			size, err := t.take(a.Stream)
 			if err != nil {
 				return fault.At(path, fault.At(e.Path, err))

@@ -94,7 +94,7 @@ func decode(ctx context.Context, open func() (io.ReadCloser, error), decoded *at
 	defer data.Close()
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
-	return io.CopyBuffer(meter{ctx, decoded}, data, block[:])
+	return io.CopyBuffer(meter{ctx, decoded}, data, block[:]) // which leaps over holes
 }
 
 // meter counts what is written to it.
@@ -107,6 +107,9 @@ func (m meter) Write(p []byte) (int, error) {
 	m.decoded.Add(int64(len(p)))
 	return len(p), m.ctx.Err()
 }
+
+// WriteHole is that of archive.HoleWriter: there is nothing to check in a hole.
+func (m meter) WriteHole(int64) error { return m.ctx.Err() }
 
 const piece = 128 << 10
 

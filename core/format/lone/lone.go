@@ -240,6 +240,12 @@ func (s *tarStream) Read(p []byte) (int, error) {
 	return n, s.placed(err)
 }
 
+// WriteTo is that of the tar.
+func (s *tarStream) WriteTo(w io.Writer) (int64, error) {
+	n, err := s.Stream.WriteTo(w)
+	return n, s.placed(err)
+}
+
 // placed says of damage that only the tar shows where it is in the compressed
 // data.
 func (s *tarStream) placed(err error) error {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"maps"
 	"math"
 	"strconv"
 	"strings"
@@ -43,7 +42,7 @@ type piece struct{ offset, length int64 }
 // parser goes from header to header.
 type parser struct {
 	in       input
-	global   map[string]string // records of global extended headers
+	global   map[string]string // records of global extended headers that are used
 	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
 	assumed  bool              // it was
 	ended    bool              // zero blocks were seen: what is no header after them is none of ours
@@ -53,8 +52,7 @@ type parser struct {
 // next reads the headers of the next entry, up to its data. It returns io.EOF
 // at the end; a missing end mark is none of its business.
 func (p *parser) next() (*member, error) {
-	records := map[string]string{}
-	maps.Copy(records, p.global)
+	records := records{global: p.global}
 	var sparse []string // the records of sparse format 0.0, which repeat
 	longName, longLink := "", ""
 	p.raw = p.raw[:0]
@@ -94,12 +92,15 @@ func (p *parser) next() (*member, error) {
 			if p.global == nil {
 				p.global = map[string]string{}
 			}
-			if _, err := readRecords(data, p.global); err != nil {
+			if _, err := readRecords(data, p.global, used); err != nil {
 				return nil, damaged(at, "%w", err)
 			}
-			maps.Copy(records, p.global)
+			records.global = p.global
 		case typePax:
-			if sparse, err = readRecords(data, records); err != nil {
+			if records.own == nil {
+				records.own = map[string]string{}
+			}
+			if sparse, err = readRecords(data, records.own, used); err != nil {
 				return nil, damaged(at, "%w", err)
 			}
 		}
@@ -174,10 +175,30 @@ const (
 	sparseLength = sparsePrefix + "numbytes"
 )
 
+// used reports whether a keyword is one of those.
+func used(key string) bool {
+	switch key {
+	case recordPath, recordLink, recordSize, recordModified, sparseMajor, sparseName, sparseSize, sparseReal, sparseMap:
+		return true
+	}
+	return false
+}
+
+// records are those of an entry, and of the global headers before it.
+type records struct{ own, global map[string]string }
+
+func (r records) get(key string) (value string, found bool) {
+	if value, found = r.own[key]; !found {
+		value, found = r.global[key]
+	}
+	return value, found
+}
+
 // readRecords reads the records of an extended header: a length, a space, a
-// keyword, '=', a value and a line end. The records of sparse format 0.0 repeat,
-// so that their order counts: their values are returned.
-func readRecords(data []byte, into map[string]string) (sparse []string, err error) {
+// keyword, '=', a value and a line end. It takes those that are wanted. The
+// records of sparse format 0.0 repeat, so that their order counts: their values
+// are returned.
+func readRecords(data []byte, into map[string]string, wanted func(key string) bool) (sparse []string, err error) {
 	for len(data) > 0 {
 		digits, rest, found := bytes.Cut(data, []byte{' '})
 		length, err := strconv.Atoi(string(digits))
@@ -192,14 +213,16 @@ func readRecords(data []byte, into map[string]string) (sparse []string, err erro
 		case sparseOffset, sparseLength:
 			sparse = append(sparse, value)
 		}
-		into[key] = value
+		if wanted(key) {
+			into[key] = value
+		}
 		data = data[length:]
 	}
 	return sparse, nil
 }
 
 // member puts together what the headers of an entry say.
-func (p *parser) member(b *block, at, size int64, records map[string]string, sparse []string, longName, longLink string) (*member, error) {
+func (p *parser) member(b *block, at, size int64, records records, sparse []string, longName, longLink string) (*member, error) {
 	m := &member{stored: size}
 	e := &m.Entry
 	e.Offset = at
@@ -296,24 +319,24 @@ func kindOf(kind byte, path string) archive.Kind {
 }
 
 // apply puts extended records over the fields of the header.
-func (m *member) apply(records map[string]string) error {
-	if v, ok := records[recordPath]; ok && v != "" {
+func (m *member) apply(records records) error {
+	if v, ok := records.get(recordPath); ok && v != "" {
 		m.Path = v
 	}
-	if v, ok := records[sparseName]; ok && v != "" {
+	if v, ok := records.get(sparseName); ok && v != "" {
 		m.Path = v
 	}
-	if v, ok := records[recordLink]; ok {
+	if v, ok := records.get(recordLink); ok {
 		m.Link = v
 	}
-	if v, ok := records[recordSize]; ok {
+	if v, ok := records.get(recordSize); ok {
 		size, err := strconv.ParseInt(v, 10, 64)
 		if err != nil || size < 0 {
 			return errors.New("its size record is no number")
 		}
 		m.stored = size
 	}
-	if v, ok := records[recordModified]; ok {
+	if v, ok := records.get(recordModified); ok {
 		t, err := parseTime(v)
 		if err != nil {
 			return errors.New("its time record is no number")

@@ -70,7 +70,7 @@ func Rename(raw []byte, e archive.Entry, path, link string) ([]byte, error) {
 			set(recordLink, link)
 		case typePax:
 			found := map[string]string{}
-			if _, err := readRecords(data, found); err != nil {
+			if _, err := readRecords(data, found, func(string) bool { return true }); err != nil {
 				return nil, damaged(e.Offset, "%w", err)
 			}
 			for key, value := range found {

@@ -83,7 +83,7 @@ func (t *Reader) Open(i int) (io.ReadCloser, error) {
 	if x.pieces == nil {
 		return io.NopCloser(data), nil
 	}
-	return io.NopCloser(&expanded{data: data, pieces: x.pieces, size: t.entries[i].Size}), nil
+	return io.NopCloser(&expanded{data: data, pieces: x.pieces, size: t.entries[i].Size}), nil // an io.WriterTo as well
 }
 
 // fileData reads data that must be there: a file that became shorter, or a disk
@@ -202,6 +202,18 @@ func (s *Stream) Read(p []byte) (int, error) {
 		return 0, io.EOF
 	}
 	return s.data.Read(p)
+}
+
+// WriteTo writes what is left of the current entry, holes as such where w can
+// have them.
+func (s *Stream) WriteTo(w io.Writer) (int64, error) {
+	if s.m == nil {
+		return 0, nil
+	}
+	if sparse, ok := s.data.(*expanded); ok {
+		return sparse.WriteTo(w)
+	}
+	return archive.Copy(w, struct{ io.Reader }{s.data})
 }
 
 // Close does nothing; what the stream reads from is its maker's.

@@ -1,7 +1,6 @@
 package tar
 
 import (
-	"bytes"
 	"errors"
 	"io"
 	"strconv"
@@ -56,8 +55,12 @@ func (p *parser) oldSparse(m *member, b *block, at int64) error {
 
 // paxSparse reads the map of the three sparse formats in extended headers: 0.0
 // as repeated records, 0.1 as one record, 1.0 in front of the data.
-func (p *parser) paxSparse(m *member, records map[string]string, repeated []string) error {
-	size := first(records[sparseReal], records[sparseSize])
+func (p *parser) paxSparse(m *member, records records, repeated []string) error {
+	get := func(key string) string {
+		value, _ := records.get(key)
+		return value
+	}
+	size := first(get(sparseReal), get(sparseSize))
 	if size == "" {
 		return nil
 	}
@@ -67,12 +70,12 @@ func (p *parser) paxSparse(m *member, records map[string]string, repeated []stri
 	}
 	numbers := repeated
 	switch {
-	case records[sparseMajor] == "1":
+	case get(sparseMajor) == "1":
 		if numbers, err = p.sparseInData(m); err != nil {
 			return err
 		}
-	case records[sparseMap] != "":
-		numbers = strings.Split(records[sparseMap], ",")
+	case get(sparseMap) != "":
+		numbers = strings.Split(get(sparseMap), ",")
 	}
 	if len(numbers)%2 != 0 || len(numbers) > 2*mostPieces {
 		return errSparse
@@ -91,21 +94,10 @@ func (p *parser) paxSparse(m *member, records map[string]string, repeated []stri
 // sparseInData reads the map of format 1.0: numbers, one a line, the first of
 // them how many pairs follow, filled up to a whole block.
 func (p *parser) sparseInData(m *member) ([]string, error) {
-	var text []byte
-	count := -1
-	for {
-		lines := bytes.Count(text, []byte{'\n'})
-		if count < 0 && lines > 0 {
-			line, _, _ := bytes.Cut(text, []byte{'\n'})
-			var err error
-			if count, err = strconv.Atoi(string(line)); err != nil || count < 0 || count > mostPieces {
-				return nil, errSparse
-			}
-		}
-		if count >= 0 && lines >= 1+2*count {
-			numbers := strings.Split(string(text), "\n")
-			return numbers[1 : 1+2*count], nil
-		}
+	var numbers []string
+	wanted := 1 // numbers, the first of which says how many there are
+	var line []byte
+	for len(numbers) < wanted {
 		var b block
 		if m.stored < blockSize {
 			return nil, errSparse
@@ -114,9 +106,30 @@ func (p *parser) sparseInData(m *member) ([]string, error) {
 			return nil, cutOff(p.in.offset(), err)
 		}
 		m.stored -= blockSize
-		text = append(text, b[:]...)
+		for _, c := range b {
+			if c != '\n' {
+				if line = append(line, c); len(line) > longestNumber {
+					return nil, errSparse
+				}
+				continue
+			}
+			if numbers = append(numbers, string(line)); len(numbers) == 1 {
+				count, err := strconv.Atoi(numbers[0])
+				if err != nil || count < 0 || count > mostPieces {
+					return nil, errSparse
+				}
+				wanted = 1 + 2*count
+			}
+			if line = line[:0]; len(numbers) == wanted {
+				break
+			}
+		}
 	}
+	return numbers[1:], nil
 }
+
+// longestNumber is that of 64 bits in decimal digits.
+const longestNumber = 20
 
 // setSparse checks the map against the sizes.
 func (m *member) setSparse(size int64) error {
@@ -131,7 +144,7 @@ func (m *member) setSparse(size int64) error {
 	if data != m.stored {
 		return errSparse
 	}
-	m.Size, m.Kind = size, archive.File
+	m.Size, m.Holes, m.Kind = size, size-data, archive.File
 	if m.pieces == nil {
 		m.pieces = []piece{}
 	}
@@ -145,22 +158,28 @@ type expanded struct {
 	at, size int64
 }
 
-func (x *expanded) Read(p []byte) (int, error) {
+// run says what comes next: a hole or data, and how much of it. There is none at
+// the end.
+func (x *expanded) run() (hole bool, length int64) {
 	for len(x.pieces) > 0 && x.at == x.pieces[0].offset+x.pieces[0].length {
 		x.pieces = x.pieces[1:]
 	}
-	if x.at == x.size {
+	if len(x.pieces) == 0 {
+		return true, x.size - x.at
+	}
+	if start := x.pieces[0].offset; x.at < start {
+		return true, start - x.at
+	}
+	return false, x.pieces[0].offset + x.pieces[0].length - x.at
+}
+
+func (x *expanded) Read(p []byte) (n int, err error) {
+	hole, length := x.run()
+	if length == 0 {
 		return 0, io.EOF
 	}
-	end, hole := x.size, true
-	if len(x.pieces) > 0 {
-		if end = x.pieces[0].offset; x.at >= end {
-			end, hole = end+x.pieces[0].length, false
-		}
-	}
-	p = p[:min(int64(len(p)), end-x.at)]
-	n := len(p)
-	var err error
+	p = p[:min(int64(len(p)), length)]
+	n = len(p)
 	if hole {
 		clear(p)
 	} else if n, err = x.data.Read(p); err == io.EOF && n == 0 {
@@ -170,4 +189,29 @@ func (x *expanded) Read(p []byte) (int, error) {
 	}
 	x.at += int64(n)
 	return n, err
+}
+
+// WriteTo writes what is left, holes as such where w can have them.
+func (x *expanded) WriteTo(w io.Writer) (written int64, err error) {
+	holes, ok := w.(archive.HoleWriter)
+	if !ok {
+		return io.Copy(w, struct{ io.Reader }{x})
+	}
+	for {
+		hole, n := x.run()
+		switch {
+		case n == 0:
+			return written, nil
+		case hole:
+			err = holes.WriteHole(n)
+			x.at += n
+		default:
+			if n, err = io.CopyN(w, struct{ io.Reader }{x}, n); err == io.EOF {
+				err = io.ErrUnexpectedEOF
+			}
+		}
+		if written += n; err != nil {
+			return written, err
+		}
+	}
 }

@@ -57,8 +57,12 @@ func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) 
 	if err != nil {
 		return e, err
 	}
-	if more, _ := io.CopyN(io.Discard, content, 1); n != h.size || more > 0 {
-		return e, fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", h.size, n+more)
+	more, err := content.Read(make([]byte, 1))
+	if err != nil && err != io.EOF {
+		return e, err // it knows better what is wrong
+	}
+	if n != h.size || more > 0 {
+		return e, fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", h.size, n+int64(more))
 	}
 	return e, w.write(zeroBlock[:padding(h.size)])
 }
