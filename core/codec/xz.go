@@ -1,24 +1,16 @@
 package codec
 
 import (
-	"bufio"
 	"bytes"
-	"encoding/binary"
 	"io"
 	"runtime"
 
-	"github.com/ulikunitz/xz"
 	"github.com/ulikunitz/xz/lzma"
-
-	"widecrate/core/fault"
 )
 
-// The names of the two methods of one family: the container of several
-// streams and checks, and the bare one that ZIP uses.
-const (
-	XZ   = "xz"
-	LZMA = "lzma"
-)
+// XZ is the name of the method: LZMA2 in a container of streams, blocks and
+// checks (The .xz File Format).
+const XZ = "xz"
 
 var xzMagic = []byte{0xfd, '7', 'z', 'X', 'Z', 0}
 
@@ -27,35 +19,30 @@ var xzMethod = Method{
 	Extensions: []string{".xz"},
 	Magic:      func(head []byte) bool { return bytes.HasPrefix(head, xzMagic) },
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
-		in := bufio.NewReaderSize(src, 64<<10)
-		head, _ := in.Peek(12 + 1024) // stream header and the longest block header
-		if err := o.check(xzDictionary(head)); err != nil {
-			return nil, err
-		}
-		r, err := xz.NewReader(in)
-		if err != nil {
-			return nil, err
+		r := &xzReader{src: src, o: o}
+		if err := r.begin(); err != nil {
+			return nil, cutOff(err)
 		}
 		return io.NopCloser(r), nil
 	},
 	DecodeFile: func(r io.ReaderAt, size int64, o Options) (io.ReadCloser, error) {
-		return decodeStreams(r, size, o, runtime.GOMAXPROCS(0))
+		return decodeBlocks(r, size, o, runtime.GOMAXPROCS(0))
 	},
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
-		// A stream of its own for each block; only what lies in it can be
-		// referred to, so that a larger dictionary would be of no use.
-		size := xzBlock(o.level())
-		return newBlocks(dst, size, 0, o, func(block, _ []byte, _ bool) ([]byte, error) {
-			return encodeWhole(block, func(out io.Writer) (io.WriteCloser, error) {
-				return xz.WriterConfig{DictCap: size}.NewWriter(out)
-			})
-		}), nil
+		// Only what lies in a block can be referred to, so that a larger
+		// dictionary would be of no use.
+		size := xzBlockSize(o.level())
+		w := &xzWriter{dst: dst}
+		w.blocks = newBlocks(blockWriter(w.block), size, 0, o, func(block, _ []byte, _ bool) ([]byte, error) {
+			return encodeXZBlock(block, size)
+		})
+		return w, nil
 	},
 }
 
-// xzBlock is larger with the level. An encoder takes about ten times as much
+// xzBlockSize is larger with the level. An encoder takes about ten times as much
 // memory.
-func xzBlock(level Level) int {
+func xzBlockSize(level Level) int {
 	switch {
 	case level <= 2:
 		return 1 << 20
@@ -65,61 +52,80 @@ func xzBlock(level Level) int {
 	return 5 << 20
 }
 
-// xzDictionary reads what memory the first block asks for (The .xz File Format,
-// sections 3.1 and 5.3.1); 0 if there is no block.
-func xzDictionary(head []byte) int64 {
-	const streamHeader, lzma2 = 12, 0x21
-	if len(head) < streamHeader+2 || head[streamHeader] == 0 {
-		return 0
+// blockWriter is a function that gets each block of a stream in one call.
+type blockWriter func(block []byte) error
+
+func (w blockWriter) Write(block []byte) (int, error) {
+	if err := w(block); err != nil {
+		return 0, err
 	}
-	block := head[streamHeader:]
-	flags, at := block[1], 2
-	for _, present := range []byte{0x40, 0x80} { // sizes in front of the filters
-		if flags&present != 0 {
-			_, n := binary.Uvarint(block[at:])
-			at += max(n, 0)
-		}
-	}
-	for range flags&3 + 1 {
-		if at+2 >= len(block) {
-			return 0
-		}
-		id, length := block[at], int(block[at+1])
-		if id == lzma2 && length == 1 {
-			size, err := lzma.DecodeDictCap(block[at+2])
-			if err != nil {
-				return 0 // the decoder says it better
-			}
-			return size
-		}
-		at += 2 + length
-	}
-	return 0
+	return len(block), nil
 }
 
-// lzmaMethod reads what ZIP keeps (5.8.8): a version, the length of the
-// properties, the properties, and the stream without the header that the
-// library expects.
-var lzmaMethod = Method{
-	Name: LZMA,
-	Decode: func(src Source, o Options) (io.ReadCloser, error) {
-		var head [4 + 5]byte
-		if _, err := io.ReadFull(src, head[:]); err != nil {
-			return nil, err
-		}
-		if binary.LittleEndian.Uint16(head[2:]) != 5 {
-			return nil, fault.New(fault.Damaged, "its LZMA properties have the wrong length")
-		}
-		dictionary := binary.LittleEndian.Uint32(head[5:])
-		if err := o.check(int64(dictionary)); err != nil {
-			return nil, err
-		}
-		binary.LittleEndian.PutUint32(head[5:], max(dictionary, lzma.MinDictCap))
-		unknown := bytes.Repeat([]byte{0xff}, 8) // the size: an end mark tells
-		r, err := lzma.NewReader(io.MultiReader(bytes.NewReader(head[4:]), bytes.NewReader(unknown), src))
-		if err != nil {
-			return nil, err
-		}
-		return io.NopCloser(r), nil
-	},
+// xzWriter writes one stream: its index, at the end, says how many blocks belong
+// to it, so that a file that is cut off is never a whole one.
+type xzWriter struct {
+	*blocks
+	dst     io.Writer
+	began   bool
+	records []xzRecord
+}
+
+// block writes the next block, whose sizes its header tells.
+func (w *xzWriter) block(packed []byte) error {
+	if err := w.begin(); err != nil || len(packed) == 0 {
+		return err
+	}
+	var src Bytes
+	src.Reset(packed)
+	h, err := readXZBlockHeader(&src)
+	if err != nil {
+		return err
+	}
+	w.records = append(w.records, xzRecord{h.length + h.packed + xzChecks[xzCRC64].size, h.size})
+	_, err = w.dst.Write(packed)
+	return err
+}
+
+func (w *xzWriter) begin() error {
+	if w.began {
+		return nil
+	}
+	w.began = true
+	_, err := w.dst.Write(xzStreamHeader(xzCRC64))
+	return err
+}
+
+// Close writes what is left, the index and the footer.
+func (w *xzWriter) Close() error {
+	if w.closed {
+		return w.err
+	}
+	if err := w.blocks.Close(); err != nil {
+		return err
+	}
+	if w.err = w.begin(); w.err == nil {
+		_, w.err = w.dst.Write(xzStreamEnd(w.records, xzCRC64))
+	}
+	return w.err
+}
+
+// encodeXZBlock makes a block with both sizes in its header, padded, and with a
+// CRC-64; nothing of nothing.
+func encodeXZBlock(block []byte, dictionary int) ([]byte, error) {
+	if len(block) == 0 {
+		return nil, nil
+	}
+	packed, err := encodeWhole(block, func(out io.Writer) (io.WriteCloser, error) {
+		return lzma.Writer2Config{DictCap: dictionary}.NewWriter2(out)
+	})
+	if err != nil {
+		return nil, err
+	}
+	h := xzBlockHeader{packed: int64(len(packed)), size: int64(len(block)), dictionary: lzma.EncodeDictCap(int64(dictionary))}
+	sum := xzChecks[xzCRC64].new()
+	sum.Write(block)
+	out := append(h.encode(), packed...)
+	out = append(out, make([]byte, -len(out)&3)...)
+	return sum.Sum(out), nil
 }

@@ -1,162 +1,174 @@
 package codec
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"errors"
 	"io"
+	"slices"
 	"sync"
-
-	"github.com/ulikunitz/xz"
 )
 
-// A file of several xz streams, one after the other, can be decoded in
-// parallel: the footers and indexes at their ends tell where each starts (The
-// .xz File Format, sections 2.1.2 and 4).
+// The blocks of a file of xz streams can be decoded in parallel: the footers and
+// indexes at the ends of the streams tell where each starts (The .xz File Format,
+// sections 2.1.2 and 4).
 
-// extent is one stream of a file.
-type extent struct{ start, length, size int64 }
+// xzExtent is one block of a file.
+type xzExtent struct {
+	start int64
+	xzRecord
+	check byte
+}
 
-// largestParallel bounds what a stream may hold, for each is decoded into
-// memory.
-const largestParallel = 32 << 20
+// largestParallel bounds what a block may hold, for each is decoded into memory,
+// and largestIndex the bytes of all indexes of a file.
+const (
+	largestParallel = 32 << 20
+	largestIndex    = 64 << 20
+)
 
-var errNotParallel = errors.New("not several streams of a moderate size")
+var errNotParallel = errors.New("not several blocks of a moderate size")
 
-// decodeStreams decodes a file of several streams on several goroutines. It
-// fails with errNotParallel where one after the other is the way.
-func decodeStreams(r io.ReaderAt, size int64, o Options, workers int) (io.ReadCloser, error) {
-	streams, err := xzStreams(r, size)
-	if err != nil {
+// decodeBlocks decodes a file of several blocks on several goroutines. It fails
+// with errNotParallel where one after the other is the way, be it because the file
+// is damaged.
+func decodeBlocks(r io.ReaderAt, size int64, o Options, workers int) (io.ReadCloser, error) {
+	blocks, err := xzBlocks(r, size)
+	if err != nil || len(blocks) < 2 {
 		return nil, errNotParallel
 	}
-	for _, s := range streams {
-		if s.size > largestParallel || len(streams) < 2 {
+	for _, b := range blocks {
+		if b.size > largestParallel {
 			return nil, errNotParallel
 		}
 	}
-	p := &parallel{results: make(chan chan decodedStream, workers), done: make(chan struct{})}
-	go p.run(r, streams, o)
+	p := &parallel{results: make(chan chan decodedBlock, workers), done: make(chan struct{})}
+	p.running.Add(1)
+	go p.run(r, blocks, o)
 	return p, nil
 }
 
-// xzStreams finds the streams from the end of the file to its start.
-func xzStreams(r io.ReaderAt, size int64) ([]extent, error) {
-	const header, footer = 12, 12
-	var streams []extent
+// xzBlocks finds the blocks of all streams, from the end of the file to its start.
+func xzBlocks(r io.ReaderAt, size int64) ([]xzExtent, error) {
+	var all []xzExtent // the last stream first, and in it the last block
+	indexes := int64(0)
 	for end := size; end > 0; {
-		var f [footer]byte
-		if end < header+footer {
+		var footer, header [xzEnds]byte
+		if end < 2*xzEnds {
 			return nil, errNotParallel
 		}
-		if _, err := r.ReadAt(f[:], end-footer); err != nil {
+		if _, err := r.ReadAt(footer[:], end-xzEnds); err != nil {
 			return nil, err
 		}
-		if binary.LittleEndian.Uint32(f[8:]) == 0 { // stream padding
+		if binary.LittleEndian.Uint32(footer[8:]) == 0 { // stream padding
 			end -= 4
 			continue
 		}
-		index := (int64(binary.LittleEndian.Uint32(f[4:])) + 1) * 4
-		if f[10] != 'Y' || f[11] != 'Z' || index > end-header-footer || index > 1<<20 {
+		index, err := parseXZFooter(footer[:], footer[9])
+		if indexes += index; err != nil || index > end-2*xzEnds || indexes > largestIndex {
 			return nil, errNotParallel
 		}
 		raw := make([]byte, index)
-		if _, err := r.ReadAt(raw, end-footer-index); err != nil {
+		if _, err := r.ReadAt(raw, end-xzEnds-index); err != nil {
 			return nil, err
 		}
-		packed, whole, err := xzIndex(raw)
-		if err != nil {
+		blocks, packed, err := parseXZIndex(raw, footer[9])
+		start := end - xzEnds - index - packed - xzEnds
+		if err != nil || start < 0 {
+			return nil, errNotParallel
+		}
+		if _, err := r.ReadAt(header[:], start); err != nil {
 			return nil, err
 		}
-		start := end - footer - index - packed - header
-		var magic [6]byte
-		if start < 0 {
+		if check, err := parseXZStreamHeader(header[:]); err != nil || check != footer[9] {
 			return nil, errNotParallel
 		}
-		if _, err := r.ReadAt(magic[:], start); err != nil || !bytes.Equal(magic[:], xzMagic) {
-			return nil, errNotParallel
+		for _, b := range slices.Backward(blocks) {
+			b.start += start + xzEnds
+			all = append(all, b)
 		}
-		streams = append([]extent{{start, end - start, whole}}, streams...)
 		end = start
 	}
-	return streams, nil
+	slices.Reverse(all)
+	return all, nil
 }
 
-// xzIndex sums up the records of an index (section 4.3): the blocks with their
-// padding, and what they hold.
-func xzIndex(raw []byte) (packed, whole int64, err error) {
+// parseXZIndex returns the blocks of an index, with their starts in the stream
+// behind its header, and how much all of them take.
+func parseXZIndex(raw []byte, check byte) (blocks []xzExtent, packed int64, err error) {
+	var src Bytes
+	src.Reset(raw[1:])
 	if raw[0] != 0 {
-		return 0, 0, errNotParallel
+		return nil, 0, errNotParallel
 	}
-	raw = raw[1:]
-	next := func() int64 {
-		v, n := binary.Uvarint(raw)
-		if n <= 0 || v > 1<<50 {
-			err = errNotParallel
-			return 0
+	length, err := readXZIndex(&src, func(b xzRecord) error {
+		blocks = append(blocks, xzExtent{packed, b, check})
+		if packed += b.padded(); packed > 1<<56 || packed < 0 {
+			return errNotParallel
 		}
-		raw = raw[n:]
-		return int64(v)
+		return nil
+	})
+	if err == nil && length != int64(len(raw)) {
+		err = errNotParallel
 	}
-	for range next() {
-		packed += (next() + 3) &^ 3
-		whole += next()
-		if err != nil || packed > 1<<50 || whole > 1<<50 {
-			return 0, 0, errNotParallel
-		}
-	}
-	return packed, whole, err
+	return blocks, packed, err
 }
 
-// parallel hands out decoded streams in their order.
+// parallel hands out decoded blocks in their order.
 type parallel struct {
-	results chan chan decodedStream
+	results chan chan decodedBlock
 	current []byte
 	err     error
 	done    chan struct{}
+	running sync.WaitGroup
+	idle    sync.Pool // of *lzma2
 	closed  sync.Once
 }
 
-type decodedStream struct {
+type decodedBlock struct {
 	data []byte
 	err  error
 }
 
-// run starts a goroutine for each stream; the channel of results holds back
-// those that are too far ahead.
-func (p *parallel) run(r io.ReaderAt, streams []extent, o Options) {
+// run starts a goroutine for each block; the channel of results holds back those
+// that are too far ahead.
+func (p *parallel) run(r io.ReaderAt, blocks []xzExtent, o Options) {
+	defer p.running.Done()
 	defer close(p.results)
-	for _, s := range streams {
-		result := make(chan decodedStream, 1)
+	for _, b := range blocks {
+		result := make(chan decodedBlock, 1)
 		select {
 		case p.results <- result:
 		case <-p.done:
 			return
 		}
-		go func() {
-			data, err := decodeStream(r, s, o)
-			result <- decodedStream{data, err}
-		}()
+		p.running.Go(func() {
+			decoder, ok := p.idle.Get().(*lzma2)
+			if !ok {
+				decoder = &lzma2{}
+			}
+			data, err := decodeBlock(r, b, o, decoder)
+			if err == nil {
+				p.idle.Put(decoder)
+			}
+			result <- decodedBlock{data, err}
+		})
 	}
 }
 
-func decodeStream(r io.ReaderAt, s extent, o Options) ([]byte, error) {
-	in := io.NewSectionReader(r, s.start, s.length)
-	var head [12 + 1024]byte
-	n, _ := in.ReadAt(head[:], 0)
-	if err := o.check(xzDictionary(head[:n])); err != nil {
-		return nil, err
-	}
-	d, err := xz.ReaderConfig{SingleStream: true}.NewReader(in)
+func decodeBlock(r io.ReaderAt, b xzExtent, o Options, decoder *lzma2) ([]byte, error) {
+	in := bufio.NewReaderSize(io.NewSectionReader(r, b.start, b.padded()), 64<<10)
+	d, err := newXZBlock(in, b.check, o, decoder)
 	if err != nil {
-		return nil, err
+		return nil, cutOff(err)
 	}
-	var b bytes.Buffer
-	_, err = b.ReadFrom(io.LimitReader(d, s.size+1)) // the index is a claim, too
-	if err == nil && int64(b.Len()) != s.size {
-		err = errors.New("a stream is not as long as its index says")
+	var data bytes.Buffer
+	_, err = data.ReadFrom(io.LimitReader(d, b.size+1)) // the index is a claim, too
+	if err == nil && (int64(data.Len()) != b.size || d.record() != b.xzRecord) {
+		err = errXZIndex
 	}
-	return b.Bytes(), err
+	return data.Bytes(), err
 }
 
 func (p *parallel) Read(b []byte) (int, error) {
@@ -177,7 +189,9 @@ func (p *parallel) Read(b []byte) (int, error) {
 	return n, nil
 }
 
+// Close waits until nothing reads from the file any more.
 func (p *parallel) Close() error {
 	p.closed.Do(func() { close(p.done) })
+	p.running.Wait()
 	return nil
 }

@@ -23,6 +23,7 @@ import (
 // item is something that goes into the archive.
 type item struct {
 	path   string      // on disk; empty: it is not there
+	via    string      // the link in the sources that led to it; empty: it lies there itself
 	info   fs.FileInfo // of a file on disk
 	text   []byte      // its data, where that is given
 	stream io.Reader   // where it comes from, if that is no file
@@ -50,6 +51,7 @@ type collector struct {
 	itsOwn  map[string]bool // absolute paths of the archive, or its parts
 	itself  bool
 	above   []fs.FileInfo // folders that links were followed into
+	via     string        // the first of these links
 }
 
 func newCollector(ctx context.Context, o Options) *collector {
@@ -169,6 +171,10 @@ func (c *collector) addSource(source string) error {
 	if c.DropTop && info.IsDir() {
 		top = ""
 	}
+	if err := c.through(source); err != nil {
+		return err
+	}
+	defer func() { c.via = "" }()
 	if c.base != "" {
 		rel, err := filepath.Rel(c.base, absolute)
 		if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
@@ -179,6 +185,16 @@ func (c *collector) addSource(source string) error {
 		}
 	}
 	return c.walk(absolute, top)
+}
+
+// through notes that what follows is reached through a path, if that is a link.
+func (c *collector) through(link string) error {
+	info, err := os.Lstat(link)
+	if err != nil || c.via != "" || info.Mode()&fs.ModeSymlink == 0 {
+		return fault.Reading(link, err)
+	}
+	c.via, err = filepath.Abs(link)
+	return fault.Reading(link, err)
 }
 
 // walk adds what is at a path on disk, and all below it.
@@ -221,7 +237,7 @@ func (c *collector) add(at, inside string, d fs.DirEntry) error {
 	if info.Mode()&fs.ModeSymlink != 0 && c.Links == FollowLinks {
 		return c.follow(at, inside)
 	}
-	it := item{path: at, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(), Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}}
+	it := item{path: at, via: c.via, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(), Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}}
 	verdict := choose.Kept
 	switch mode := info.Mode(); {
 	case mode.IsDir():
@@ -263,6 +279,11 @@ func (c *collector) follow(at, inside string) error {
 	info, err := os.Stat(target)
 	if err != nil {
 		return fault.Reading(at, err)
+	}
+	via := c.via
+	defer func() { c.via = via }()
+	if err := c.through(at); err != nil {
+		return err
 	}
 	if !info.IsDir() {
 		return c.add(target, inside, fs.FileInfoToDirEntry(info))
@@ -332,13 +353,17 @@ func (c *collector) addGiven() error {
 			return fault.Reading(put.File, err)
 		}
 		info, err := os.Stat(absolute)
+		if err == nil {
+			err = c.through(put.File)
+		}
 		if err == nil && info.IsDir() {
 			err = c.walk(absolute, inside)
 		} else if err == nil {
-			err = c.take(item{path: absolute, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(),
+			err = c.take(item{path: absolute, via: c.via, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(),
 				Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}})
 			c.leftOut[choose.Kept]++
 		}
+		c.via = ""
 		if err != nil {
 			return fault.Reading(put.File, err)
 		}

@@ -204,3 +204,51 @@ func TestChangingSources(t *testing.T) {
 		}
 	}
 }
+
+// Only what lies in the sources is ever removed: of what a link leads to, the link.
+func TestRemoveStaysInTheSources(t *testing.T) {
+	dir := t.TempDir()
+	t.Chdir(dir)
+	for _, path := range []string{"in/a.csv", "in/d/b.csv", "out/c.csv", "out/deep/d.csv", "out/e.csv", "far/f.csv"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, []byte(path), 0o666))
+	}
+	for link, target := range map[string]string{"in/c": "../out/c.csv", "in/deep": "../out/deep", "out/deep/far": "../../far", "e": "out/e.csv", "in/again": "a.csv"} {
+		require.NoError(t, os.Symlink(target, link))
+	}
+	selection, err := choose.New(choose.Rules{})
+	require.NoError(t, err)
+	f, err := FormatOf("x.zip", "")
+	require.NoError(t, err)
+	r, err := Run(t.Context(), Options{Archive: "x.zip", Format: f, Sources: []string{"in", "e"}, Selection: selection, Links: FollowLinks, Remove: true})
+	require.NoError(t, err)
+	assert.Empty(t, r.Kept)
+	assert.Equal(t, []string{"e", "in", "in/a.csv", "in/again", "in/c", "in/d", "in/d/b.csv", "in/deep", "in/deep/d.csv", "in/deep/far", "in/deep/far/f.csv"},
+		slices.Sorted(slices.Values(paths(t, "x.zip"))))
+	var left []string
+	require.NoError(t, filepath.WalkDir(".", func(path string, d os.DirEntry, err error) error {
+		if !d.IsDir() {
+			left = append(left, path)
+		}
+		return err
+	}))
+	assert.Equal(t, []string{"far/f.csv", "out/c.csv", "out/deep/d.csv", "out/deep/far", "out/e.csv", "x.zip"}, left)
+	assert.NoDirExists(t, "in")
+}
+
+// Work that another run has not finished is never packed.
+func TestUnfinishedWorkStaysOut(t *testing.T) {
+	t.Chdir(t.TempDir())
+	for _, path := range []string{"in/a.csv", "in/.widecrate-abcdefghij/1-0", "in/d/.widecrate-klmnopqrst-0"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, nil, 0o666))
+	}
+	selection, err := choose.New(choose.Rules{})
+	require.NoError(t, err)
+	f, err := FormatOf("x.zip", "")
+	require.NoError(t, err)
+	r, err := Run(t.Context(), Options{Archive: "x.zip", Format: f, Sources: []string{"in"}, Selection: selection})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"in", "in/a.csv", "in/d"}, paths(t, "x.zip"))
+	assert.Equal(t, 2, r.LeftOut[choose.Unfinished])
+}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -95,33 +96,38 @@ func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error
 }
 
 // remove takes the sources away that are in the archive now: all of them, or
-// none where something of them was left out or has changed.
+// none where something of them was left out or has changed. What a link led to
+// stays; the link goes.
 func (c *collector) remove(r *Result) {
 	if n := r.LeftOut.LeftOut(); n > 0 {
 		r.Kept = fmt.Sprintf("%d files of them were left out", n)
 		return
 	}
 	var files, folders []string
+	links := map[string]bool{}
 	for i := range c.found {
 		it := &c.found[i]
-		switch {
-		case it.path == "":
-			continue
-		case it.entry.Kind == archive.Folder:
-			folders = append(folders, it.path)
+		if it.path == "" {
 			continue
 		}
+		if it.via != "" {
+			links[it.via] = true
+		} else if it.entry.Kind == archive.Folder {
+			folders = append(folders, it.path)
+		} else {
+			files = append(files, it.path)
+		}
 		now, err := os.Lstat(it.path)
-		if err != nil || now.Size() != it.info.Size() || !now.ModTime().Equal(it.info.ModTime()) {
+		if it.entry.Kind != archive.Folder && (err != nil || now.Size() != it.info.Size() || !now.ModTime().Equal(it.info.ModTime())) {
 			r.Kept = it.path + " has changed since it was packed"
 			return
 		}
-		files = append(files, it.path)
 	}
 	if c.itself {
 		r.Kept = "the archive lies among them"
 		return
 	}
+	files = slices.AppendSeq(files, maps.Keys(links))
 	for _, path := range files {
 		if err := os.Remove(path); err != nil {
 			r.Kept = fault.Writing(path, err).Error()
@@ -130,8 +136,10 @@ func (c *collector) remove(r *Result) {
 		r.Removed++
 	}
 	for _, source := range c.Sources { // without its own entry where the top was dropped
-		if path, err := resolved(source); err == nil {
-			folders = append(folders, path)
+		if info, err := os.Lstat(source); err == nil && info.IsDir() {
+			if path, err := resolved(source); err == nil {
+				folders = append(folders, path)
+			}
 		}
 	}
 	slices.SortFunc(folders, func(a, b string) int { return len(b) - len(a) })

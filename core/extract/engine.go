@@ -325,14 +325,28 @@ func (e *engine) useRoot(u *unit) (*stage.Root, error) {
 		return r.stage, r.err
 	}
 	r.stage, r.err = stage.Open(path, e.Staging)
-	if r.err == nil && r.stage.Reclaimed.Cleared > 0 {
-		text := path + ": cleared away what a run that was killed had left"
-		if n := r.stage.Reclaimed.Finished; n > 0 {
-			text += fmt.Sprintf("; the merging of %d archives that it had begun is complete now", n)
-		}
-		e.notice(text)
+	if r.err == nil {
+		e.reclaimed(path, r.stage.Reclaimed)
 	}
 	return r.stage, r.err
+}
+
+// reclaimed says what was found of earlier runs.
+func (e *engine) reclaimed(path string, found stage.Reclaimed) {
+	for _, left := range found.Left {
+		e.notice(left)
+	}
+	if found.Cleared+found.Finished+found.TakenBack == 0 {
+		return
+	}
+	text := path + ": cleared away what a run that was killed had left"
+	if n := found.Finished; n > 0 {
+		text += fmt.Sprintf("; the merging of %d archives that it had begun is complete now", n)
+	}
+	if n := found.TakenBack; n > 0 {
+		text += fmt.Sprintf("; the merging of %d archives that had failed is taken back now", n)
+	}
+	e.notice(text)
 }
 
 // tell reports an outcome, whose list of entries may be large and is let go of

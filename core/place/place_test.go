@@ -22,7 +22,7 @@ func TestClean(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 	for _, stored := range []string{"", "..", "../a", "a/../../b", "a/..", "/a", "//a", `\a`, `\\host\share`, "C:/a", `c:\a`, "z:",
-		`a\..\..\b`, `..\a`, "a\x00b", strings.Repeat("x/", 3000)} {
+		`a\..\..\b`, `..\a`, "a\x00b", strings.Repeat("x/", 3000), strings.Repeat("x/", 300) + "y"} {
 		_, err := Clean(stored)
 		assert.ErrorIs(t, err, fault.Unsafe, "%.20q", stored)
 	}
@@ -71,10 +71,66 @@ func TestTarget(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got)
 	}
-	up, err := NewTemplate("../{stem}", "stem")
-	require.NoError(t, err)
-	_, err = (&Placement{OwnName: up}).Target(Archive{Path: "a.zip", Name: "a.zip"})
-	assert.ErrorIs(t, err, fault.Usage)
+	for _, text := range []string{"../{stem}", ".", ".widecrate-{stem}"} {
+		up, err := NewTemplate(text, "stem")
+		require.NoError(t, err)
+		_, err = (&Placement{OwnName: up}).Target(Archive{Path: "a.zip", Name: "a.zip"})
+		assert.ErrorIs(t, err, fault.Usage, text)
+	}
+}
+
+// hostileNames lead elsewhere, or pass for unfinished work, on some system.
+var hostileNames = []string{"..", ".widecrate-abcdefghij", ".WideCrate-x", ".wide\u200ccrate-x", "\ufeff.widecrate-x", "WIDECR~1", `..\x`, `a\.widecrate-x\owner`}
+
+// Whatever a name from outside is to become, it goes through the same cleaning.
+func TestEveryNameIsCleaned(t *testing.T) {
+	template := func(text string) *Template {
+		made, err := NewTemplate(text, "name", "stem", "archive", "parent")
+		require.NoError(t, err)
+		return made
+	}
+	ways := map[string]func(name string) error{
+		"entry":       func(name string) error { _, err := Clean(name); return err },
+		"entry below": func(name string) error { _, err := Clean("a/" + name + "/b"); return err },
+		"link target": func(name string) error { return CheckLink("a", name+"/x") },
+		"single name": func(name string) error { _, err := Name(name); return err },
+		"own folder": func(name string) error {
+			_, err := (&Placement{}).Target(Archive{Path: "in/a", Name: name + ".zip"})
+			return err
+		},
+		"inner folder": func(name string) error {
+			_, err := (&Placement{}).Inner(Target{"out", "a"}, name+".zip", name+".zip")
+			return err
+		},
+		"own name, stem": func(name string) error {
+			_, err := (&Placement{OwnName: template("{stem}")}).Target(Archive{Path: "in/a", Name: name + ".zip"})
+			return err
+		},
+		"own name, parent": func(name string) error {
+			_, err := (&Placement{OwnName: template("{parent}/{stem}")}).Target(Archive{Path: name + "/a.zip", Name: "a.zip"})
+			return err
+		},
+		"rename, stem": func(name string) error {
+			_, err := (&Placement{Rename: template("{stem}")}).Paths([]*archive.Entry{{Path: name + ".csv"}}, "a", "/out")
+			return err
+		},
+		"rename, archive": func(name string) error {
+			_, err := (&Placement{Rename: template("{archive}")}).Paths([]*archive.Entry{{Path: "a.csv"}}, name, "/out")
+			return err
+		},
+	}
+	for way, clean := range ways {
+		require.NoError(t, clean("harmless"), way)
+		for _, name := range hostileNames {
+			if name == ".." && way == "own name, parent" {
+				continue // filepath.Dir has no such last part but of relative paths
+			}
+			assert.ErrorIs(t, clean(name), fault.Unsafe, "%s %q", way, name)
+		}
+	}
+	for _, name := range []string{".widecrate", "widecrate-x", "widecr", "x.widecrate-1", "mywidecr~1"} {
+		assert.False(t, IsStaging(name), name)
+	}
 }
 
 func TestPaths(t *testing.T) {

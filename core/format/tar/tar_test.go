@@ -34,11 +34,11 @@ func body(data string) []byte { return append([]byte(data), zeroBlock[:padding(i
 func join(parts ...[]byte) []byte { return bytes.Join(parts, nil) }
 
 func extendedHeader(kind byte, records ...string) []byte {
-	text := ""
+	var text strings.Builder
 	for i := 0; i < len(records); i += 2 {
-		text += record(records[i], records[i+1])
+		text.WriteString(record(records[i], records[i+1]))
 	}
-	return join(head(kind, "extended", int64(len(text)), nil), body(text))
+	return join(head(kind, "extended", int64(text.Len()), nil), body(text.String()))
 }
 
 func set(f field, value string) func(*block) {
@@ -241,4 +241,86 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Holes reach a writer that can have them as holes, by both ways of reading, and
+// all others as zeros.
+func TestHoles(t *testing.T) {
+	const size = 1 << 40
+	data := join(extendedHeader(typePax, sparseMajor, "1", sparseReal, fmt.Sprint(int64(size))),
+		head(typeFile, "a", blockSize+3, nil), body("2\n1000\n3\n1099511627776\n0\n"), body("abc"), make([]byte, 2*blockSize))
+	want := []string{"hole 1000", "abc", fmt.Sprintf("hole %d", int64(size-1003))}
+	r, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{})
+	require.NoError(t, err)
+	assert.Equal(t, int64(size-3), r.Entries()[0].Holes)
+	d, err := r.Open(0)
+	require.NoError(t, err)
+	s := NewStream(bytes.NewReader(data), archive.Options{})
+	_, err = s.Next()
+	require.NoError(t, err)
+	for _, from := range []io.Reader{d, s} {
+		var log holeLog
+		n, err := from.(io.WriterTo).WriteTo(&log)
+		require.NoError(t, err)
+		assert.Equal(t, int64(size), n)
+		assert.Equal(t, want, log.got)
+	}
+	_, err = s.Next()
+	assert.Equal(t, io.EOF, err)
+}
+
+type holeLog struct{ got []string }
+
+func (l *holeLog) Write(p []byte) (int, error) { l.got = append(l.got, string(p)); return len(p), nil }
+func (l *holeLog) WriteHole(n int64) error {
+	l.got = append(l.got, fmt.Sprintf("hole %d", n))
+	return nil
+}
+
+// What would take time that grows with the square takes a moment, or is refused.
+func TestLinear(t *testing.T) {
+	var records []string
+	for i := range 30_000 {
+		records = append(records, fmt.Sprintf("note.%d", i), "x")
+	}
+	for name, c := range map[string]struct {
+		data []byte
+		bad  bool
+	}{
+		"large global header": {join(extendedHeader(typeGlobal, records...), bytes.Repeat(head(typeFile, "a", 0, nil), 20_000)), false},
+		"map without lines": {join(extendedHeader(typePax, sparseMajor, "1", sparseReal, "9"), head(typeFile, "a", 64<<20, nil),
+			bytes.Repeat([]byte{'1'}, 64<<20)), true},
+	} {
+		began := time.Now()
+		r, err := Open(bytes.NewReader(c.data), int64(len(c.data)), archive.Options{})
+		if c.bad {
+			assert.ErrorIs(t, err, fault.Damaged, name)
+		} else {
+			require.NoError(t, err, name)
+			assert.Len(t, r.Entries(), 20_000)
+		}
+		assert.Less(t, time.Since(began), 3*time.Second, name)
+	}
+}
+
+// Data that has more bytes than was said is damage, where its reader knows that.
+func TestAddKnowsDamage(t *testing.T) {
+	w := NewWriter(io.Discard)
+	_, err := w.Add(archive.Entry{Path: "a", Size: 2}, iotestErr{"12", fault.New(fault.Damaged, "too long")})
+	assert.ErrorIs(t, err, fault.Damaged)
+	_, err = w.Add(archive.Entry{Path: "a", Size: 2}, strings.NewReader("123"))
+	assert.ErrorIs(t, err, fault.Unreadable)
+}
+
+// iotestErr gives one byte at a time, and with one more an error.
+type iotestErr struct {
+	data string
+	err  error
+}
+
+func (r iotestErr) Read(p []byte) (int, error) {
+	if len(p) == 1 {
+		return 1, r.err
+	}
+	return copy(p, r.data), nil
 }
