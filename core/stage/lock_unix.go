@@ -4,7 +4,6 @@ package stage
 
 import (
 	"errors"
-	"io"
 	"os"
 
 	"golang.org/x/sys/unix"
@@ -14,20 +13,18 @@ import (
 // ends with the process.
 func lock(f *os.File) error { return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) }
 
-// openGate holds a root until it is closed; see Root.hold.
-func openGate(r *Root) (io.Closer, error) {
-	f, err := r.dest.Open(".")
-	if err != nil {
-		return nil, err
+// tryHold holds a root until release is called; see Root.hold.
+func tryHold(r *Root) (release func(), err error) {
+	if r.gate == nil {
+		if r.gate, err = r.dest.Open("."); err != nil {
+			return nil, err
+		}
 	}
-	switch err = lock(f); err {
+	switch lock(r.gate) {
 	case nil:
-		return f, nil
+		return func() { _ = unix.Flock(int(r.gate.Fd()), unix.LOCK_UN) }, nil
 	case unix.EWOULDBLOCK, unix.EINTR:
-		err = errHeld
-	default: // not every file system locks folders
-		err = errors.ErrUnsupported
+		return nil, errHeld
 	}
-	f.Close()
-	return nil, err
+	return nil, errors.ErrUnsupported // not every file system locks folders
 }

@@ -1,7 +1,6 @@
 package stage
 
 import (
-	"io"
 	"os"
 	"path/filepath"
 
@@ -16,9 +15,9 @@ func lock(f *os.File) error {
 	return windows.LockFileEx(windows.Handle(f.Fd()), flags, 0, 1, 0, &windows.Overlapped{OffsetHigh: 1})
 }
 
-// openGate holds a root until it is closed; see Root.hold. It is a file that
+// tryHold holds a root until release is called; see Root.hold. It is a file that
 // nobody else can open, and that goes when it is closed.
-func openGate(r *Root) (io.Closer, error) {
+func tryHold(r *Root) (release func(), err error) {
 	path, err := windows.UTF16PtrFromString(filepath.Join(r.path, prefix+"gate"))
 	if err != nil {
 		return nil, err
@@ -27,7 +26,7 @@ func openGate(r *Root) (io.Closer, error) {
 	h, err := windows.CreateFile(path, windows.GENERIC_WRITE|windows.DELETE, 0, nil, windows.OPEN_ALWAYS, flags, 0)
 	switch err {
 	case nil:
-		return os.NewFile(uintptr(h), prefix+"gate"), nil
+		return func() { _ = windows.CloseHandle(h) }, nil
 	case windows.ERROR_SHARING_VIOLATION, windows.ERROR_ACCESS_DENIED, windows.ERROR_DELETE_PENDING:
 		return nil, errHeld
 	}

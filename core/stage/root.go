@@ -35,6 +35,7 @@ type Root struct {
 	room room
 
 	merging sync.Mutex
+	gate    *os.File // what is locked while a merge goes on, where that is the root itself
 
 	// Reclaimed is what was left there by runs that were killed.
 	Reclaimed Reclaimed
@@ -149,6 +150,9 @@ func (r *Root) Close() error {
 	if r.home != nil {
 		r.home.close()
 	}
+	if r.gate != nil {
+		r.gate.Close()
+	}
 	if r.dest != nil {
 		r.dest.Close()
 	}
@@ -210,24 +214,25 @@ const patience = time.Minute
 // looks again where something appeared.
 func (r *Root) hold() (release func(), err error) {
 	r.merging.Lock()
-	gate, err := openGate(r)
+	open, err := tryHold(r)
 	for pause, began := time.Millisecond, time.Now(); errors.Is(err, errHeld) && time.Since(began) < patience; pause = min(2*pause, 50*time.Millisecond) {
 		time.Sleep(pause)
-		gate, err = openGate(r)
+		open, err = tryHold(r)
 	}
-	if err != nil && !errors.Is(err, errHeld) && !errors.Is(err, errors.ErrUnsupported) {
-		r.merging.Unlock()
-		return nil, err
+	switch {
+	case err == nil:
+		return func() {
+			open()
+			r.merging.Unlock()
+		}, nil
+	case errors.Is(err, errHeld), errors.Is(err, errors.ErrUnsupported):
+		return r.merging.Unlock, nil
 	}
-	return func() {
-		if gate != nil {
-			gate.Close()
-		}
-		r.merging.Unlock()
-	}, nil
+	r.merging.Unlock()
+	return nil, err
 }
 
-// errHeld is the error of openGate while another run holds the root.
+// errHeld is the error of tryHold while another run holds the root.
 var errHeld = errors.New("another run is putting files there")
 
 func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) }
