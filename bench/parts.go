@@ -12,23 +12,23 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"widecrate/core/parts"
+	"widecrate/core/parts/cut"
 )
 
 // inParts holds the extraction of a set against that of the same archive in one
 // file.
 func inParts(b *bench) result {
-	path, cut, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "out")
+	path, into, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "out")
 	writeMixed(path, 300_000_000)
-	split(path, cut, 20<<20, parts.NumberedStyle)
-	defer os.RemoveAll(cut)
+	split(path, into, 20<<20, cut.Numbered)
+	defer os.RemoveAll(into)
 	defer os.Remove(path)
 	whole := func() { b.time("extract", path, "--into", out, "-q", "--workers", workers) }
-	return b.pair(remover(out), whole, "extract", cut, "--into", out, "-q", "--workers", workers)
+	return b.pair(remover(out), whole, "extract", into, "--into", out, "-q", "--workers", workers)
 }
 
-func split(path, into string, size int64, style parts.Style) {
-	_, err := parts.SplitFile(context.Background(), path, into, parts.Cut{PartSize: size, Style: style}, new(atomic.Int64))
+func split(path, into string, size int64, style cut.Style) {
+	_, err := cut.Split(context.Background(), path, into, cut.Options{PartSize: size, Style: style}, new(atomic.Int64))
 	must(err)
 }
 
@@ -58,14 +58,14 @@ func splittingZIP(b *bench) result {
 
 func joining(sums bool) func(*bench) result {
 	return func(b *bench) result {
-		path, cut, out := dump(b), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "joined.bin")
-		split(path, cut, partSize, parts.NumberedStyle)
+		path, into, out := dump(b), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "joined.bin")
+		split(path, into, partSize, cut.Numbered)
 		must(os.Remove(path))
-		defer os.RemoveAll(cut)
+		defer os.RemoveAll(into)
 		if !sums {
-			must(os.Remove(filepath.Join(cut, "dump.bin.sha256")))
+			must(os.Remove(filepath.Join(into, "dump.bin.sha256")))
 		}
-		names, err := filepath.Glob(filepath.Join(cut, "dump.bin.0*"))
+		names, err := filepath.Glob(filepath.Join(into, "dump.bin.0*"))
 		must(err)
 		return b.pair(remover(out), func() { joinLoop(names, out, sums) }, "parts", "join", names[0], "--into", out, "-q")
 	}

@@ -12,9 +12,9 @@ import (
 	"gonum.org/v1/plot/vg"
 
 	"widecrate/cli/show"
-	"widecrate/core/create"
 	"widecrate/core/fault"
-	"widecrate/core/stage"
+	"widecrate/core/newfile"
+	"widecrate/core/report"
 )
 
 var (
@@ -24,7 +24,7 @@ var (
 
 // drawChart draws a bar for each way, with its size and time beside it; the
 // marked ones stand out.
-func drawChart(r *create.Weighed, path string) error {
+func drawChart(r *report.Weighed, path string) error {
 	p := plot.New()
 	p.Title.Text = "Size by way of packing"
 	p.Title.Padding = vg.Points(12)
@@ -32,7 +32,7 @@ func drawChart(r *create.Weighed, path string) error {
 	if r.Packed < r.Size {
 		p.X.Label.Text = fmt.Sprintf("estimated size, MiB (up to %.0f %% off)", 100*r.Off)
 	}
-	results := r.Results
+	results := r.Ways
 	names := make([]string, len(results))
 	var sizes, marked plotter.Values
 	labels := plotter.XYLabels{}
@@ -41,7 +41,7 @@ func drawChart(r *create.Weighed, path string) error {
 		m := &results[len(results)-1-i] // the first at the top
 		size := float64(m.Estimate) / (1 << 20)
 		largest = max(largest, size)
-		best := bestOf(m)
+		best := m.Best()
 		names[i] = "  " + m.Name
 		if best == nil {
 			sizes, marked = append(sizes, size), append(marked, 0)
@@ -79,7 +79,7 @@ func drawChart(r *create.Weighed, path string) error {
 	if _, err := drawn.WriteTo(&b); err != nil {
 		return err
 	}
-	out, err := stage.Create(path, true)
+	out, err := newfile.Create(path, true)
 	if err != nil {
 		return err
 	}

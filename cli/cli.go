@@ -15,13 +15,8 @@ import (
 
 	"widecrate/cli/show"
 	"widecrate/core/fault"
+	"widecrate/core/report"
 )
-
-// exitCodes of the kinds of failure; they are part of the interface.
-var exitCodes = map[fault.Kind]int{
-	fault.Other: 1, fault.Usage: 2, fault.Refused: 3, fault.Incomplete: 4, fault.Password: 5,
-	fault.NoMatch: 6, fault.Damaged: 7, fault.Unreadable: 8, fault.Unsafe: 9, fault.Unwritable: 10,
-}
 
 const exitInterrupted = 130
 
@@ -70,7 +65,7 @@ func exitCode(err error) int {
 	case errors.Is(err, context.Canceled):
 		return exitInterrupted
 	}
-	return exitCodes[fault.Of(err)]
+	return fault.Of(err).Number()
 }
 
 // streams are what a command prints to.
@@ -89,6 +84,15 @@ func (s *streams) warn(text string) {
 	s.out.Flush()
 	s.err.Printf("%s %s\n", s.err.Strong("!"), show.Plain(text))
 	s.err.Flush()
+}
+
+// json prints an event for scripts. What it cannot write, the flush at the end
+// tells.
+func (s *streams) json(e report.Event) {
+	encoder := s.out.JSON()
+	for line := range e.Lines() {
+		_ = encoder.Encode(line)
+	}
 }
 
 func newRoot(s *streams) *cobra.Command {

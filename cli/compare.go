@@ -7,6 +7,7 @@ import (
 
 	"widecrate/cli/show"
 	"widecrate/core/fault"
+	"widecrate/core/report"
 	"widecrate/core/verify"
 )
 
@@ -49,26 +50,6 @@ when both are the same and 1 when they are not.`,
 	return cmd
 }
 
-// differenceLine is a line of JSON for each path that is not the same.
-type differenceLine struct {
-	Kind   string `json:"kind"`
-	Path   string `json:"path"`
-	Status string `json:"status"`
-	What   string `json:"what,omitempty"`
-	SizeA  *int64 `json:"size_a,omitempty"`
-	SizeB  *int64 `json:"size_b,omitempty"`
-}
-
-// comparedLine is the last line of JSON.
-type comparedLine struct {
-	Kind      string         `json:"kind"`
-	A         string         `json:"a"`
-	B         string         `json:"b"`
-	Same      int            `json:"same"`
-	Different int            `json:"different"`
-	LeftOut   map[string]int `json:"left_out,omitempty"`
-}
-
 func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	if c.peel < 0 || c.PeelA < 0 || c.PeelB < 0 {
 		return usage(cmd, errors.New("a number of folders to peel must be at least 0"))
@@ -88,20 +69,21 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	for _, d := range r.Differences {
-		c.print(&d)
-	}
 	if c.as.Value() == asJSON {
-		_ = c.out.JSON().Encode(comparedLine{"comparison", c.A, c.B, r.Same, len(r.Differences), byRule(r.LeftOut)})
+		c.json(r)
+	} else {
+		for _, d := range r.Differences {
+			c.print(&d)
+		}
 	}
 	if !c.quiet {
-		counts := map[verify.Status]int{}
+		counts := map[report.Status]int{}
 		for _, d := range r.Differences {
 			counts[d.Status]++
 		}
 		s := c.summary(c.streams)
 		s.Printf("%s the same, %s different, %s only in A, %s only in B; %s\n", s.Strong(show.Number(r.Same)),
-			show.Number(counts[verify.Different]), show.Number(counts[verify.OnlyA]), show.Number(counts[verify.OnlyB]), tellLeftOut(r.LeftOut))
+			show.Number(counts[report.Different]), show.Number(counts[report.OnlyA]), show.Number(counts[report.OnlyB]), r.LeftOut.String())
 	}
 	if len(r.Differences) > 0 {
 		return reported{fault.New(fault.Other, "they are not the same")}
@@ -109,26 +91,17 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
-func (c *compareCommand) print(d *verify.Difference) {
+func (c *compareCommand) print(d *report.Difference) {
 	switch c.as.Value() {
 	case asNames:
 		c.name(c.out, d.Path)
-	case asJSON:
-		line := differenceLine{Kind: "difference", Path: d.Path, Status: d.Status.String(), What: d.What}
-		if d.Status != verify.OnlyB {
-			line.SizeA = &d.SizeA
-		}
-		if d.Status != verify.OnlyA {
-			line.SizeB = &d.SizeB
-		}
-		_ = c.out.JSON().Encode(line)
 	default:
 		if c.quiet {
 			return
 		}
 		sizes := show.Size(d.SizeA)
 		switch {
-		case d.Status == verify.OnlyB:
+		case d.Status == report.OnlyB:
 			sizes = show.Size(d.SizeB)
 		case d.What == "size":
 			// To the byte: rounded, they may look the same.

@@ -13,8 +13,8 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/create"
-	"widecrate/core/extract"
 	"widecrate/core/place"
+	"widecrate/core/report"
 	"widecrate/core/revise"
 )
 
@@ -79,25 +79,6 @@ appears when it is complete; the old one stays.`,
 	return cmd
 }
 
-// convertedLine is the line of JSON about a new archive.
-type convertedLine struct {
-	Kind     string         `json:"kind"`
-	Archive  string         `json:"archive"`
-	Path     string         `json:"path,omitempty"`
-	Format   string         `json:"format"`
-	Files    int            `json:"files"`
-	Size     int64          `json:"size"`
-	Bytes    int64          `json:"bytes"`
-	Copied   int            `json:"copied"`
-	Repacked int            `json:"repacked"`
-	Notes    []string       `json:"notes,omitempty"`
-	LeftOut  map[string]int `json:"left_out,omitempty"`
-	Parts    []string       `json:"parts,omitempty"`
-	Sums     string         `json:"sums,omitempty"`
-	Seconds  float64        `json:"seconds"`
-	Failure  *failure       `json:"failure,omitempty"`
-}
-
 func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	switch {
@@ -131,7 +112,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
 		Limits: c.limits(), Output: o, Workers: c.workers, Read: &read}
 	sum := converted{started: time.Now()}
 	stop := c.startBytes(c.streams, c.quiet, &read, 0)
-	err = conversion.Run(cmd.Context(), func(r *revise.Converted) { c.report(r, &sum) })
+	err = conversion.Run(cmd.Context(), func(r *report.Converted) { c.report(r, &sum) })
 	stop()
 	if err != nil {
 		return err
@@ -179,10 +160,10 @@ type converted struct {
 	copied, repacked int
 	after            int64
 	leftOut          choose.Tally
-	failures         extract.Failures
+	failures         report.Failures
 }
 
-func (c *convertCommand) report(r *revise.Converted, sum *converted) {
+func (c *convertCommand) report(r *report.Converted, sum *converted) {
 	if r.Err != nil {
 		sum.failures.Add(r.Err)
 		c.problem(r.Err)
@@ -196,12 +177,7 @@ func (c *convertCommand) report(r *revise.Converted, sum *converted) {
 	}
 	switch {
 	case c.as.Value() == asJSON:
-		line := convertedLine{Kind: "archive", Archive: r.Archive, Path: r.Result.Archive, Format: r.Result.Format, Files: r.Result.Files, Size: r.Result.Size,
-			Bytes: r.Result.Packed, Copied: r.Packed, Repacked: r.Repacked, Notes: r.Lost, LeftOut: byRule(r.Result.LeftOut), Seconds: r.Took.Seconds(), Failure: failureOf(r.Err)}
-		if r.Result.Parts != nil {
-			line.Parts, line.Sums = r.Result.Parts.Parts, r.Result.Parts.List
-		}
-		_ = c.out.JSON().Encode(line) // the flush at the end tells
+		c.json(r)
 	case r.Err != nil:
 	case c.as.Value() == asNames:
 		c.nameArchive(c.out, r.Result.Archive, r.Result.Parts)
@@ -222,7 +198,7 @@ func (c *convertCommand) summarize(sum *converted) {
 	}
 	s := c.summary(c.streams)
 	s.Printf("%s converted: %s, %s copied as packed, %s packed anew, %s in all; %s; %s\n", s.Strong(show.Count(sum.archives, "archive")),
-		show.Count(sum.files, "file"), show.Number(sum.copied), show.Number(sum.repacked), show.Size(sum.after), tellLeftOut(sum.leftOut), show.Took(time.Since(sum.started)))
+		show.Count(sum.files, "file"), show.Number(sum.copied), show.Number(sum.repacked), show.Size(sum.after), sum.leftOut.String(), show.Took(time.Since(sum.started)))
 	if n := sum.failures.Count(); n > 0 {
 		s.Printf("%s, told above\n", s.Bad(show.Count(n, "archive")+" failed"))
 	}

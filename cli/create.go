@@ -17,9 +17,9 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/create"
-	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/report"
 )
 
 type createCommand struct {
@@ -279,12 +279,12 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	}
 	var read atomic.Int64
 	o.Read = &read
-	var failures extract.Failures
+	var failures report.Failures
 	var files int
 	var size, packed int64
 	var leftOut choose.Tally
 	stop := c.startBytes(c.streams, c.quiet, &read, 0)
-	err = create.RunEach(cmd.Context(), o, name, func(e *create.Each) {
+	err = create.RunEach(cmd.Context(), o, name, func(e *create.EachResult) {
 		if e.Err != nil {
 			err := e.Err
 			if fe, ok := errors.AsType[*fault.Error](err); !ok || fe.Where == "" {
@@ -315,32 +315,10 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	return c.checkMatches(o.Selection, files, leftOut, c.quiet)
 }
 
-// created is the line of JSON about an archive.
-type created struct {
-	Kind     string         `json:"kind"`
-	Archive  string         `json:"archive"`
-	Format   string         `json:"format"`
-	Files    int            `json:"files"`
-	Size     int64          `json:"size"`
-	Bytes    int64          `json:"bytes"`
-	LeftOut  map[string]int `json:"left_out,omitempty"`
-	Parts    []string       `json:"parts,omitempty"`
-	Sums     string         `json:"sums,omitempty"`
-	ReadBack int            `json:"read_back,omitempty"`
-	Removed  int            `json:"removed,omitempty"`
-	Why      string         `json:"why,omitempty"`
-	DryRun   bool           `json:"dry_run,omitempty"`
-	Seconds  float64        `json:"seconds"`
-}
-
-func (c *createCommand) report(r *create.Result) {
+func (c *createCommand) report(r *report.Created) {
 	switch c.as.Value() {
 	case asJSON:
-		line := created{"archive", r.Archive, r.Format, r.Files, r.Size, r.Packed, byRule(r.LeftOut), nil, "", r.ReadBack, r.Removed, r.Kept, c.dryRun, r.Took.Seconds()}
-		if r.Parts != nil {
-			line.Parts, line.Sums = r.Parts.Parts, r.Parts.List
-		}
-		_ = c.out.JSON().Encode(line) // the flush at the end tells
+		c.json(r)
 	case asNames:
 		c.nameArchive(c.out, r.Archive, r.Parts)
 	}
@@ -357,7 +335,7 @@ func (c *createCommand) report(r *create.Result) {
 	s.Flush()
 }
 
-func (c *createCommand) list(s *show.Screen, r *create.Result) {
+func (c *createCommand) list(s *show.Screen, r *report.Created) {
 	for _, e := range r.Entries {
 		switch {
 		case e.Kind == archive.Folder:
@@ -369,17 +347,17 @@ func (c *createCommand) list(s *show.Screen, r *create.Result) {
 	}
 }
 
-func (c *createCommand) summarize(s *show.Screen, r *create.Result) {
+func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
 	s.Printf("%s\n", s.Strong(s.Name(r.Archive)))
 	if c.dryRun {
-		s.Printf("%s, %s would be packed; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), tellLeftOut(r.LeftOut))
+		s.Printf("%s, %s would be packed; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), r.LeftOut.String())
 		return
 	}
 	s.Printf("%s, %s packed into %s", show.Count(r.Files, "file"), show.Size(r.Size), show.Size(r.Packed))
 	if r.Packed < r.Size {
 		s.Printf(": %s saved", s.Good(show.Saved(r.Size, r.Packed)))
 	}
-	s.Printf("; %s; %s\n", tellLeftOut(r.LeftOut), show.Took(r.Took))
+	s.Printf("; %s; %s\n", r.LeftOut.String(), show.Took(r.Took))
 	if r.Parts != nil {
 		tellParts(s, *r.Parts)
 	}

@@ -5,7 +5,6 @@ import (
 	"runtime"
 	"strings"
 	"sync/atomic"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -69,24 +68,8 @@ The new archive takes the place of the old one when it is complete.`,
 	return cmd
 }
 
-// editedLine is the line of JSON about an archive that was edited.
-type editedLine struct {
-	Kind     string         `json:"kind"`
-	Archive  string         `json:"archive"`
-	Added    int            `json:"added"`
-	Replaced int            `json:"replaced"`
-	Removed  int            `json:"removed"`
-	Moved    int            `json:"moved"`
-	Same     int            `json:"same"`
-	Before   int64          `json:"bytes_before"`
-	Bytes    int64          `json:"bytes"`
-	LeftOut  map[string]int `json:"left_out,omitempty"`
-	Seconds  float64        `json:"seconds"`
-}
-
 func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
-	started := time.Now()
 	e := revise.Edit{Archive: args[0], Remove: c.remove}
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
@@ -114,11 +97,9 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	took := time.Since(started)
 	switch c.as.Value() {
 	case asJSON:
-		_ = c.out.JSON().Encode(editedLine{"archive", absolutePath(r.Path), r.Added, r.Replaced, r.Removed, r.Moved, r.Stay,
-			r.Before, r.After, byRule(r.LeftOut), took.Seconds()}) // the flush at the end tells
+		c.json(r)
 	case asNames:
 		c.name(c.out, absolutePath(r.Path))
 	}
@@ -127,7 +108,7 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	s := c.summary(c.streams)
 	s.Printf("%s: %s added, %s replaced, %s removed, %s moved, %s as before; %s → %s; %s\n", s.Strong(s.Name(r.Path)), show.Number(r.Added),
-		show.Number(r.Replaced), show.Number(r.Removed), show.Number(r.Moved), show.Number(r.Stay), show.Size(r.Before), show.Size(r.After), show.Took(took))
+		show.Number(r.Replaced), show.Number(r.Removed), show.Number(r.Moved), show.Number(r.Stay), show.Size(r.Before), show.Size(r.After), show.Took(r.Took))
 	if r.Locked > 0 && !c.encrypt && r.Added+r.Replaced > 0 {
 		s.Printf("%s in it locked; what was added is not (--encrypt locks it).\n", show.Count(r.Locked, "entry"))
 	}

@@ -125,31 +125,24 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits(), After: c.after, Staging: c.staging, Workers: c.workers,
 		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}}
-	report := &extractReport{extractCommand: c, json: c.out.JSON(), started: time.Now()}
-	observe := extract.Observer{Archive: report.archive, Source: report.source, Notice: c.notice}
+	shown := &extractReport{extractCommand: c, started: time.Now()}
 	stop := c.startProgress(sources, o.Progress)
 	var err error
 	if c.Into == "-" {
 		c.streaming = true
-		err = extract.Stream(cmd.Context(), o, c.out, observe)
+		err = extract.Stream(cmd.Context(), o, c.out, shown.event)
 	} else {
-		err = extract.Run(cmd.Context(), o, observe)
+		err = extract.Run(cmd.Context(), o, shown.event)
 	}
 	stop()
 	if err != nil {
 		return err
 	}
-	report.finish()
-	if err := report.failures.Err(); err != nil {
+	shown.finish()
+	if err := shown.failures.Err(); err != nil {
 		return reported{err}
 	}
-	return c.checkMatches(selection, report.totals.Kept, report.totals.LeftOut, c.quiet)
-}
-
-func (c *extractCommand) notice(text string) {
-	if !c.quiet {
-		c.warn(text)
-	}
+	return c.checkMatches(selection, shown.totals.Kept, shown.totals.LeftOut, c.quiet)
 }
 
 // startProgress draws a line about how far the run is, until the function that

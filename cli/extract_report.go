@@ -1,54 +1,60 @@
 package cli
 
 import (
-	"encoding/json"
-	"errors"
 	"path/filepath"
 	"time"
 
 	"widecrate/cli/show"
 	"widecrate/core/archive"
-	"widecrate/core/extract"
-	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/place"
+	"widecrate/core/report"
 	"widecrate/core/stage"
 )
 
-// extractReport prints outcomes, and in the end what they come to.
+// extractReport prints what happens, and in the end what it comes to.
 type extractReport struct {
 	*extractCommand
-	json     *json.Encoder
 	started  time.Time
-	totals   extract.Totals
-	failures extract.Failures // of archives, and of what becomes of sources
+	totals   report.Totals
+	failures report.Failures // of archives, and of what becomes of sources
 	archives []unpackedArchive
-	lost     int
-	unsummed int // files written without a checksum of their own
 	removed  int
 	moved    int
 	kept     []string // sources that were kept, with the reason
 }
 
-func (r *extractReport) archive(o *extract.Outcome) {
+// event takes note of what happened, and shows it.
+func (r *extractReport) event(e report.Event) {
+	switch e := e.(type) {
+	case report.Notice:
+		if !r.quiet {
+			r.warn(string(e))
+		}
+		return
+	case *report.Unpacked:
+		r.archive(e)
+	case *report.Disposal:
+		r.source(e)
+	}
+	if r.as.Value() == asJSON && !r.streaming {
+		r.json(e)
+	}
+}
+
+func (r *extractReport) archive(o *report.Unpacked) {
 	r.totals.Add(o)
 	if o.Err != nil {
 		r.failed(o.Err)
 	}
 	for _, lost := range o.Lost {
-		r.lost++
 		r.failed(lost.Err)
-	}
-	for _, p := range o.Placed {
-		if p.Kind == archive.File && !p.Summed && (p.Action == stage.Added || p.Action == stage.Replaced) {
-			r.unsummed++
-		}
 	}
 	if !r.streaming {
 		r.print(o)
 	}
 	if o.Err == nil {
-		short := unpackedArchive{Outcome: *o, members: tallyMembers(o)}
+		short := unpackedArchive{Unpacked: *o, members: tallyMembers(o)}
 		short.Placed = nil
 		r.archives = append(r.archives, short)
 	}
@@ -56,7 +62,7 @@ func (r *extractReport) archive(o *extract.Outcome) {
 
 // unpackedArchive is what is kept of an outcome for the summary.
 type unpackedArchive struct {
-	extract.Outcome
+	report.Unpacked
 	members []memberTally // of a series
 }
 
@@ -66,7 +72,7 @@ type memberTally struct {
 	actions map[stage.Action]int
 }
 
-func tallyMembers(o *extract.Outcome) []memberTally {
+func tallyMembers(o *report.Unpacked) []memberTally {
 	var tallies []memberTally
 	for _, p := range o.Placed {
 		if p.Member == "" || p.Kind == archive.Folder {
@@ -90,10 +96,9 @@ func (r *extractReport) failed(err error) {
 	r.problem(err)
 }
 
-func (r *extractReport) print(o *extract.Outcome) {
+func (r *extractReport) print(o *report.Unpacked) {
 	switch r.as.Value() {
 	case asJSON:
-		r.printJSON(o)
 	case asNames:
 		for _, p := range o.Placed {
 			if p.Kind != archive.Folder && p.Action != stage.Skipped && p.Action != stage.Lost {
@@ -107,109 +112,22 @@ func (r *extractReport) print(o *extract.Outcome) {
 	}
 }
 
-// written is a line of JSON for each file and link that was kept.
-type written struct {
-	Kind    string `json:"kind"`
-	Archive string `json:"archive"`
-	Entry   string `json:"entry"`
-	Path    string `json:"path"`
-	Type    string `json:"type"`
-	Size    int64  `json:"size"`
-	Action  string `json:"action"`
-	Summed  bool   `json:"summed"`
-	Member  string `json:"member,omitempty"`
-}
-
-// lostLine is a line of JSON for what could not be had of a damaged archive.
-type lostLine struct {
-	Kind    string   `json:"kind"`
-	Archive string   `json:"archive"`
-	Entry   string   `json:"entry,omitempty"`
-	Failure *failure `json:"failure"`
-}
-
-// unpacked is a line of JSON for each archive.
-type unpacked struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Into    string         `json:"into"`
-	Entries int            `json:"entries"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-	Bytes   int64          `json:"bytes"`
-	Seconds float64        `json:"seconds"`
-	DryRun  bool           `json:"dry_run,omitempty"`
-	Failure *failure       `json:"failure,omitempty"`
-}
-
-// disposed is a line of JSON for each source that --after is about.
-type disposed struct {
-	Kind    string   `json:"kind"`
-	Archive string   `json:"archive"`
-	After   string   `json:"after"`
-	To      string   `json:"to,omitempty"`
-	Why     string   `json:"why,omitempty"`
-	DryRun  bool     `json:"dry_run,omitempty"`
-	Failure *failure `json:"failure,omitempty"`
-}
-
-// failure is the JSON of an error.
-type failure struct {
-	Kind  string `json:"kind"`
-	Code  int    `json:"code"`
-	Where string `json:"where"`
-	Why   string `json:"why"`
-	Do    string `json:"do,omitempty"`
-}
-
-func failureOf(err error) *failure {
-	if err == nil {
-		return nil
-	}
-	f := &failure{Kind: fault.Of(err).Error(), Code: exitCode(err), Why: err.Error()}
-	if e, ok := errors.AsType[*fault.Error](err); ok {
-		f.Where, f.Why, f.Do = e.Where, e.Err.Error(), e.Do
-	}
-	return f
-}
-
-func (r *extractReport) printJSON(o *extract.Outcome) {
-	for _, p := range o.Placed {
-		if p.Kind != archive.Folder {
-			r.line(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String(), p.Summed, p.Member})
-		}
-	}
-	for _, lost := range o.Lost {
-		r.line(lostLine{"lost", o.Archive, lost.Entry, failureOf(lost.Err)})
-	}
-	r.line(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries,
-		LeftOut: byRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: r.dryRun, Failure: failureOf(o.Err)})
-}
-
-// line prints a line of JSON. What it cannot write, the flush at the end tells.
-func (r *extractReport) line(v any) { _ = r.json.Encode(v) }
-
 // source takes note of what became of a source.
-func (r *extractReport) source(d *extract.Disposal) {
-	after := "kept"
-	switch {
+func (r *extractReport) source(d *report.Disposal) {
+	switch after := d.After(); {
 	case d.Err != nil:
 		r.failed(d.Err)
 	case d.Kept != "":
 		r.kept = append(r.kept, r.out.Name(d.Source)+": "+d.Kept)
-	case d.To != "":
-		after = "moved"
+	case after == "moved":
 		r.moved++
 	default:
-		after = "removed"
 		r.removed++
-	}
-	if r.as.Value() == asJSON {
-		r.line(disposed{"source", d.Source, after, d.To, d.Kept, r.dryRun, failureOf(d.Err)})
 	}
 }
 
 // listPlaced prints every path of an archive and what becomes of it.
-func (r *extractReport) listPlaced(o *extract.Outcome) {
+func (r *extractReport) listPlaced(o *report.Unpacked) {
 	r.out.Printf("%s → %s%s\n", r.out.Strong(r.out.Name(o.Archive)), r.out.Name(o.Target), r.out.Faint(misnamed(o.Archive, o.Format)))
 	for _, text := range o.Remarks {
 		r.out.Printf("  %s\n", r.out.Faint(r.out.Name(text)))
@@ -279,13 +197,13 @@ func (r *extractReport) finish() {
 	if t.Skipped > 0 {
 		s.Printf(", %s skipped", show.Number(t.Skipped))
 	}
-	s.Printf("; %s; %s\n", tellLeftOut(t.LeftOut), show.Took(time.Since(r.started)))
-	if r.lost > 0 {
+	s.Printf("; %s; %s\n", t.LeftOut.String(), show.Took(time.Since(r.started)))
+	if t.Lost > 0 {
 		sums := "what was unpacked was held against its checksums"
-		if r.unsummed > 0 {
-			sums = show.Count(r.unsummed, "file") + " of what was unpacked had no checksum to be held against"
+		if t.Unsummed > 0 {
+			sums = show.Count(t.Unsummed, "file") + " of what was unpacked had no checksum to be held against"
 		}
-		s.Printf("%s; %s\n", s.Bad(show.Number(r.lost)+" lost, told above"), sums)
+		s.Printf("%s; %s\n", s.Bad(show.Number(t.Lost)+" lost, told above"), sums)
 	}
 	switch bad := s.Bad(show.Count(t.Failed, "archive") + " failed"); {
 	case t.Failed > listed && r.err.Terminal && !r.verbose:
@@ -325,14 +243,14 @@ func (r *extractReport) tableOfArchives(s *show.Screen) {
 	into := show.Column{Title: "went to", Short: true}
 	for i := range r.archives {
 		o := &r.archives[i]
-		name.Width = max(name.Width, show.Width(r.shortName(s, &o.Outcome)))
+		name.Width = max(name.Width, show.Width(r.shortName(s, &o.Unpacked)))
 		into.Width = max(into.Width, show.Width(s.Name(o.Target)))
 	}
 	t := show.NewTable(s, name, into, show.Column{Title: "files", Width: 7, Right: true},
 		show.Column{Title: "written", Width: 9, Right: true}, show.Column{Title: "left out", Right: true})
 	for i := range r.archives {
 		o := &r.archives[i]
-		t.Row(r.shortName(s, &o.Outcome), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
+		t.Row(r.shortName(s, &o.Unpacked), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
 	}
 	for i := range r.archives {
 		if o := &r.archives[i]; o.members != nil {
@@ -372,7 +290,7 @@ func (m memberTally) String() string {
 }
 
 // shortName is an archive's name without the folder that it lies in.
-func (r *extractReport) shortName(s *show.Screen, o *extract.Outcome) string {
+func (r *extractReport) shortName(s *show.Screen, o *report.Unpacked) string {
 	name := o.Source.Name()
 	switch inside := o.Archive[len(o.Source.Path):]; {
 	case inside != "":

@@ -9,8 +9,8 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/archive"
 	"widecrate/core/choose"
-	"widecrate/core/extract"
 	"widecrate/core/inspect"
+	"widecrate/core/report"
 	"widecrate/core/source"
 )
 
@@ -55,32 +55,18 @@ tar has none, and is gone through.`,
 }
 
 // counts are the totals of a listing.
-type counts struct {
-	files        int
-	size, packed int64
-	together     bool // some are compressed together, so that no packed size is theirs
-	leftOut      choose.Tally
-}
-
-func (n *counts) add(e *archive.Entry) {
-	if e.Kind != archive.Folder {
-		n.files++
-		n.size += max(e.Size, 0)
-		n.packed += max(e.Packed, 0)
-		n.together = n.together || e.Packed == archive.Unknown
-	}
-}
+type counts struct{ report.Listed }
 
 func (n counts) String() string {
-	text := fmt.Sprintf("%s, %s", show.Count(n.files, "file"), show.Size(n.size))
-	if n.together {
-		return text + ", compressed together; " + tellLeftOut(n.leftOut)
+	text := fmt.Sprintf("%s, %s", show.Count(n.Files, "file"), show.Size(n.Size))
+	if n.Together {
+		return text + ", compressed together; " + n.LeftOut.String()
 	}
-	text += ", packed " + show.Size(n.packed)
-	if saved := show.Saved(n.size, n.packed); saved != "" {
+	text += ", packed " + show.Size(n.Packed)
+	if saved := show.Saved(n.Size, n.Packed); saved != "" {
 		text += ", saved " + saved
 	}
-	return text + "; " + tellLeftOut(n.leftOut)
+	return text + "; " + n.LeftOut.String()
 }
 
 func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
@@ -90,16 +76,16 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	list := map[form]func(*inspect.Archive, *counts) error{
-		asText: c.table, asTree: c.tree, asJSON: c.json, asNames: c.names, asCSV: c.csv}[c.as.Value()]
+		asText: c.table, asTree: c.tree, asJSON: c.lines, asNames: c.names, asCSV: c.csv}[c.as.Value()]
 	var sum counts
-	var failures extract.Failures
+	var failures report.Failures
 	good := 0
 	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits()}
 	if c.as.Value() == asCSV {
 		c.csvTitles()
 	}
 	err = inspect.Run(cmd.Context(), o, func(a *inspect.Archive, err error) error {
-		var n counts
+		n := counts{report.Listed{Archive: a.Path, Bytes: a.Size}}
 		if err == nil {
 			err = list(a, &n)
 		}
@@ -109,11 +95,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 			return nil
 		}
 		good++
-		sum.files += n.files
-		sum.size += n.size
-		sum.packed += n.packed
-		sum.together = sum.together || n.together
-		sum.leftOut.Add(n.leftOut)
+		sum.Add(&n.Listed)
 		return nil
 	})
 	if err != nil {
@@ -123,7 +105,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	if err := failures.Err(); err != nil {
 		return reported{err}
 	}
-	return c.checkMatches(selection, sum.files, sum.leftOut, c.quiet)
+	return c.checkMatches(selection, sum.Files, sum.LeftOut, c.quiet)
 }
 
 func (c *inspectCommand) summarize(sources []source.Source, good int, sum counts) {

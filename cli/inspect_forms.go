@@ -2,15 +2,12 @@ package cli
 
 import (
 	"cmp"
-	"encoding/binary"
 	"encoding/csv"
-	"encoding/hex"
 	"fmt"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/maruel/natural"
 
@@ -18,6 +15,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/inspect"
+	"widecrate/core/report"
 )
 
 // order compares two entries for a sorted listing.
@@ -56,8 +54,8 @@ func (c *inspectCommand) title(a *inspect.Archive) {
 
 // onlyTotals counts an archive whose entries are not to be listed.
 func (c *inspectCommand) onlyTotals(a *inspect.Archive, n *counts) {
-	for _, e := range a.Entries(&n.leftOut) {
-		n.add(e)
+	for _, e := range a.Entries(&n.LeftOut) {
+		n.Count(e)
 	}
 	if !c.quiet {
 		c.title(a)
@@ -84,8 +82,8 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 		columns = append(columns, show.Column{Title: "method"})
 	}
 	t := show.NewTable(c.out, columns...)
-	for _, e := range c.entries(a, &n.leftOut) {
-		n.add(e)
+	for _, e := range c.entries(a, &n.LeftOut) {
+		n.Count(e)
 		row := [6]string{c.pathOf(e)}
 		if e.Kind == archive.File {
 			row[1] = show.Size(e.Size)
@@ -133,8 +131,8 @@ func (c *inspectCommand) tree(a *inspect.Archive, n *counts) error {
 		return nil
 	}
 	top := &branch{folders: map[string]*branch{}}
-	for _, e := range c.entries(a, &n.leftOut) {
-		n.add(e)
+	for _, e := range c.entries(a, &n.LeftOut) {
+		n.Count(e)
 		b := top
 		names := strings.Split(strings.Trim(e.Path, "/"), "/")
 		for i, name := range names {
@@ -143,7 +141,7 @@ func (c *inspectCommand) tree(a *inspect.Archive, n *counts) error {
 				break
 			}
 			b = b.below(name)
-			b.add(e)
+			b.Count(e)
 		}
 	}
 	if a.Depth == 0 {
@@ -165,7 +163,7 @@ func (c *inspectCommand) printBranch(b *branch, depth int) {
 	for _, name := range names {
 		below := b.folders[name]
 		c.out.Printf("%s%s  %s\n", indent, c.out.Strong(c.out.Name(name)+"/"),
-			c.out.Faint(show.Count(below.files, "file")+", "+show.Size(below.size)))
+			c.out.Faint(show.Count(below.Files, "file")+", "+show.Size(below.Size)))
 		c.printBranch(below, depth+1)
 	}
 	for _, e := range b.entries {
@@ -175,8 +173,8 @@ func (c *inspectCommand) printBranch(b *branch, depth int) {
 
 // names lists the paths of an archive.
 func (c *inspectCommand) names(a *inspect.Archive, n *counts) error {
-	for _, e := range c.entries(a, &n.leftOut) {
-		n.add(e)
+	for _, e := range c.entries(a, &n.LeftOut) {
+		n.Count(e)
 		if c.totals {
 			continue
 		}
@@ -189,112 +187,39 @@ func (c *inspectCommand) names(a *inspect.Archive, n *counts) error {
 	return nil
 }
 
-// fields are the values of an entry as scripts get them.
-type fields struct {
-	*archive.Entry
-	link string
-}
-
 // each counts the entries of an archive, and gives those to be listed to print.
-func (c *inspectCommand) each(a *inspect.Archive, n *counts, print func(fields) error) error {
-	for i, e := range c.entries(a, &n.leftOut) {
-		n.add(e)
+func (c *inspectCommand) each(a *inspect.Archive, n *counts, print func(e *archive.Entry, link string) error) error {
+	for i, e := range c.entries(a, &n.LeftOut) {
+		n.Count(e)
 		if c.totals {
 			continue
 		}
-		f := fields{Entry: e}
+		link := ""
 		if e.Kind == archive.Symlink && !e.Encrypted {
 			var err error
-			if f.link, err = a.Link(i); err != nil {
+			if link, err = a.Link(i); err != nil {
 				return err
 			}
 		}
-		if err := print(f); err != nil {
+		if err := print(e, link); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (f fields) modified() []byte {
-	if f.Modified.IsZero() {
-		return nil
-	}
-	return f.Modified.AppendFormat(make([]byte, 0, 32), time.RFC3339)
-}
-
-func (f fields) mode() []byte {
-	if !f.HasMode {
-		return nil
-	}
-	return []byte{'0', '0' + byte(f.Mode>>6&7), '0' + byte(f.Mode>>3&7), '0' + byte(f.Mode&7)}
-}
-
-func (f fields) crc32() []byte {
-	if !f.HasCRC32 {
-		return nil
-	}
-	return hex.AppendEncode(make([]byte, 0, 8), binary.BigEndian.AppendUint32(make([]byte, 0, 4), f.CRC32))
-}
-
-// appendJSON appends the line of JSON for an entry. It is written out by hand
-// because a listing may have millions of them.
-func (f fields) appendJSON(b []byte, archivePath string) []byte {
-	text := func(key string, value []byte) {
-		if value != nil {
-			b = append(append(append(b, key...), value...), '"')
-		}
-	}
-	b = show.AppendJSON(append(b, `{"kind":"entry","archive":`...), archivePath)
-	b = show.AppendJSON(append(b, `,"path":`...), f.Path)
-	b = append(append(b, `,"type":"`...), f.Kind.String()...)
-	b = appendSize(append(b, `","size":`...), f.Size)
-	b = appendSize(append(b, `,"packed":`...), f.Packed)
-	text(`,"modified":"`, f.modified())
-	text(`,"mode":"`, f.mode())
-	b = show.AppendJSON(append(b, `,"method":`...), f.Method)
-	text(`,"crc32":"`, f.crc32())
-	b = strconv.AppendBool(append(b, `,"encrypted":`...), f.Encrypted)
-	if f.link != "" {
-		b = show.AppendJSON(append(b, `,"link":`...), f.link)
-	}
-	return append(b, "}\n"...)
-}
-
-// appendSize appends a size, null where the archive does not tell it.
-func appendSize(b []byte, size int64) []byte {
-	if size == archive.Unknown {
-		return append(b, "null"...)
-	}
-	return strconv.AppendInt(b, size, 10)
-}
-
-// archiveLine is a line of JSON behind those of an archive's entries.
-type archiveLine struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Bytes   int64          `json:"bytes"`
-	Files   int            `json:"files"`
-	Size    int64          `json:"size"`
-	Packed  *int64         `json:"packed"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-}
-
-func (c *inspectCommand) json(a *inspect.Archive, n *counts) error {
+// lines prints JSON.
+func (c *inspectCommand) lines(a *inspect.Archive, n *counts) error {
 	var line []byte
-	err := c.each(a, n, func(f fields) error {
-		line = f.appendJSON(line[:0], a.Path)
+	err := c.each(a, n, func(e *archive.Entry, link string) error {
+		line = report.AppendEntry(line[:0], a.Path, e, link)
 		_, err := c.out.Write(line)
 		return err
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		c.json(&n.Listed)
 	}
-	packed := &n.packed
-	if n.together {
-		packed = nil
-	}
-	return c.out.JSON().Encode(archiveLine{"archive", a.Path, a.Size, n.files, n.size, packed, byRule(n.leftOut)})
+	return err
 }
 
 func (c *inspectCommand) csvTitles() {
@@ -307,15 +232,16 @@ func (c *inspectCommand) csvTitles() {
 
 func (c *inspectCommand) csv(a *inspect.Archive, n *counts) error {
 	w := csv.NewWriter(c.out)
-	err := c.each(a, n, func(f fields) error {
-		return w.Write([]string{a.Path, f.Path, f.Kind.String(), csvSize(f.Size), csvSize(f.Packed), string(f.modified()),
-			string(f.mode()), f.Method, string(f.crc32()), strconv.FormatBool(f.Encrypted), f.link})
+	err := c.each(a, n, func(e *archive.Entry, link string) error {
+		f := report.FieldsOf(e)
+		return w.Write([]string{a.Path, e.Path, e.Kind.String(), csvSize(e.Size), csvSize(e.Packed), string(f.Modified),
+			string(f.Mode), e.Method, string(f.CRC32), strconv.FormatBool(e.Encrypted), link})
 	})
 	if err != nil {
 		return err
 	}
 	if c.totals {
-		if err := w.Write([]string{a.Path, fmt.Sprint(n.files), fmt.Sprint(n.size), n.csvPacked()}); err != nil {
+		if err := w.Write([]string{a.Path, fmt.Sprint(n.Files), fmt.Sprint(n.Size), n.csvPacked()}); err != nil {
 			return err
 		}
 	}
@@ -324,10 +250,10 @@ func (c *inspectCommand) csv(a *inspect.Archive, n *counts) error {
 }
 
 func (n *counts) csvPacked() string {
-	if n.together {
+	if n.Together {
 		return ""
 	}
-	return fmt.Sprint(n.packed)
+	return fmt.Sprint(n.Packed)
 }
 
 func csvSize(size int64) string {

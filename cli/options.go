@@ -14,9 +14,10 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
-	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/plan"
+	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
 )
@@ -165,57 +166,16 @@ func (o *selectionOptions) selection(cmd *cobra.Command) (*choose.Selection, err
 	return choose.New(o.rules)
 }
 
-// checkMatches looks at what the rules did: nothing matched anywhere, or an
-// entry asked for by its path that is nowhere, is an error of kind
-// fault.NoMatch; a pattern that matched nothing beside others is a warning.
+// checkMatches looks at what the rules did: what matched nothing beside others is
+// a warning, the rest an error.
 func (s *streams) checkMatches(selection *choose.Selection, kept int, leftOut choose.Tally, quiet bool) error {
-	var missing error
-	for _, rule := range selection.Unmatched() {
-		switch {
-		case rule.Entry && missing == nil:
-			e := fault.New(fault.NoMatch, "no entry has the path %q", rule.Text)
-			if rule.Nearest != "" {
-				_ = e.Advise(fmt.Sprintf("the nearest is %q", rule.Nearest))
-			}
-			missing = e
-		case !rule.Entry && kept > 0 && !quiet:
-			s.warn("nothing matched " + rule.Text)
+	unmatched, err := report.Matches(selection, kept, leftOut)
+	if !quiet {
+		for _, text := range unmatched {
+			s.warn("nothing matched " + text)
 		}
 	}
-	if missing == nil && kept == 0 && leftOut.LeftOut() > 0 {
-		return fault.New(fault.NoMatch, "nothing was kept: %s", tellLeftOut(leftOut)).
-			Advise("widecrate inspect shows what is inside")
-	}
-	return missing
-}
-
-// tellLeftOut says how many entries were left out, and by which rules.
-func tellLeftOut(t choose.Tally) string {
-	if t.LeftOut() == 0 {
-		return "none left out"
-	}
-	var rules []string
-	for rule := choose.Kept + 1; int(rule) < len(t); rule++ {
-		switch t[rule] {
-		case 0:
-		case t.LeftOut():
-			rules = append(rules, rule.String())
-		default:
-			rules = append(rules, show.Number(t[rule])+" "+rule.String())
-		}
-	}
-	return fmt.Sprintf("%s left out (%s)", show.Number(t.LeftOut()), strings.Join(rules, ", "))
-}
-
-// byRule is the same for JSON.
-func byRule(t choose.Tally) map[string]int {
-	counts := map[string]int{}
-	for rule := choose.Kept + 1; int(rule) < len(t); rule++ {
-		if t[rule] > 0 {
-			counts[strings.ReplaceAll(rule.String(), " ", "_")] = t[rule]
-		}
-	}
-	return counts
+	return err
 }
 
 // placementOptions say where entries go.
@@ -223,7 +183,7 @@ type placementOptions struct {
 	place.Placement
 	layout  choice[place.Layout]
 	clash   choice[stage.Clash]
-	links   choice[extract.Links]
+	links   choice[plan.Links]
 	fresh   bool
 	staging string
 }
@@ -235,7 +195,7 @@ func (o *placementOptions) addTo(cmd *cobra.Command) {
 	o.layout = choice[place.Layout]{words: []string{"own", "shared", "auto"}, values: []place.Layout{place.Own, place.Shared, place.Auto}}
 	o.clash = choice[stage.Clash]{words: []string{"refuse", "skip", "replace", "newer", "number"},
 		values: []stage.Clash{stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number}}
-	o.links = choice[extract.Links]{words: []string{"keep", "skip", "refuse"}, values: []extract.Links{extract.KeepLinks, extract.SkipLinks, extract.RefuseLinks}}
+	o.links = choice[plan.Links]{words: []string{"keep", "skip", "refuse"}, values: []plan.Links{plan.KeepLinks, plan.SkipLinks, plan.RefuseLinks}}
 	f := cmd.Flags()
 	f.StringVar(&o.Into, "into", "", "destination root `DIR`, made if missing, or the folder that each archive lies in when left out; -: the data itself goes to standard output")
 	o.layout.addTo(cmd, "layout", "own: a folder for each archive, named after it; shared: all into the root, merged in order; auto: as own, but a single top folder is not wrapped again")

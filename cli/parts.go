@@ -9,9 +9,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/show"
-	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
+	"widecrate/core/parts/cut"
+	"widecrate/core/report"
 	"widecrate/core/source"
 )
 
@@ -66,28 +67,13 @@ empty, too short, or there twice. The exit code is 4 if a set is not complete.`,
 	return cmd
 }
 
-// setLine is a line of JSON for each set.
-type setLine struct {
-	Kind     string   `json:"kind"`
-	Name     string   `json:"name"`
-	Path     string   `json:"path"`
-	Type     string   `json:"type"`
-	Parts    []string `json:"parts"`
-	Expected int      `json:"expected"`
-	Missing  []string `json:"missing,omitempty"`
-	Size     int64    `json:"size"`
-	Complete bool     `json:"complete"`
-	Open     bool     `json:"more_may_follow,omitempty"`
-	Failure  *failure `json:"failure,omitempty"`
-}
-
 func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	if len(args) == 0 {
 		args = []string{"."}
 	}
 	sets, errs := parts.Scan(args, c.recursive, c.partsIn)
-	var failures extract.Failures
+	var failures report.Failures
 	wrong := make([]error, len(sets))
 	for i, set := range sets {
 		if wrong[i] = fault.At(set.Path(), set.Check()); wrong[i] != nil {
@@ -97,9 +83,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	switch c.as.Value() {
 	case asJSON:
 		for i, set := range sets {
-			line := setLine{Kind: "set", Name: set.Name, Path: set.Path(), Type: set.Kind.String(), Parts: set.Present(), Expected: len(set.Parts),
-				Missing: set.Missing(), Size: set.Size(), Complete: wrong[i] == nil, Open: set.MoreMayFollow(), Failure: failureOf(wrong[i])}
-			_ = c.out.JSON().Encode(line) // the flush at the end tells
+			c.json(&report.Set{Set: set, Err: wrong[i]})
 		}
 	case asNames:
 		for i, set := range sets {
@@ -204,16 +188,6 @@ it, and the whole. The file appears when all of it is there and right.`,
 	return cmd
 }
 
-// joinedLine is the line of JSON about a file that was put together.
-type joinedLine struct {
-	Kind    string  `json:"kind"`
-	Path    string  `json:"path"`
-	Parts   int     `json:"parts"`
-	Size    int64   `json:"size"`
-	Summed  int     `json:"summed"`
-	Seconds float64 `json:"seconds"`
-}
-
 func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	started := time.Now()
@@ -227,7 +201,7 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	var read atomic.Int64
 	stop := c.startBytes(c.streams, c.quiet, &read, set.Size())
-	j, err := set.Join(cmd.Context(), into, c.clash.Value(), &read)
+	j, err := cut.Join(cmd.Context(), set, into, c.clash.Value(), &read)
 	stop()
 	if err != nil {
 		return err
@@ -235,7 +209,7 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	took := time.Since(started)
 	switch c.as.Value() {
 	case asJSON:
-		_ = c.out.JSON().Encode(joinedLine{"file", absolutePath(j.Path), len(set.Parts), j.Size, j.Summed, took.Seconds()}) // the flush at the end tells
+		c.json(&report.Joined{Joined: j, Parts: len(set.Parts), Took: took})
 	case asNames:
 		c.name(c.out, absolutePath(j.Path))
 	}
@@ -269,24 +243,24 @@ func absolutePath(path string) string {
 // cutOptions say how a set is made.
 type cutOptions struct {
 	partSize size
-	style    choice[parts.Style]
+	style    choice[cut.Style]
 }
 
 func (o *cutOptions) addTo(cmd *cobra.Command) {
-	o.style = choice[parts.Style]{words: []string{"numbered", "zip"}, values: []parts.Style{parts.NumberedStyle, parts.ZIPStyle}}
+	o.style = choice[cut.Style]{words: []string{"numbered", "zip"}, values: []cut.Style{cut.Numbered, cut.ZIP}}
 	cmd.Flags().Var(&o.partSize, "part-size", "write parts of this `SIZE`, such as 100M or 2G, with a list of their SHA-256 sums")
 	o.style.addTo(cmd, "part-style", "numbered: plain cuts, .001 .002 …; zip: a split ZIP archive, .z01 .z02 … .zip, with parts from 64k to just below 4G")
 }
 
 // cut is how an archive is to be cut; nil: not at all.
-func (o *cutOptions) cut(cmd *cobra.Command) (*parts.Cut, error) {
+func (o *cutOptions) cut(cmd *cobra.Command) (*cut.Options, error) {
 	if o.partSize == 0 {
 		if cmd.Flags().Changed("part-style") {
 			return nil, usage(cmd, errors.New("--part-style needs --part-size"))
 		}
 		return nil, nil
 	}
-	return &parts.Cut{PartSize: int64(o.partSize), Style: o.style.Value()}, nil
+	return &cut.Options{PartSize: int64(o.partSize), Style: o.style.Value()}, nil
 }
 
 type splitCommand struct {
@@ -324,33 +298,24 @@ one behind the other are the file again, with or without this program.`,
 	return cmd
 }
 
-// partsLine is the line of JSON about a set that was written.
-type partsLine struct {
-	Kind    string   `json:"kind"`
-	Parts   []string `json:"parts"`
-	Sums    string   `json:"sums"`
-	Size    int64    `json:"size"`
-	Seconds float64  `json:"seconds"`
-}
-
 func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	started := time.Now()
-	cut, err := c.cut(cmd)
+	how, err := c.cut(cmd)
 	if err != nil {
 		return err
 	}
-	if cut == nil {
+	if how == nil {
 		return usage(cmd, errors.New("--part-size says how large the parts are"))
 	}
-	cut.Replace = c.clash.Value()
+	how.Replace = c.clash.Value()
 	into := c.into
 	if into == "" {
 		into = filepath.Dir(args[0])
 	}
 	var read atomic.Int64
 	stop := c.startBytes(c.streams, c.quiet, &read, source.Source{Path: args[0]}.Size())
-	w, err := parts.SplitFile(cmd.Context(), args[0], absolutePath(into), *cut, &read)
+	w, err := cut.Split(cmd.Context(), args[0], absolutePath(into), *how, &read)
 	stop()
 	if err != nil {
 		return err
@@ -358,7 +323,7 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	took := time.Since(started)
 	switch c.as.Value() {
 	case asJSON:
-		_ = c.out.JSON().Encode(partsLine{"set", w.Parts, w.List, w.Size, took.Seconds()}) // the flush at the end tells
+		c.json(&report.Split{Written: w, Took: took})
 	case asNames:
 		c.nameArchive(c.out, "", &w)
 	}
@@ -372,7 +337,7 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 
 // nameArchive prints the path of a new archive, or those of its parts and of the
 // list of their sums.
-func (o *outputOptions) nameArchive(s *show.Screen, path string, w *parts.Written) {
+func (o *outputOptions) nameArchive(s *show.Screen, path string, w *cut.Written) {
 	if w == nil {
 		o.name(s, path)
 		return
@@ -383,7 +348,7 @@ func (o *outputOptions) nameArchive(s *show.Screen, path string, w *parts.Writte
 }
 
 // tellParts says what parts were written.
-func tellParts(s *show.Screen, w parts.Written) {
+func tellParts(s *show.Screen, w cut.Written) {
 	names := filepath.Base(w.Parts[0])
 	if len(w.Parts) > 1 {
 		names += " … " + filepath.Base(w.Parts[len(w.Parts)-1])

@@ -10,8 +10,8 @@ import (
 
 	"widecrate/cli/show"
 	"widecrate/core/choose"
-	"widecrate/core/extract"
 	"widecrate/core/inspect"
+	"widecrate/core/report"
 	"widecrate/core/verify"
 )
 
@@ -50,28 +50,6 @@ the offset of its header. It writes nothing.`,
 	return cmd
 }
 
-// badLine is a line of JSON for each entry that is damaged.
-type badLine struct {
-	Kind    string   `json:"kind"`
-	Archive string   `json:"archive"`
-	Path    string   `json:"path"`
-	Offset  int64    `json:"offset"`
-	Failure *failure `json:"failure"`
-}
-
-// verifiedLine is a line of JSON for each archive.
-type verifiedLine struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Entries int            `json:"entries"`
-	Summed  int            `json:"summed"`
-	Bytes   int64          `json:"bytes"`
-	Damaged int            `json:"damaged"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-	Seconds float64        `json:"seconds"`
-	Failure *failure       `json:"failure,omitempty"`
-}
-
 func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 	if c.workers < 1 {
 		return usage(cmd, errors.New("--workers must be at least 1"))
@@ -86,7 +64,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 	t := verified{started: time.Now()}
 	var decoded atomic.Int64
 	stop := c.startBytes(c.streams, c.quiet, &decoded, 0)
-	err = verify.Run(cmd.Context(), o, c.workers, &decoded, func(r *verify.Report) { c.report(r, &t) })
+	err = verify.Run(cmd.Context(), o, c.workers, &decoded, func(r *report.Verified) { c.report(r, &t) })
 	stop()
 	if err != nil {
 		return err
@@ -107,10 +85,10 @@ type verified struct {
 	sums                           int
 	bytes                          int64
 	leftOut                        choose.Tally
-	failures                       extract.Failures
+	failures                       report.Failures
 }
 
-func (c *verifyCommand) report(r *verify.Report, t *verified) {
+func (c *verifyCommand) report(r *report.Verified, t *verified) {
 	t.archives++
 	t.entries += r.Entries
 	t.sums += r.Sums
@@ -127,9 +105,6 @@ func (c *verifyCommand) report(r *verify.Report, t *verified) {
 		if c.as.Value() == asText && !c.quiet {
 			c.out.Printf("  %s\n", c.out.Faint("its header is at offset "+show.Number(int(b.Offset))))
 		}
-		if c.as.Value() == asJSON {
-			_ = c.out.JSON().Encode(badLine{"damaged", r.Archive, b.Path, b.Offset, failureOf(b.Err)})
-		}
 	}
 	if r.Err != nil || len(r.Bad) > 0 {
 		t.bad++
@@ -139,7 +114,7 @@ func (c *verifyCommand) report(r *verify.Report, t *verified) {
 	}
 	switch {
 	case c.as.Value() == asJSON:
-		_ = c.out.JSON().Encode(verifiedLine{"archive", r.Archive, r.Entries, r.Sums, r.Bytes, len(r.Bad), byRule(r.LeftOut), r.Took.Seconds(), failureOf(r.Err)})
+		c.json(r)
 	case c.as.Value() == asText && c.verbose && r.Err == nil:
 		c.out.Printf("%s  %s, %s\n", c.out.Name(r.Archive), show.Count(r.Entries, "file"), show.Size(r.Bytes))
 	}
@@ -152,7 +127,7 @@ func (c *verifyCommand) summarize(sources int, t *verified) {
 		return
 	}
 	s.Printf("%s verified: %s, %s decoded, %s held against a checksum; %s; %s\n", s.Strong(show.Count(t.archives, "archive")),
-		show.Count(t.entries, "file"), show.Size(t.bytes), show.Number(t.sums), tellLeftOut(t.leftOut), show.Took(time.Since(t.started)))
+		show.Count(t.entries, "file"), show.Size(t.bytes), show.Number(t.sums), t.leftOut.String(), show.Took(time.Since(t.started)))
 	if t.bad > 0 {
 		s.Printf("%s: %s, told above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), show.Count(t.damage, "damaged entry"))
 	}

@@ -14,6 +14,7 @@ import (
 
 	"widecrate/cli/show"
 	"widecrate/core/create"
+	"widecrate/core/report"
 )
 
 type weighCommand struct {
@@ -58,28 +59,6 @@ zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
 	return cmd
 }
 
-// weighedLine is a line of JSON for each way, and one for the files.
-type weighedLine struct {
-	Kind     string   `json:"kind"`
-	Way      string   `json:"way"`
-	Format   string   `json:"format"`
-	Method   string   `json:"method,omitempty"`
-	Level    *int     `json:"level,omitempty"`
-	Size     int64    `json:"size"`
-	Estimate int64    `json:"estimate"`
-	Seconds  float64  `json:"seconds"`
-	Best     []string `json:"best,omitempty"`
-}
-
-type sampleLine struct {
-	Kind    string  `json:"kind"`
-	Files   int     `json:"files"`
-	Size    int64   `json:"size"`
-	Sampled int     `json:"sampled"`
-	Packed  int64   `json:"packed"`
-	Off     float64 `json:"off"`
-}
-
 func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	if c.workers < 1 || c.sample < 1 {
@@ -104,7 +83,7 @@ func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 		}
 		w.Ways = append(w.Ways, way)
 	}
-	r, err := w.Run(cmd.Context(), func(m *create.Measured) {
+	r, err := w.Run(cmd.Context(), func(m *report.Way) {
 		if c.err.Terminal && !c.quiet {
 			c.err.Printf("\r\x1b[K%s %s", c.err.Faint("packed as"), m.Name)
 			c.err.Flush()
@@ -135,46 +114,20 @@ func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 }
 
 // bySmallest has the results in the order of their sizes.
-func bySmallest(r *create.Weighed) []create.Measured {
-	return slices.SortedStableFunc(slices.Values(r.Results), func(a, b create.Measured) int { return cmp.Compare(a.Size, b.Size) })
-}
-
-func bestOf(m *create.Measured) []string {
-	var best []string
-	for _, mark := range []struct {
-		is   bool
-		name string
-	}{{m.Smallest, "smallest"}, {m.Fastest, "fastest"}, {m.BestTrade, "best trade"}} {
-		if mark.is {
-			best = append(best, mark.name)
-		}
-	}
-	return best
-}
-
-func (c *weighCommand) json(r *create.Weighed) {
-	for i := range r.Results {
-		m := &r.Results[i]
-		line := weighedLine{Kind: "way", Way: m.Name, Format: m.Format.Name, Method: m.Writing.Method, Size: m.Size, Estimate: m.Estimate, Seconds: m.Took.Seconds(), Best: bestOf(m)}
-		if m.Writing.Encode.Set {
-			level := int(m.Writing.Encode.Level)
-			line.Level = &level
-		}
-		_ = c.out.JSON().Encode(line) // the flush at the end tells
-	}
-	_ = c.out.JSON().Encode(sampleLine{"sample", r.Files, r.Size, r.Sampled, r.Packed, r.Off})
+func bySmallest(r *report.Weighed) []report.Way {
+	return slices.SortedStableFunc(slices.Values(r.Ways), func(a, b report.Way) int { return cmp.Compare(a.Size, b.Size) })
 }
 
 // widest is the length of the longest bar.
 const widest = 30
 
-func (c *weighCommand) table(r *create.Weighed) {
+func (c *weighCommand) table(r *report.Weighed) {
 	if c.quiet {
 		return
 	}
 	name := show.Column{Title: "way"}
 	var largest int64
-	for _, m := range r.Results {
+	for _, m := range r.Ways {
 		name.Width = max(name.Width, show.Width(m.Name))
 		largest = max(largest, m.Estimate)
 	}
@@ -184,10 +137,10 @@ func (c *weighCommand) table(r *create.Weighed) {
 	}
 	t := show.NewTable(c.out, name, size, show.Column{Title: "saved", Width: 6, Right: true}, show.Column{Title: "time", Width: 8, Right: true},
 		show.Column{Title: "speed", Width: 11, Right: true}, show.Column{Title: "", Width: widest}, show.Column{Title: "", Width: 10})
-	for i := range r.Results {
-		m := &r.Results[i]
+	for i := range r.Ways {
+		m := &r.Ways[i]
 		t.Row(m.Name, show.Size(m.Estimate), show.Saved(r.Size, m.Estimate), took(m.Took), show.Size(int64(float64(r.Packed)/m.Took.Seconds()))+"/s",
-			bar(m.Estimate, largest), c.out.Good(strings.Join(bestOf(m), ", ")))
+			bar(m.Estimate, largest), c.out.Good(strings.Join(m.Best(), ", ")))
 	}
 }
 
@@ -199,7 +152,7 @@ func bar(value, largest int64) string {
 	return strings.Repeat("━", halves/2) + strings.Repeat("╸", halves%2)
 }
 
-func (c *weighCommand) summarize(r *create.Weighed) {
+func (c *weighCommand) summarize(r *report.Weighed) {
 	if c.quiet {
 		return
 	}
@@ -213,7 +166,7 @@ func (c *weighCommand) summarize(r *create.Weighed) {
 }
 
 // chartOf is what draws a chart into a file of this name; nil: there is none.
-func chartOf(path string) (func(*create.Weighed, string) error, error) {
+func chartOf(path string) (func(*report.Weighed, string) error, error) {
 	switch strings.ToLower(filepath.Ext(path)) {
 	case "":
 		if path == "" {

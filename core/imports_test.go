@@ -19,17 +19,19 @@ var layers = [][]string{
 	{"revise"},
 	{"extract", "create", "verify"},
 	{"inspect"},
+	{"plan", "report", "walk"},
 	{"source"},
+	{"parts/cut", "stage"},
 	{"parts"},
-	{"stage"},
+	{"newfile"},
 	{"bound", "choose", "place"},
 	{"format"},
 	{"format/lone"},
 	{"format/zip", "format/tar"},
 	{"archive"},
-	{"codec"},
+	{"blob", "codec", "folder"},
 	{"codec/inflate", "crypt"},
-	{"fault", "batch"},
+	{"fault", "schedule"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

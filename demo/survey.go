@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"widecrate/core/fault"
-	"widecrate/core/parts"
+	"widecrate/core/parts/cut"
 )
 
 // Missing is the part that one set of the survey lacks.
@@ -39,17 +39,17 @@ func makeSurvey(dir string) error {
 	for _, whole := range []struct {
 		name  string
 		files []file
-		style parts.Style
+		style cut.Style
 	}{
-		{"harbour.zip", grids, parts.ZIPStyle},
-		{"grids.tar.gz", grids, parts.NumberedStyle},
-		{"currents.tar.gz", grids[:4], parts.NumberedStyle},
+		{"harbour.zip", grids, cut.ZIP},
+		{"grids.tar.gz", grids, cut.Numbered},
+		{"currents.tar.gz", grids[:4], cut.Numbered},
 	} {
 		path := filepath.Join(work, whole.name)
 		if err := os.WriteFile(path, pack(whole.name, surveyed, whole.files), 0o666); err != nil {
 			return fault.Writing(path, err)
 		}
-		if _, err := parts.SplitFile(context.Background(), path, dir, parts.Cut{PartSize: partSize, Style: whole.style}, new(atomic.Int64)); err != nil {
+		if _, err := cut.Split(context.Background(), path, dir, cut.Options{PartSize: partSize, Style: whole.style}, new(atomic.Int64)); err != nil {
 			return err
 		}
 	}

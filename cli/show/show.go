@@ -164,16 +164,3 @@ func (s *Screen) JSON() *json.Encoder {
 	enc.SetEscapeHTML(false)
 	return enc
 }
-
-// AppendJSON appends a text as a JSON string.
-func AppendJSON(b []byte, text string) []byte {
-	for i := range len(text) {
-		if c := text[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
-			quoted, _ := json.Marshal(text) // a string is always possible
-			return append(b, quoted...)
-		}
-	}
-	b = append(b, '"')
-	b = append(b, text...)
-	return append(b, '"')
-}

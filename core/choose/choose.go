@@ -3,6 +3,7 @@
 package choose
 
 import (
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/agnivade/levenshtein"
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/dustin/go-humanize"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -74,6 +76,24 @@ func (t *Tally) LeftOut() int {
 	return n
 }
 
+// String says how many entries were left out, and by which rules.
+func (t *Tally) String() string {
+	if t.LeftOut() == 0 {
+		return "none left out"
+	}
+	var rules []string
+	for rule := Kept + 1; rule < ruleCount; rule++ {
+		switch t[rule] {
+		case 0:
+		case t.LeftOut():
+			rules = append(rules, rule.String())
+		default:
+			rules = append(rules, humanize.Comma(int64(t[rule]))+" "+rule.String())
+		}
+	}
+	return fmt.Sprintf("%s left out (%s)", humanize.Comma(int64(t.LeftOut())), strings.Join(rules, ", "))
+}
+
 // Add adds another tally to this one.
 func (t *Tally) Add(other Tally) {
 	for rule, n := range other {
@@ -134,8 +154,11 @@ func New(r Rules) (*Selection, error) {
 	return s, nil
 }
 
-// All reports whether the selection keeps everything.
+// All reports whether the selection keeps everything, as a nil one does.
 func (s *Selection) All() bool {
+	if s == nil {
+		return true
+	}
 	r := &s.rules
 	return len(s.named) == 0 && len(s.dropped) == 0 && !s.narrows() && !r.NoClutter
 }
@@ -215,6 +238,9 @@ type Unmatched struct {
 
 // Unmatched lists the rules that matched nothing so far.
 func (s *Selection) Unmatched() []Unmatched {
+	if s == nil {
+		return nil
+	}
 	var list []Unmatched
 	for _, m := range append(slices.Clone(s.named), s.dropped...) {
 		if !m.matched.Load() {
@@ -231,6 +257,9 @@ const considered = 20_000
 // Consider looks for the paths most like those that were asked for to the
 // letter and not found yet. Call it once for each archive, after judging.
 func (s *Selection) Consider(entries []archive.Entry) {
+	if s == nil {
+		return
+	}
 	for _, m := range s.named {
 		if !m.literal || m.matched.Load() {
 			continue

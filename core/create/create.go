@@ -18,7 +18,8 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format"
-	"widecrate/core/parts"
+	"widecrate/core/parts/cut"
+	"widecrate/core/report"
 )
 
 // Links says what is stored of symbolic links below the sources. A source that
@@ -60,7 +61,7 @@ type Options struct {
 	Output  io.Writer // takes the archive instead of a file at that path; nil: it goes there
 	Format  archive.Format
 	Writing archive.WriteOptions
-	Cut     *parts.Cut // into parts; nil: it is one file
+	Cut     *cut.Options // into parts; nil: it is one file
 	Clash   Clash
 
 	Sources    []string // files and folders
@@ -83,23 +84,6 @@ type Options struct {
 	DryRun   bool          // find out what would go in, and write nothing
 	Workers  int           // 0: as many as there are processors
 	Read     *atomic.Int64 // counts the bytes of the sources that were read so far; nil: nobody asks
-}
-
-// Result says what was packed.
-type Result struct {
-	Archive  string // absolute path
-	Format   string
-	Entries  []archive.Entry
-	Files    int // files and links in the archive
-	Size     int64
-	Packed   int64          // size of the archive
-	Parts    *parts.Written // nil: it is one file
-	LeftOut  choose.Tally
-	Itself   bool // the archive lies in a source, and was left out
-	ReadBack int  // entries that were read back and are as they were packed
-	Removed  int  // files that were removed
-	Kept     string
-	Took     time.Duration
 }
 
 // FormatOf tells the format of a new archive by its name; empty: by the extension
@@ -128,7 +112,7 @@ func FormatOf(path, name string) (archive.Format, error) {
 // not), fault.Unreadable (a source), fault.NoMatch (nothing to pack),
 // fault.Refused (the archive exists) or fault.Unwritable; with any of them there
 // is no archive.
-func Run(ctx context.Context, o Options) (*Result, error) {
+func Run(ctx context.Context, o Options) (*report.Created, error) {
 	started := time.Now()
 	if o.Read == nil {
 		o.Read = new(atomic.Int64)
@@ -148,10 +132,10 @@ func Run(ctx context.Context, o Options) (*Result, error) {
 	if err := c.collect(); err != nil {
 		return nil, err
 	}
-	r := &Result{Archive: target, Format: o.Format.Name, LeftOut: c.leftOut, Itself: c.itself}
+	r := &report.Created{Archive: target, Format: o.Format.Name, LeftOut: c.leftOut, Itself: c.itself}
 	if o.DryRun {
 		for _, it := range c.found {
-			r.add(it.entry)
+			r.Add(it.entry)
 		}
 		return r, nil
 	}
@@ -204,14 +188,6 @@ func (o *Options) Target(also map[string]string) (string, error) {
 	return target, nil
 }
 
-func (r *Result) add(e archive.Entry) {
-	r.Entries = append(r.Entries, e)
-	if e.Kind != archive.Folder {
-		r.Files++
-		r.Size += max(e.Size, 0)
-	}
-}
-
 // Contents are things that were found to be packed.
 type Contents struct{ c *collector }
 
@@ -238,13 +214,13 @@ func (c *Contents) Paths() map[string]archive.Kind {
 }
 
 // Pack adds them to an archive, and notes them in r.
-func (c *Contents) Pack(w archive.Writer, r *Result) error {
+func (c *Contents) Pack(w archive.Writer, r *report.Created) error {
 	r.LeftOut = c.c.leftOut
 	return c.c.pack(w, r)
 }
 
 // write packs what was found.
-func (c *collector) write(target string, r *Result) error {
+func (c *collector) write(target string, r *report.Created) error {
 	out, err := NewOutput(target, c.Options)
 	if err != nil {
 		return err

@@ -19,6 +19,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/inspect"
+	"widecrate/core/report"
 	"widecrate/core/source"
 )
 
@@ -82,7 +83,7 @@ func TestCreate(t *testing.T) {
 				archive = "x.zip"
 			}
 			f, err := FormatOf(archive, "")
-			var r *Result
+			var r *report.Created
 			if err == nil {
 				r, err = Run(t.Context(), Options{Archive: archive, Format: f, Sources: c.sources, DropTop: c.drop, Selection: selection})
 			}
@@ -142,10 +143,10 @@ func TestWeigh(t *testing.T) {
 		require.NoError(t, err)
 		ways = append(ways, way)
 	}
-	weigh := func(sample int64) *Weighed {
+	weigh := func(sample int64) *report.Weighed {
 		w := Weighing{Options: Options{Sources: []string{"."}, Selection: selection}, Ways: ways, Sample: sample}
 		seen := 0
-		r, err := w.Run(t.Context(), func(*Measured) { seen++ })
+		r, err := w.Run(t.Context(), func(*report.Way) { seen++ })
 		require.NoError(t, err)
 		assert.Equal(t, len(ways), seen)
 		return r
@@ -155,10 +156,10 @@ func TestWeigh(t *testing.T) {
 	assert.Zero(t, all.Off)
 	assert.Less(t, some.Packed, some.Size/4)
 	assert.Equal(t, all.Size, some.Size)
-	for i, m := range all.Results {
+	for i, m := range all.Ways {
 		assert.Equal(t, m.Size, m.Estimate)
-		assert.Equal(t, m.Smallest, m.Size == slices.MinFunc(all.Results, func(a, b Measured) int { return int(a.Size - b.Size) }).Size)
-		assert.InEpsilon(t, m.Size, some.Results[i].Estimate, some.Off+0.02, m.Name)
+		assert.Equal(t, m.Smallest, m.Size == slices.MinFunc(all.Ways, func(a, b report.Way) int { return int(a.Size - b.Size) }).Size)
+		assert.InEpsilon(t, m.Size, some.Ways[i].Estimate, some.Off+0.02, m.Name)
 	}
 	for _, bad := range []string{"xyz", "zip:foo", "zip@10", "gz", "tar:zstd"} {
 		_, err := ParseWay(bad)
@@ -195,7 +196,7 @@ func TestChangingSources(t *testing.T) {
 				c := newCollector(t.Context(), Options{Format: f, Sources: []string{"late"}, Selection: selection, Read: new(atomic.Int64)})
 				require.NoError(t, c.collect())
 				require.NoError(t, change("late"))
-				err = c.write(filepath.Join(dir, format), &Result{})
+				err = c.write(filepath.Join(dir, format), &report.Created{})
 				require.ErrorIs(t, err, fault.Unreadable)
 				left, err := filepath.Glob("*x*")
 				require.NoError(t, err)

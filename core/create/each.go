@@ -5,14 +5,15 @@ import (
 	"os"
 	"path/filepath"
 
-	"widecrate/core/batch"
 	"widecrate/core/fault"
+	"widecrate/core/report"
+	"widecrate/core/schedule"
 )
 
-// An Each is what became of one source of a batch.
-type Each struct {
+// An EachResult is what became of one source of a batch.
+type EachResult struct {
 	Source string
-	Result *Result
+	Result *report.Created
 	Err    error
 }
 
@@ -21,20 +22,20 @@ type Each struct {
 // source, by its number from 1. One that fails does not stop the others. Two
 // archives with the same path are of kind fault.Usage, unless the rule for
 // clashes numbers them.
-func RunEach(ctx context.Context, o Options, name func(source string, n int) string, report func(*Each)) error {
+func RunEach(ctx context.Context, o Options, name func(source string, n int) string, tell func(*EachResult)) error {
 	targets, err := o.targets(name)
 	if err != nil {
 		return err
 	}
 	workers := o.workers()
 	o.Workers = max(1, workers/max(1, len(o.Sources)))
-	return batch.Run(ctx, len(o.Sources), workers, func(i int) *Each {
+	return schedule.Each(ctx, len(o.Sources), workers, func(i int) *EachResult {
 		one := o
 		one.Sources, one.Archive = []string{o.Sources[i]}, targets[i]
 		if one.Clash == Number { // it has been numbered
 			one.Clash = Refuse
 		}
-		each := &Each{Source: o.Sources[i]}
+		each := &EachResult{Source: o.Sources[i]}
 		if each.Err = ctx.Err(); each.Err == nil && !o.DryRun {
 			each.Err = fault.Writing(targets[i], os.MkdirAll(filepath.Dir(targets[i]), 0o777))
 		}
@@ -42,7 +43,7 @@ func RunEach(ctx context.Context, o Options, name func(source string, n int) str
 			each.Result, each.Err = Run(ctx, one)
 		}
 		return each
-	}, report)
+	}, tell)
 }
 
 // targets are the paths of the archives.

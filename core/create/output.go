@@ -10,11 +10,13 @@ import (
 	"strings"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
-	"widecrate/core/parts"
-	"widecrate/core/stage"
+	"widecrate/core/newfile"
+	"widecrate/core/parts/cut"
+	"widecrate/core/report"
 )
 
 // An Output is what an archive is written to: a file, a set of parts, or a stream.
@@ -24,10 +26,10 @@ type Output interface {
 	Start(f archive.Format, o archive.WriteOptions) (archive.Writer, error)
 
 	// Finish is called when all is written; it fills in sizes.
-	Finish(r *Result) error
+	Finish(r *report.Created) error
 
 	// Open reads what was finished.
-	Open() (io.ReaderAt, archive.Parts, error)
+	Open() (blob.Blob, archive.Parts, error)
 
 	Commit() error
 	Discard() error
@@ -39,56 +41,60 @@ func NewOutput(target string, o Options) (Output, error) {
 	case o.Output != nil:
 		return &stream{w: o.Output}, nil
 	case o.Cut == nil:
-		out, err := stage.Create(target, o.Clash == Replace)
+		out, err := newfile.Create(target, o.Clash == Replace)
 		return &oneFile{file: out, replace: o.Clash == Replace}, err
-	case o.Cut.Style == parts.ZIPStyle && o.Format.Name != zip.Format.Name:
+	case o.Cut.Style == cut.ZIP && o.Format.Name != zip.Format.Name:
 		return nil, fault.At(o.Archive, fault.New(fault.Usage, "--part-style zip splits ZIP archives only").Advise("--part-style numbered cuts any"))
 	}
-	cut := *o.Cut
-	cut.Replace = o.Clash == Replace
-	w, err := parts.Create(target, cut)
+	how := *o.Cut
+	how.Replace = o.Clash == Replace
+	w, err := cut.Create(target, how)
 	return &inParts{w}, err
 }
 
 type oneFile struct {
-	file    *stage.NewFile
+	file    *newfile.NewFile
 	replace bool
+	size    int64
 }
 
 func (o *oneFile) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
 	return f.NewWriter(o.file, w)
 }
 
-func (o *oneFile) Finish(r *Result) error {
+func (o *oneFile) Finish(r *report.Created) error {
 	info, err := o.file.Stat()
 	if err == nil {
-		r.Packed = info.Size()
+		o.size = info.Size()
+		r.Packed = o.size
 	}
 	return fault.Writing(r.Archive, err)
 }
 
-func (o *oneFile) Open() (io.ReaderAt, archive.Parts, error) { return o.file, nil, nil }
-func (o *oneFile) Commit() error                             { return o.file.Commit(o.replace) }
-func (o *oneFile) Discard() error                            { return o.file.Discard() }
+func (o *oneFile) Open() (blob.Blob, archive.Parts, error) {
+	return blob.Of(o.file, o.size), nil, nil
+}
+func (o *oneFile) Commit() error  { return o.file.Commit(o.replace) }
+func (o *oneFile) Discard() error { return o.file.Discard() }
 
-type inParts struct{ set *parts.Writer }
+type inParts struct{ set *cut.Writer }
 
 func (o *inParts) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
-	if o.set.Style == parts.ZIPStyle {
+	if o.set.Style == cut.ZIP {
 		return zip.NewSplitWriter(o.set, w)
 	}
 	return f.NewWriter(struct{ io.Writer }{o.set}, w)
 }
 
-func (o *inParts) Finish(r *Result) error {
+func (o *inParts) Finish(r *report.Created) error {
 	written, err := o.set.Finish()
 	r.Parts, r.Packed = &written, written.Size
 	return err
 }
 
-func (o *inParts) Open() (io.ReaderAt, archive.Parts, error) { return o.set.Open() }
-func (o *inParts) Commit() error                             { return o.set.Commit() }
-func (o *inParts) Discard() error                            { return o.set.Discard() }
+func (o *inParts) Open() (blob.Blob, archive.Parts, error) { return o.set.Open() }
+func (o *inParts) Commit() error                           { return o.set.Commit() }
+func (o *inParts) Discard() error                          { return o.set.Discard() }
 
 // stream takes an archive as it is made; what was written stays written.
 type stream struct {
@@ -106,12 +112,12 @@ func (o *stream) Write(p []byte) (int, error) {
 	return n, fault.Writing("standard output", err)
 }
 
-func (o *stream) Finish(r *Result) error {
+func (o *stream) Finish(r *report.Created) error {
 	r.Packed = o.size
 	return nil
 }
 
-func (o *stream) Open() (io.ReaderAt, archive.Parts, error) {
+func (o *stream) Open() (blob.Blob, archive.Parts, error) {
 	return nil, nil, errors.New("a stream cannot be read again")
 }
 

@@ -11,7 +11,9 @@ import (
 	"sync/atomic"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/report"
 )
 
 // window is how many entries are worked on ahead of the one that is written. Of
@@ -30,7 +32,7 @@ type slot struct {
 }
 
 // pack writes all entries in their order.
-func (c *collector) pack(w archive.Writer, r *Result) error {
+func (c *collector) pack(w archive.Writer, r *report.Created) error {
 	ctx, cancel := context.WithCancel(c.ctx)
 	defer cancel()
 	prepares, _ := w.(archive.Preparer)
@@ -79,7 +81,7 @@ func (c *collector) pack(w archive.Writer, r *Result) error {
 			}
 			return err
 		}
-		r.add(entry)
+		r.Add(entry)
 	}
 	return ctx.Err()
 }
@@ -195,19 +197,13 @@ func (it *item) stored(c *collector, w archive.Writer) (archive.Entry, error) {
 func (it *item) streamed(c *collector, w archive.Writer, in *input) (archive.Entry, error) {
 	from := io.Reader(in)
 	if c.Format.NeedsSize {
-		spool, err := os.CreateTemp("", "widecrate-")
+		kept, err := blob.Spool(in, archive.PrepareLimit, nil)
 		if err != nil {
-			return it.entry, fault.Writing(os.TempDir(), err)
+			return it.entry, err
 		}
-		defer os.Remove(spool.Name())
-		defer spool.Close()
-		if it.entry.Size, err = io.Copy(spool, in); err == nil {
-			_, err = spool.Seek(0, io.SeekStart)
-		}
-		if err != nil {
-			return it.entry, fault.Writing(spool.Name(), err)
-		}
-		from = spool
+		defer kept.Close()
+		it.entry.Size = kept.Size()
+		from = io.NewSectionReader(kept, 0, kept.Size())
 	}
 	entry, err := w.Add(it.entry, from)
 	it.sum = in.sum

@@ -1,6 +1,7 @@
 package create
 
 import (
+	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
@@ -11,11 +12,13 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/report"
+	"widecrate/core/walk"
 )
 
 // readBack reads the finished archive again, before it appears, and compares
 // every entry with what was read from its source.
-func (c *collector) readBack(out Output, r *Result) error {
+func (c *collector) readBack(out Output, r *report.Created) error {
 	data, layout, err := out.Open()
 	if err != nil {
 		return err
@@ -24,51 +27,36 @@ func (c *collector) readBack(out Output, r *Result) error {
 	if c.Writing.Password != "" {
 		options.Passwords = []string{c.Writing.Password}
 	}
-	if c.Format.Open == nil {
-		s, err := c.Format.OpenStream(data, r.Packed, options)
-		if err != nil {
-			return wrongly(err)
-		}
-		defer s.Close()
-		for i := range c.found {
-			entry, err := s.Next()
-			if err == nil {
-				err = c.compare(&c.found[i], &entry, s)
-			}
-			if err != nil {
-				return wrongly(err)
-			}
-		}
-		if _, err := s.Next(); err != io.EOF {
-			return wrongly(fmt.Errorf("it does not end where it should: %w", err))
-		}
-		r.ReadBack = len(c.found)
-		return nil
-	}
-	a, err := c.Format.Open(data, r.Packed, options)
+	a, err := walk.OpenAs(c.Format, data, options)
 	if err != nil {
-		return wrongly(err)
+		return mismatch(err)
 	}
 	defer a.Close()
-	entries := a.Entries()
-	if len(entries) != len(c.found) {
-		return wrongly(fmt.Errorf("it has %d entries instead of %d", len(entries), len(c.found)))
-	}
-	for i := range entries {
-		content, err := a.Open(i)
+	cursor := a.Cursor(c.ctx, nil)
+	defer cursor.Close()
+	for i := range c.found {
+		entry, err := cursor.Next()
 		if err == nil {
-			err = c.compare(&c.found[i], &entries[i], content)
-			content.Close()
+			err = c.compare(&c.found[i], entry, cursor)
+		}
+		if err == io.EOF {
+			err = fmt.Errorf("it has %d entries instead of %d", i, len(c.found))
+		}
+		if c.ctx.Err() != nil {
+			return c.ctx.Err()
 		}
 		if err != nil {
-			return wrongly(err)
+			return mismatch(err)
 		}
 	}
-	r.ReadBack = len(entries)
+	if _, err := cursor.Next(); err != io.EOF {
+		return mismatch(errors.Join(errors.New("it does not end where it should"), err))
+	}
+	r.ReadBack = len(c.found)
 	return nil
 }
 
-func wrongly(err error) error {
+func mismatch(err error) error {
 	return fault.New(fault.Damaged, "what was written is not what was packed: %w", err).
 		Advise("nothing was removed, and the archive was discarded; check the disk")
 }
@@ -98,7 +86,7 @@ func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error
 // remove takes the sources away that are in the archive now: all of them, or
 // none where something of them was left out or has changed. What a link led to
 // stays; the link goes.
-func (c *collector) remove(r *Result) {
+func (c *collector) remove(r *report.Created) {
 	if n := r.LeftOut.LeftOut(); n > 0 {
 		r.Kept = fmt.Sprintf("%d files of them were left out", n)
 		return

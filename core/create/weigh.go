@@ -13,6 +13,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
+	"widecrate/core/report"
 )
 
 // A Way is a way to pack: "zip", "zip:zstd", "tar.gz@best", "zip:bzip2@1".
@@ -60,34 +61,17 @@ type Weighing struct {
 	Sample  int64 // how many bytes are packed; all if there are no more
 }
 
-// Weighed is what came out.
-type Weighed struct {
-	Files, Sampled int     // files there are, and of which something was packed
-	Size, Packed   int64   // bytes there are, and that were packed
-	Off            float64 // how far the sizes of the whole may be off, as a part of them; 0: all was packed
-	Results        []Measured
-}
-
-// Measured is one way with its result.
-type Measured struct {
-	Way
-	Size                         int64 // of the archive of what was packed
-	Estimate                     int64 // of the archive of everything
-	Took                         time.Duration
-	Smallest, Fastest, BestTrade bool
-}
-
 // largestPiece bounds how much of a sample one file makes up.
 const largestPiece = 16
 
 // Run reads a sample of the sources into memory and packs it in every way. Each
 // is reported when it is done.
-func (w Weighing) Run(ctx context.Context, report func(*Measured)) (*Weighed, error) {
+func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weighed, error) {
 	c := newCollector(ctx, w.Options)
 	if err := c.collect(); err != nil {
 		return nil, err
 	}
-	r := &Weighed{}
+	r := &report.Weighed{}
 	pieces, err := w.sample(c, r)
 	if err != nil {
 		return nil, err
@@ -104,22 +88,22 @@ func (w Weighing) Run(ctx context.Context, report func(*Measured)) (*Weighed, er
 		}
 		m.Estimate = m.Size
 		if r.Packed < r.Size {
-			off, err := m.extrapolate(ctx, pieces, r, w.Workers)
+			off, err := extrapolate(ctx, way, m, pieces, r, w.Workers)
 			if err != nil {
 				return nil, fault.At(way.Name, err)
 			}
 			r.Off = max(r.Off, off)
 		}
-		r.Results = append(r.Results, *m)
-		report(m)
+		r.Ways = append(r.Ways, *m)
+		tell(m)
 	}
-	r.mark()
+	mark(r.Ways)
 	return r, nil
 }
 
 // sample reads pieces of the files that lie at even distances, up to the size
 // asked for.
-func (w Weighing) sample(c *collector, r *Weighed) ([]item, error) {
+func (w Weighing) sample(c *collector, r *report.Weighed) ([]item, error) {
 	var files []item
 	for _, it := range c.found {
 		if it.entry.Kind == archive.File {
@@ -221,7 +205,7 @@ func (c *counter) Write(p []byte) (int, error) {
 }
 
 // weigh packs the pieces in one way, into nothing.
-func weigh(ctx context.Context, way Way, pieces []item, workers int) (*Measured, error) {
+func weigh(ctx context.Context, way Way, pieces []item, workers int) (*report.Way, error) {
 	o := Options{Format: way.Format, Writing: way.Writing, Workers: workers}
 	o.Writing.Encode.Workers = workers
 	c := newCollector(ctx, o)
@@ -230,19 +214,24 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*Measured,
 	started := time.Now()
 	w, err := way.Format.NewWriter(&size, o.Writing)
 	if err == nil {
-		err = c.pack(w, &Result{})
+		err = c.pack(w, &report.Created{})
 	}
 	if err == nil {
 		err = w.Close()
 	}
-	return &Measured{Way: way, Size: int64(size), Took: time.Since(started)}, err
+	m := &report.Way{Name: way.Name, Format: way.Format.Name, Method: way.Writing.Method, Size: int64(size), Took: time.Since(started)}
+	if way.Writing.Encode.Set {
+		level := int(way.Writing.Encode.Level)
+		m.Level = &level
+	}
+	return m, err
 }
 
 // extrapolate estimates the size for everything from what the second half of the
 // pieces added to the first: where one file helps to pack the next, more of them
 // pack better still. It returns how far that is from a plain proportion, once
 // for each doubling up to everything.
-func (m *Measured) extrapolate(ctx context.Context, pieces []item, r *Weighed, workers int) (off float64, err error) {
+func extrapolate(ctx context.Context, way Way, m *report.Way, pieces []item, r *report.Weighed, workers int) (off float64, err error) {
 	var half []item
 	var bytes int64
 	for i := 0; i < len(pieces); i += 2 {
@@ -254,7 +243,7 @@ func (m *Measured) extrapolate(ctx context.Context, pieces []item, r *Weighed, w
 		m.Estimate = int64(plain)
 		return 0, nil
 	}
-	first, err := weigh(ctx, m.Way, half, workers)
+	first, err := weigh(ctx, way, half, workers)
 	if err != nil {
 		return 0, err
 	}
@@ -267,17 +256,17 @@ func (m *Measured) extrapolate(ctx context.Context, pieces []item, r *Weighed, w
 // mark finds the smallest, the fastest, and the one with the least product of
 // size and the fourth root of time: for half the size, it may take sixteen times
 // as long.
-func (r *Weighed) mark() {
-	best := func(of func(m *Measured) float64) *Measured {
-		var found *Measured
-		for i := range r.Results {
-			if m := &r.Results[i]; found == nil || of(m) < of(found) {
+func mark(ways []report.Way) {
+	best := func(of func(m *report.Way) float64) *report.Way {
+		var found *report.Way
+		for i := range ways {
+			if m := &ways[i]; found == nil || of(m) < of(found) {
 				found = m
 			}
 		}
 		return found
 	}
-	best(func(m *Measured) float64 { return float64(m.Size) }).Smallest = true
-	best(func(m *Measured) float64 { return m.Took.Seconds() }).Fastest = true
-	best(func(m *Measured) float64 { return float64(m.Size) * math.Pow(m.Took.Seconds(), 0.25) }).BestTrade = true
+	best(func(m *report.Way) float64 { return float64(m.Size) }).Smallest = true
+	best(func(m *report.Way) float64 { return m.Took.Seconds() }).Fastest = true
+	best(func(m *report.Way) float64 { return float64(m.Size) * math.Pow(m.Took.Seconds(), 0.25) }).BestTrade = true
 }

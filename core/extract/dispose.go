@@ -9,7 +9,8 @@ import (
 	"syscall"
 
 	"widecrate/core/choose"
-	"widecrate/core/fault"
+	"widecrate/core/newfile"
+	"widecrate/core/report"
 	"widecrate/core/stage"
 )
 
@@ -29,14 +30,6 @@ type After struct {
 	Disposition   Disposition
 	Folder        string // for Move
 	EvenIfPartial bool   // also where something was left out
-}
-
-// A Disposal is what became of one source.
-type Disposal struct {
-	Source string
-	Kept   string // why it was kept; empty: it was removed or moved
-	To     string // where it was moved
-	Err    error  // of a removal or move that failed; the source is kept
 }
 
 // notePartial remembers, with the source, why not all of it was delivered.
@@ -67,47 +60,47 @@ func (u *unit) notePartial() {
 }
 
 // dispose removes or moves the sources that were delivered.
-func (e *engine) dispose() {
-	if e.After.Disposition == Keep {
+func (r *run) dispose() {
+	if r.After.Disposition == Keep {
 		return
 	}
 	synced := map[string]error{}
-	for _, u := range e.sources {
-		d := &Disposal{Source: u.outcome.Source.Path}
+	for _, u := range r.sources {
+		d := &report.Disposal{Source: u.outcome.Source.Path, DryRun: r.DryRun}
 		switch {
 		case u.failed:
 			d.Kept = "not all of it could be unpacked"
-		case u.untaken:
+		case !u.taken || u.dropped:
 			d.Kept = "it was not taken"
-		case len(u.partial) > 0 && !e.After.EvenIfPartial:
+		case len(u.partial) > 0 && !r.After.EvenIfPartial:
 			d.Kept = "it was unpacked in part (" + strings.Join(u.partial, ", ") + ")"
-		case e.DryRun:
-			d.To = e.movedTo(u)
+		case r.DryRun:
+			d.To = r.movedTo(u)
 		default:
-			e.disposeOf(u, d, synced)
+			r.disposeOf(u, d, synced)
 		}
-		e.observer.Source(d)
+		r.tell(d)
 	}
 }
 
 // movedTo is where a source goes, by the name of its first file.
-func (e *engine) movedTo(u *unit) string {
-	if e.After.Disposition != Move {
+func (r *run) movedTo(u *unit) string {
+	if r.After.Disposition != Move {
 		return ""
 	}
-	return e.moved(u.files[0].Path)
+	return r.moved(u.files[0].Path)
 }
 
-func (e *engine) moved(path string) string {
-	return absolute(filepath.Join(e.After.Folder, filepath.Base(path)))
+func (r *run) moved(path string) string {
+	return absolute(filepath.Join(r.After.Folder, filepath.Base(path)))
 }
 
 // disposeOf removes or moves the files of a source: all of them, or none if one
-// is not as it was.
-func (e *engine) disposeOf(u *unit, d *Disposal, synced map[string]error) {
+// is not as it was, or one cannot go.
+func (r *run) disposeOf(u *unit, d *report.Disposal, synced map[string]error) {
 	root := absolute(u.target.Root)
 	if _, done := synced[root]; !done {
-		synced[root] = ignoreMissing(stage.Sync(root))
+		synced[root] = ignoreMissing(newfile.Sync(root))
 	}
 	if d.Err = synced[root]; d.Err != nil {
 		return
@@ -118,26 +111,23 @@ func (e *engine) disposeOf(u *unit, d *Disposal, synced map[string]error) {
 			d.Kept = "it is a link to an archive elsewhere"
 			return
 		}
-		if err != nil || now.Size() != f.Info.Size() || !now.ModTime().Equal(f.Info.ModTime()) || !os.SameFile(now, f.Info) {
+		if err != nil || !f.Is(now) {
 			d.Kept = "it changed since it was unpacked"
 			return
 		}
-		if _, err := os.Lstat(e.moved(f.Path)); e.After.Disposition == Move && err == nil {
-			d.To, d.Err = e.movedTo(u), fault.At(e.moved(f.Path), fault.New(fault.Refused, "it exists already"))
-			return
+	}
+	to := make([]string, len(u.files))
+	for i, f := range u.files {
+		if to[i] = r.moved(f.Path); r.After.Disposition == Remove {
+			to[i] = ""
 		}
 	}
-	d.To = e.movedTo(u)
-	for _, f := range u.files {
-		if e.After.Disposition == Remove {
-			d.Err = fault.Writing(f.Path, os.Remove(f.Path))
-		} else {
-			d.Err = stage.Move(f.Path, e.moved(f.Path))
-		}
-		if d.Err != nil {
-			return
-		}
+	paths := make([]string, len(u.files))
+	for i, f := range u.files {
+		paths[i] = f.Path
 	}
+	d.To = r.movedTo(u)
+	d.Err = newfile.TakeAway(paths, to)
 }
 
 func ignoreMissing(err error) error {

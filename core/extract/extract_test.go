@@ -16,11 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
-	"widecrate/core/batch"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/place"
+	"widecrate/core/report"
+	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/stage"
 )
@@ -64,12 +65,17 @@ func options(names ...string) Options {
 	return Options{Sources: sources, Selection: selection, Placement: &place.Placement{}, Workers: 2}
 }
 
-func run(t *testing.T, o Options) (outcomes []Outcome, disposals []Disposal, notices []string) {
+func unpack(t *testing.T, o Options) (outcomes []report.Unpacked, disposals []report.Disposal, notices []string) {
 	t.Helper()
-	require.NoError(t, Run(context.Background(), o, Observer{
-		Archive: func(out *Outcome) { outcomes = append(outcomes, *out) },
-		Source:  func(d *Disposal) { disposals = append(disposals, *d) },
-		Notice:  func(text string) { notices = append(notices, text) },
+	require.NoError(t, Run(context.Background(), o, func(e report.Event) {
+		switch e := e.(type) {
+		case *report.Unpacked:
+			outcomes = append(outcomes, *e)
+		case *report.Disposal:
+			disposals = append(disposals, *e)
+		case report.Notice:
+			notices = append(notices, string(e))
+		}
 	}))
 	return outcomes, disposals, notices
 }
@@ -95,7 +101,7 @@ func TestSharedRootIsDeterministic(t *testing.T) {
 			o.Workers, o.DryRun = max(workers, 1), workers == 0
 			o.Placement.Into = filepath.Join(t.TempDir(), "root")
 			var lines []string
-			outcomes, _, _ := run(t, o)
+			outcomes, _, _ := unpack(t, o)
 			for _, out := range outcomes {
 				for _, p := range out.Placed {
 					lines = append(lines, fmt.Sprint(out.Source.Name(), " ", p.Entry, " ", p.Action))
@@ -130,9 +136,9 @@ func TestOneFailureOfMany(t *testing.T) {
 	pack(t, filepath.Join(in, "sub", "a.zip"), "x", "6")
 	o := options(in, filepath.Join(in, "missing.zip"))
 	o.Placement.Into = filepath.Join(dir, "out")
-	outcomes, _, _ := run(t, o)
+	outcomes, _, _ := unpack(t, o)
 	var kinds []fault.Kind
-	var totals Totals
+	var totals report.Totals
 	for i := range outcomes {
 		kinds = append(kinds, fault.Of(outcomes[i].Err))
 		totals.Add(&outcomes[i])
@@ -144,7 +150,7 @@ func TestOneFailureOfMany(t *testing.T) {
 
 	same := options(filepath.Join(in, "a.zip"), filepath.Join(in, "sub", "a.zip"))
 	same.Placement.Into = filepath.Join(dir, "same")
-	outcomes, _, _ = run(t, same)
+	outcomes, _, _ = unpack(t, same)
 	for _, out := range outcomes {
 		assert.ErrorIs(t, out.Err, fault.Refused, "one folder for two archives")
 	}
@@ -157,7 +163,7 @@ func TestSelectionAndNothingKept(t *testing.T) {
 	pack(t, filepath.Join(dir, "b.zip"), "y.log", "2")
 	o := options(dir)
 	o.Selection, _ = choose.New(choose.Rules{Ext: []string{"csv"}})
-	outcomes, _, _ := run(t, o)
+	outcomes, _, _ := unpack(t, o)
 	assert.Equal(t, "1", files(t, filepath.Join(dir, "a"))["x.csv"])
 	assert.Equal(t, 1, outcomes[0].LeftOut.LeftOut())
 	assert.NoDirExists(t, filepath.Join(dir, "b"))
@@ -174,11 +180,11 @@ func TestCancel(t *testing.T) {
 	o.Placement.Into = out
 	ctx, cancel := context.WithCancel(context.Background())
 	reported := 0
-	err := Run(ctx, o, Observer{Archive: func(*Outcome) {
+	err := Run(ctx, o, func(report.Event) {
 		if reported++; reported == 5 {
 			cancel()
 		}
-	}})
+	})
 	require.ErrorIs(t, err, context.Canceled)
 	require.Less(t, reported, 50)
 	found := files(t, out)
@@ -192,12 +198,12 @@ func TestCancel(t *testing.T) {
 // archive is named.
 func TestLongEntries(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "survey.zip")
-	long := strings.Repeat("2026-05-01T00:00Z,2600,good\n", batch.Long/28+1)
+	long := strings.Repeat("2026-05-01T00:00Z,2600,good\n", schedule.Long/28+1)
 	pack(t, path, "a.csv", "1,2,3 and 4,5,6", "long.csv", long, "b.csv", "7,8,9")
 	for _, workers := range []int{1, 2, 8} {
 		o := options(path)
 		o.Workers, o.Placement.Into = workers, t.TempDir()
-		outcomes, _, _ := run(t, o)
+		outcomes, _, _ := unpack(t, o)
 		require.NoError(t, outcomes[0].Err)
 		got := files(t, o.Placement.Into)
 		require.Len(t, got, 3)
@@ -211,7 +217,7 @@ func TestLongEntries(t *testing.T) {
 	for _, workers := range []int{1, 2, 8} {
 		o := options(path)
 		o.Workers, o.Placement.Into = workers, t.TempDir()
-		outcomes, _, _ := run(t, o)
+		outcomes, _, _ := unpack(t, o)
 		require.ErrorIs(t, outcomes[0].Err, fault.Damaged)
 		assert.Contains(t, outcomes[0].Err.Error(), "a.csv")
 		assert.Empty(t, files(t, o.Placement.Into))
@@ -222,8 +228,6 @@ func TestLongEntries(t *testing.T) {
 // wait for its turn: with archives inside archives, names that count, a halt at
 // the first failure, and a cancellation in between.
 func TestAlwaysEnds(t *testing.T) {
-	defer func(size int64) { backlog = size }(backlog)
-	backlog = 1000
 	in := t.TempDir()
 	var months []string
 	for m := range 4 {
@@ -245,7 +249,7 @@ func TestAlwaysEnds(t *testing.T) {
 	require.NoError(t, err)
 	for i := range 240 {
 		o := options(months...)
-		o.Nested, o.Workers = 1, []int{1, 2, 3, 8}[i%4]
+		o.Nested, o.Workers, o.Backlog = 1, []int{1, 2, 3, 8}[i%4], 1000
 		o.Placement = &place.Placement{Into: t.TempDir(), Layout: place.Layout(i / 4 % 3)}
 		o.Rules.Clash = stage.Number
 		o.Halt = i/12%2 == 0
@@ -254,11 +258,15 @@ func TestAlwaysEnds(t *testing.T) {
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 		var seen []string
-		err := Run(ctx, o, Observer{Notice: func(string) {}, Source: func(*Disposal) {}, Archive: func(out *Outcome) {
+		err := Run(ctx, o, func(e report.Event) {
+			out, is := e.(*report.Unpacked)
+			if !is {
+				return
+			}
 			if seen = append(seen, filepath.Base(out.Archive)); i/48%2 == 1 && len(seen) == 9 {
 				cancel()
 			}
-		}})
+		})
 		cancel()
 		require.NotErrorIs(t, err, context.DeadlineExceeded, "run %d", i)
 		if err == nil && !o.Halt {

@@ -5,17 +5,17 @@ import (
 	"context"
 	"io"
 	"iter"
-	"os"
 	"path"
 
 	"golang.org/x/sync/errgroup"
 
 	"widecrate/core/archive"
-	"widecrate/core/batch"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/schedule"
 	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 // Options is a request to look inside.
@@ -37,10 +37,9 @@ type Archive struct {
 	Size    int64  // of the archive itself
 	Format  string
 	Remarks []string // how it was read; see archive.Remarks
-	open    *source.Archive
+	open    *walk.Archive
 	entries []archive.Entry
 	failed  map[int]error // of archives inside one that comes in order
-	spooled []string
 	options *Options
 }
 
@@ -53,7 +52,7 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 			return ctx.Err()
 		}
 		a := &Archive{Path: s.Path, options: &o}
-		opened, err := s.Open(o.Reading)
+		opened, err := walk.Open(s, o.Reading)
 		if err != nil {
 			if err != s.Err {
 				err = fault.At(s.Path, err)
@@ -71,11 +70,11 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 }
 
 // look visits an open archive and those inside it, and closes it.
-func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
+func (a *Archive) look(ctx context.Context, opened *walk.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
 	defer opened.Close()
 	a.open, a.Size, a.Format = opened, opened.Size, opened.Format
 	a.Remarks = archive.Remarks(opened.Reader)
-	var inner []*source.Archive // of an archive that comes in order
+	var inner []*walk.Archive // of an archive that comes in order
 	var err error
 	if opened.Reader != nil {
 		a.entries = opened.Entries()
@@ -89,9 +88,6 @@ func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *boun
 				left.Close()
 			}
 		}
-		for _, name := range a.spooled {
-			os.Remove(name)
-		}
 	}()
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -103,7 +99,7 @@ func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *boun
 			continue
 		}
 		in := &Archive{Path: a.Path + " › " + a.entries[i].Path, Inside: a.entries[i].Path, Depth: a.Depth + 1, options: a.options}
-		var next *source.Archive
+		var next *walk.Archive
 		var failed error
 		if opened.Reader != nil {
 			next, failed = a.openInner(ctx, i, budget)
@@ -125,31 +121,26 @@ func (a *Archive) look(ctx context.Context, opened *source.Archive, budget *boun
 
 // gather lists an archive that comes in order, and opens the archives inside it
 // as they pass by. Sizes that are not known before the data are counted.
-func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*source.Archive, err error) {
-	memory := int64(4 * source.InMemory)
+func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*walk.Archive, err error) {
+	cursor := a.open.Cursor(ctx, budget)
+	defer cursor.Close()
 	a.failed = map[int]error{}
 	for {
-		entry, err := a.open.Stream.Next()
+		e, err := cursor.Next()
 		if err == io.EOF {
 			return inner, nil
-		}
-		if err == nil {
-			err = budget.Count(1)
 		}
 		if err != nil {
 			return inner, err
 		}
-		data := budget.Reader(ctx, a.open.Stream)
-		i := len(a.entries)
+		entry, i := *e, cursor.Index()
 		inner = append(inner, nil)
 		if a.isInner(&entry) {
-			if inner[i], err = a.open.Inner(&entry, data, min(source.InMemory, memory), a.spool); err != nil {
+			if inner[i], err = a.open.Inner(&entry, cursor.Bounded(), nil); err != nil {
 				a.failed[i] = err
-			} else {
-				memory -= min(inner[i].Size, memory)
 			}
 		} else if entry.Size == archive.Unknown {
-			if entry.Size, err = io.Copy(io.Discard, data); err != nil {
+			if entry.Size, err = io.Copy(io.Discard, cursor.Bounded()); err != nil {
 				return inner, err
 			}
 		}
@@ -157,24 +148,13 @@ func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*so
 	}
 }
 
-func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*source.Archive, error) {
+func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*walk.Archive, error) {
 	data, err := a.open.Open(i)
 	if err != nil {
 		return nil, err
 	}
 	defer data.Close()
-	return a.open.Inner(&a.entries[i], budget.Reader(ctx, data), source.InMemory, a.spool)
-}
-
-// spool makes a file for an archive inside another that is too large for
-// memory; it is removed when this one has been looked into.
-func (a *Archive) spool() (*os.File, error) {
-	f, err := os.CreateTemp("", "widecrate-")
-	if err != nil {
-		return nil, fault.Writing(os.TempDir(), err)
-	}
-	a.spooled = append(a.spooled, f.Name())
-	return f, nil
+	return a.open.Inner(&a.entries[i], budget.Reader(ctx, data), nil)
 }
 
 func (a *Archive) isInner(e *archive.Entry) bool {
@@ -218,7 +198,7 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 	}
 	var group errgroup.Group
 	group.SetLimit(workers)
-	for _, share := range batch.Shares(len(kept), func(n int) int64 { return a.entries[kept[n]].Size }) {
+	for _, share := range schedule.Shares(len(kept), func(n int) int64 { return a.entries[kept[n]].Size }) {
 		group.Go(func() error {
 			for _, n := range share {
 				i := kept[n]

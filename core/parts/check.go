@@ -3,11 +3,11 @@ package parts
 import (
 	"bytes"
 	"io"
-	"os"
 	"path/filepath"
 
 	"github.com/klauspost/compress/flate"
 
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
 
@@ -53,9 +53,9 @@ func (s *Set) checkTwice() error {
 
 // sample reads a few bytes from the start, the middle and the end of a part.
 func (p *Part) sample() ([]byte, error) {
-	f, err := os.Open(p.Path)
+	f, err := blob.Open(p.Path)
 	if err != nil {
-		return nil, fault.Reading(p.Path, err)
+		return nil, fault.At(p.Path, err)
 	}
 	defer f.Close()
 	const piece = 4 << 10
@@ -84,31 +84,16 @@ func repetitive(sample []byte) bool {
 }
 
 func sameBytes(a, b string) (bool, error) {
-	x, err := os.Open(a)
+	x, err := blob.Open(a)
 	if err != nil {
-		return false, fault.Reading(a, err)
+		return false, fault.At(a, err)
 	}
 	defer x.Close()
-	y, err := os.Open(b)
+	y, err := blob.Open(b)
 	if err != nil {
-		return false, fault.Reading(b, err)
+		return false, fault.At(b, err)
 	}
 	defer y.Close()
-	left, right := make([]byte, 128<<10), make([]byte, 128<<10)
-	for {
-		n, errX := io.ReadFull(x, left)
-		m, errY := io.ReadFull(y, right)
-		if !bytes.Equal(left[:n], right[:m]) {
-			return false, nil
-		}
-		if errX == io.EOF || errX == io.ErrUnexpectedEOF {
-			return errY == errX, nil
-		}
-		if errX != nil {
-			return false, fault.Reading(a, errX)
-		}
-		if errY != nil {
-			return false, fault.Reading(b, errY)
-		}
-	}
+	same, err := blob.Equal(io.NewSectionReader(x, 0, x.Size()), io.NewSectionReader(y, 0, y.Size()))
+	return same, fault.Reading(a, err)
 }

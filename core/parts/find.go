@@ -1,6 +1,7 @@
 package parts
 
 import (
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/maruel/natural"
 
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
@@ -344,7 +346,7 @@ type assembly struct {
 func (a *assembly) countOf(last member) int {
 	const most = 1 << 16
 	n := 0
-	_ = look(last.path(), func(file *os.File, size int64) bool { // what cannot be read is told when it is needed
+	_ = look(last.path(), func(file io.ReaderAt, size int64) bool { // what cannot be read is told when it is needed
 		if segments, err := zip.Segments(file, size); err == nil && segments < most {
 			n = int(segments)
 		}
@@ -357,7 +359,7 @@ func (a *assembly) countOf(last member) int {
 // that can only be said when its format has a directory at its end.
 func (a *assembly) wholes() bool {
 	for _, m := range a.placed {
-		whole := look(m.path(), func(file *os.File, size int64) bool {
+		whole := look(m.path(), func(file io.ReaderAt, size int64) bool {
 			found, err := format.Identify(file, size)
 			if err == nil && found.Name == zip.Format.Name {
 				n, err := zip.Segments(file, size)
@@ -373,17 +375,21 @@ func (a *assembly) wholes() bool {
 }
 
 // look opens a file for a short look.
-func look(path string, at func(file *os.File, size int64) bool) bool {
-	info, err := os.Stat(path)
-	if err != nil || !info.Mode().IsRegular() {
-		return false
-	}
-	file, err := os.Open(path)
+func look(path string, at func(r io.ReaderAt, size int64) bool) bool {
+	b, err := blob.Open(path)
 	if err != nil {
 		return false
 	}
-	defer file.Close()
-	return at(file, info.Size())
+	defer b.Close()
+	return at(b, b.Size())
+}
+
+// EndsSplit reports whether a set that is not called so is a split ZIP archive.
+func (s *Set) EndsSplit() bool {
+	return look(s.Parts[len(s.Parts)-1].Path, func(r io.ReaderAt, size int64) bool {
+		n, err := zip.Segments(r, size)
+		return err == nil && n > 1
+	})
 }
 
 // build puts the parts into order.
@@ -400,7 +406,7 @@ func (a *assembly) build(folder string) *Set {
 		a.Parts = append(a.Parts, part(folder, name, a.placed, at))
 	}
 	if a.Kind == Split {
-		last := Part{Path: filepath.Join(folder, a.Name)}
+		last := Part{File: blob.File{Path: filepath.Join(folder, a.Name)}}
 		if a.last != nil {
 			last = present(a.last.path())
 		}
@@ -413,15 +419,15 @@ func part(folder, expected string, placed map[int]member, at int) Part {
 	if m, found := placed[at]; found {
 		return present(m.path())
 	}
-	return Part{Path: filepath.Join(folder, expected)}
+	return Part{File: blob.File{Path: filepath.Join(folder, expected)}}
 }
 
 func present(path string) Part {
 	info, err := os.Stat(path)
 	if err != nil || !info.Mode().IsRegular() {
-		return Part{Path: path, Err: unusable(path, info, err)}
+		return Part{File: blob.File{Path: path}, Err: unusable(path, info, err)}
 	}
-	return Part{Path: path, Info: info}
+	return Part{File: blob.File{Path: path, Info: info}}
 }
 
 // Next is the name that a further part would have.

@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
 
@@ -41,9 +42,8 @@ type Set struct {
 
 // A Part is one of its files.
 type Part struct {
-	Path string      // where it lies, or should
-	Info fs.FileInfo // nil: it is missing, or Err says why it is of no use
-	Err  error
+	blob.File // where it lies, or should; without Info it is missing, or Err says why it is of no use
+	Err       error
 }
 
 func (p *Part) size() int64 {
@@ -110,6 +110,15 @@ func (s *Set) Layout() archive.Parts {
 		start += p.size()
 	}
 	return layout
+}
+
+// Open makes a set readable as one. It must have passed Check.
+func (s *Set) Open() *blob.Joined {
+	files := make([]blob.File, len(s.Parts))
+	for i, p := range s.Parts {
+		files[i] = p.File
+	}
+	return blob.Join(files)
 }
 
 // Check says what is wrong with a set before any work: parts that are missing,

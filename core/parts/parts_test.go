@@ -3,7 +3,6 @@ package parts
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -12,7 +11,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -215,7 +213,6 @@ func TestReader(t *testing.T) {
 	got, err := io.ReadAll(io.NewSectionReader(r, 0, r.Size()))
 	require.NoError(t, err)
 	require.Equal(t, data, string(got))
-	assert.LessOrEqual(t, len(r.open), mostOpen)
 	b := make([]byte, 100)
 	for _, at := range []int64{0, 5, 10, 9_900, 9_907} {
 		n, err := r.ReadAt(b, at)
@@ -226,110 +223,6 @@ func TestReader(t *testing.T) {
 	_, err = r.ReadAt(b, 0)
 	require.ErrorIs(t, err, fault.Unreadable)
 	assert.Contains(t, err.Error(), "part x.001 changed while it was read")
-}
-
-// What is split is joined again, byte for byte or entry by entry, and held
-// against the list of sums.
-func TestSplitAndJoin(t *testing.T) {
-	archive := whole(t, noise(100_000), strings.Repeat("level,quality\n", 5000), noise(70_000)[100:])
-	for name, c := range map[string]struct {
-		cut   Cut
-		names string
-	}{
-		"numbered":       {Cut{PartSize: 50_000}, "w.zip.001 w.zip.002 w.zip.003 w.zip.004"},
-		"one part":       {Cut{PartSize: 1 << 20}, "w.zip.001"},
-		"split ZIP":      {Cut{PartSize: 64 << 10, Style: ZIPStyle}, "w.z01 w.z02 w.zip"},
-		"unsplit":        {Cut{PartSize: 1 << 20, Style: ZIPStyle}, "w.zip"},
-		"beyond a block": {Cut{PartSize: blockSize + 1}, "w.zip.001"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			from, to := t.TempDir(), filepath.Join(t.TempDir(), "new")
-			write(t, filepath.Join(from, "w.zip"), archive)
-			written, err := SplitFile(t.Context(), filepath.Join(from, "w.zip"), to, c.cut, new(atomic.Int64))
-			require.NoError(t, err)
-			names, err := List(to)
-			require.NoError(t, err)
-			slices.Sort(names)
-			list := "w.zip.sha256"
-			assert.ElementsMatch(t, append(strings.Fields(c.names), list), names)
-			sums, err := ReadSums(to)
-			require.NoError(t, err)
-			for i, path := range written.Parts {
-				part, err := os.ReadFile(path)
-				require.NoError(t, err)
-				assert.Equal(t, sums[strings.Fields(c.names)[i]], sha256.Sum256(part))
-				assert.LessOrEqual(t, int64(len(part)), c.cut.PartSize)
-			}
-			_, err = SplitFile(t.Context(), filepath.Join(from, "w.zip"), to, c.cut, new(atomic.Int64))
-			require.ErrorIs(t, err, fault.Refused, "they are there already")
-			if len(written.Parts) == 1 && c.cut.Style == ZIPStyle {
-				data, err := os.ReadFile(written.Parts[0])
-				require.NoError(t, err)
-				assert.Equal(t, "PK00PK\x03\x04", string(data[:8]))
-				return
-			}
-
-			s, err := Around(written.Parts[0], nil)
-			require.NoError(t, err)
-			joined := filepath.Join(from, "joined.zip")
-			j, err := s.Join(t.Context(), joined, false, new(atomic.Int64))
-			require.NoError(t, err)
-			assert.GreaterOrEqual(t, j.Summed, len(written.Parts))
-			data, err := os.ReadFile(joined)
-			require.NoError(t, err)
-			assert.Equal(t, archive, string(data))
-			_, err = s.Join(t.Context(), joined, false, new(atomic.Int64))
-			require.ErrorIs(t, err, fault.Refused)
-
-			// A byte that is not as the list says.
-			data, err = os.ReadFile(written.Parts[0])
-			require.NoError(t, err)
-			data[1000] ^= 1
-			write(t, written.Parts[0], string(data))
-			s, err = Around(written.Parts[0], nil)
-			require.NoError(t, err)
-			_, err = s.Join(t.Context(), filepath.Join(from, "again.zip"), false, new(atomic.Int64))
-			require.ErrorIs(t, err, fault.Damaged)
-			assert.Contains(t, err.Error(), "where the list says")
-			left, err := List(from)
-			require.NoError(t, err)
-			assert.ElementsMatch(t, []string{"w.zip", "joined.zip"}, left, "nothing half-written")
-
-			// Fewer parts in the place of more leave none of the old ones.
-			c.cut.Replace, c.cut.PartSize = true, 150_000
-			written, err = SplitFile(t.Context(), filepath.Join(from, "w.zip"), to, c.cut, new(atomic.Int64))
-			require.NoError(t, err)
-			names, err = List(to)
-			require.NoError(t, err)
-			assert.Len(t, names, len(written.Parts)+1)
-		})
-	}
-	dir := t.TempDir()
-	write(t, dir+"/w.zip", archive)
-	write(t, dir+"/notes.txt", "no archive")
-	write(t, dir+"/front.exe", "a program in front"+archive)
-	cancelled, cancel := context.WithCancel(t.Context())
-	cancel()
-	for _, c := range []struct {
-		ctx  context.Context
-		file string
-		cut  Cut
-		want error
-	}{
-		{t.Context(), "w.zip", Cut{PartSize: 64<<10 - 1, Style: ZIPStyle}, fault.Usage},
-		{t.Context(), "w.zip", Cut{PartSize: 1}, fault.Usage}, // more parts than can be
-		{t.Context(), "w.zip", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Refused},
-		{t.Context(), "notes.txt", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Damaged},
-		{t.Context(), "front.exe", Cut{PartSize: 64 << 10, Style: ZIPStyle}, fault.Usage},
-		{t.Context(), "missing", Cut{PartSize: 100}, fault.Unreadable},
-		{cancelled, "w.zip", Cut{PartSize: 50_000}, context.Canceled},
-	} {
-		_, err := SplitFile(c.ctx, filepath.Join(dir, c.file), dir, c.cut, new(atomic.Int64))
-		require.ErrorIs(t, err, c.want, c.file)
-		names, err := List(dir)
-		require.NoError(t, err)
-		assert.Len(t, names, 3)
-	}
 }
 
 // A set that is still arriving is waited for, until it is there or time is up.

@@ -75,9 +75,9 @@ func (s Sums) read(list string) error {
 	return nil
 }
 
-// check holds the sum of a file against the list, and reports whether it is in
+// Check compares the sum of a file with the list, and reports whether it is in
 // there.
-func (s Sums) check(name string, sum []byte) (bool, error) {
+func (s Sums) Check(name string, sum []byte) (bool, error) {
 	want, known := s[name]
 	if known && string(want[:]) != string(sum) {
 		return true, fault.New(fault.Damaged, "%s has the SHA-256 sum %x where the list says %x", name, sum, want).Advise("fetch it again")

@@ -56,6 +56,9 @@ type Placement struct {
 	counts map[string]int // files kept so far, by destination folder, for the counter of Rename
 }
 
+// Counts reports whether new names depend on the order of the archives.
+func (p *Placement) Counts() bool { return p.Rename != nil && p.Rename.Counts() }
+
 // A Target is the destination of one archive.
 type Target struct {
 	Root   string // destination root

@@ -13,14 +13,16 @@ import (
 	"time"
 
 	"widecrate/core/archive"
-	"widecrate/core/batch"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/create"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/place"
+	"widecrate/core/report"
+	"widecrate/core/schedule"
 	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 // A Conversion is a request to rewrite archives.
@@ -36,19 +38,9 @@ type Conversion struct {
 	Read      *atomic.Int64 // counts decoded bytes
 }
 
-// A Converted is what became of one archive.
-type Converted struct {
-	Archive          string // the source
-	Result           create.Result
-	Packed, Repacked int // entries that were copied as they are packed, and that were encoded anew
-	Lost             []string
-	Took             time.Duration
-	Err              error
-}
-
 // Run rewrites the archives, several at a time, and reports each in the order of
 // the sources. One that fails does not stop the others.
-func (c Conversion) Run(ctx context.Context, report func(*Converted)) error {
+func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error {
 	workers := c.Workers
 	if workers < 1 {
 		workers = runtime.GOMAXPROCS(0)
@@ -78,7 +70,7 @@ func (c Conversion) Run(ctx context.Context, report func(*Converted)) error {
 		}
 		defer os.Remove(folder) // if nothing came into it
 	}
-	return batch.Run(ctx, len(c.Sources), workers, func(i int) *Converted { return c.one(ctx, c.Sources[i], targets[i]) }, report)
+	return schedule.Each(ctx, len(c.Sources), workers, func(i int) *report.Converted { return c.one(ctx, c.Sources[i], targets[i]) }, tell)
 }
 
 // targets are the paths of the new archives: named like the old ones, with the
@@ -116,9 +108,9 @@ func (c *Conversion) targets() ([]string, error) {
 	return targets, nil
 }
 
-func (c *Conversion) one(ctx context.Context, s source.Source, target string) *Converted {
+func (c *Conversion) one(ctx context.Context, s source.Source, target string) *report.Converted {
 	started := time.Now()
-	r := &Converted{Archive: s.Path, Result: create.Result{Archive: target, Format: c.Output.Format.Name}}
+	r := &report.Converted{Archive: s.Path, Result: report.Created{Archive: target, Format: c.Output.Format.Name}}
 	r.Err = ctx.Err()
 	if r.Err == nil {
 		r.Err = c.convert(ctx, s, target, r)
@@ -126,13 +118,12 @@ func (c *Conversion) one(ctx context.Context, s source.Source, target string) *C
 	if r.Err != nil && r.Err != s.Err && fault.Of(r.Err) != fault.Unwritable && fault.Of(r.Err) != fault.Refused {
 		r.Err = fault.At(s.Path, r.Err)
 	}
-	r.Took = time.Since(started)
-	r.Result.Took = r.Took
+	r.Result.Took = time.Since(started)
 	return r
 }
 
-func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *Converted) error {
-	from, err := s.Open(c.Reading)
+func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *report.Converted) error {
+	from, err := walk.Open(s, c.Reading)
 	if err != nil {
 		return err
 	}
@@ -150,7 +141,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		}
 		if from.Reader == nil {
 			from.Close()
-			if from, err = s.Open(c.Reading); err != nil {
+			if from, err = walk.Open(s, c.Reading); err != nil {
 				return err
 			}
 		}
@@ -168,7 +159,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		err = t.run()
 	}
 	if err == nil {
-		err = t.secondNames(func() (*source.Archive, error) { return s.Open(c.Reading) })
+		err = t.secondNames(func() (*walk.Archive, error) { return walk.Open(s, c.Reading) })
 	}
 	if err == nil && r.Result.Files == 0 {
 		err = fault.New(fault.NoMatch, "nothing of it is left to convert")
@@ -207,37 +198,28 @@ type paths struct {
 	c      *Conversion
 	stem   string
 	budget *bound.Budget
-	r      *Converted
+	r      *report.Converted
 	known  map[int]string // all of them, where they depend on each other
 	seen   map[string]bool
 }
 
 // list goes through the archive once to find all paths.
-func (p *paths) list(ctx context.Context, from *source.Archive) error {
+func (p *paths) list(ctx context.Context, from *walk.Archive) error {
 	var kept []*archive.Entry
 	var numbers []int
-	note := func(i int, e archive.Entry) {
-		if p.c.Selection.Judge(&e) == choose.Kept {
-			kept, numbers = append(kept, &e), append(numbers, i)
+	cursor := from.Cursor(ctx, nil)
+	defer cursor.Close()
+	for {
+		e, err := cursor.Next()
+		if err == io.EOF {
+			break
 		}
-	}
-	if from.Reader != nil {
-		for i, e := range from.Entries() {
-			note(i, e)
+		if err != nil {
+			return err
 		}
-	} else {
-		for i := 0; ; i++ {
-			e, err := from.Stream.Next()
-			if err == io.EOF {
-				break
-			}
-			if err == nil {
-				err = ctx.Err()
-			}
-			if err != nil {
-				return err
-			}
-			note(i, e)
+		if p.c.Selection.Judge(e) == choose.Kept {
+			entry := *e
+			kept, numbers = append(kept, &entry), append(numbers, cursor.Index())
 		}
 	}
 	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Result.Archive)

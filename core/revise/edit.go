@@ -8,6 +8,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/agnivade/levenshtein"
 
@@ -16,10 +17,12 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
+	"widecrate/core/newfile"
 	"widecrate/core/parts"
 	"widecrate/core/place"
+	"widecrate/core/report"
 	"widecrate/core/source"
-	"widecrate/core/stage"
+	"widecrate/core/walk"
 )
 
 // A Move is a new path for an entry, or for a folder with all below it.
@@ -33,21 +36,13 @@ type Edit struct {
 	Moves   []Move
 }
 
-// Edited is what became of it.
-type Edited struct {
-	Path                                  string
-	Added, Replaced, Removed, Moved, Stay int
-	Before, After                         int64 // sizes of the archive
-	Locked                                int   // entries that are; new ones are not, unless a password was given
-	LeftOut                               choose.Tally
-}
-
 // Run changes an archive: the new one takes the place of the old one when it is
 // complete. Entries that stay are copied as they are packed. Errors are of kind
 // fault.Usage (nothing to do, a path that is none), fault.Refused (a path is
 // taken, an archive in parts), fault.NoMatch (nothing is called so), or those of
 // reading and writing; with any of them the archive is as it was.
-func (e Edit) Run(ctx context.Context) (*Edited, error) {
+func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
+	started := time.Now()
 	set, err := parts.Of(e.Archive, nil)
 	if set == nil && err == nil {
 		set = parts.OfLast(e.Archive)
@@ -59,7 +54,7 @@ func (e Edit) Run(ctx context.Context) (*Edited, error) {
 		return nil, fault.At(e.Archive, fault.New(fault.Refused, "it is in parts, which are not edited").
 			Advise("join them first with widecrate parts join, and split the result again"))
 	}
-	from, err := source.Source{Path: e.Archive}.Open(archive.Options{})
+	from, err := walk.Open(source.Source{Path: e.Archive}, archive.Options{})
 	if err != nil {
 		return nil, fault.At(e.Archive, err)
 	}
@@ -89,18 +84,19 @@ func (e Edit) Run(ctx context.Context) (*Edited, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Edited{Path: e.Archive, Before: from.Size}
+	r := &report.Edited{Path: e.Archive, Before: from.Size}
 	if err := e.write(ctx, from, f, contents, p, r); err != nil {
 		if fault.Of(err) != fault.Unwritable { // that says where itself
 			err = fault.At(e.Archive, err)
 		}
 		return nil, err
 	}
+	r.Took = time.Since(started)
 	return r, nil
 }
 
-func (e Edit) write(ctx context.Context, from *source.Archive, f archive.Format, contents *create.Contents, p *plan, r *Edited) error {
-	out, err := stage.Create(e.Archive, true)
+func (e Edit) write(ctx context.Context, from *walk.Archive, f archive.Format, contents *create.Contents, p *plan, r *report.Edited) error {
+	out, err := newfile.Create(e.Archive, true)
 	if err != nil {
 		return err
 	}
@@ -113,7 +109,7 @@ func (e Edit) write(ctx context.Context, from *source.Archive, f archive.Format,
 	if err == nil {
 		err = p.unmatched()
 	}
-	var packed create.Result
+	var packed report.Created
 	if err == nil {
 		err = contents.Pack(w, &packed)
 	}
@@ -124,7 +120,7 @@ func (e Edit) write(ctx context.Context, from *source.Archive, f archive.Format,
 		err = out.Chmod(from.Files[0].Info.Mode().Perm())
 	}
 	if err == nil {
-		err = unchanged(from)
+		err = from.Files[0].Unchanged()
 	}
 	var info os.FileInfo
 	if err == nil {
@@ -137,19 +133,6 @@ func (e Edit) write(ctx context.Context, from *source.Archive, f archive.Format,
 	r.Replaced, r.Removed, r.Moved, r.Stay, r.Locked = p.replaced, p.removed, p.moved, p.stay, p.locked
 	r.Added = packed.Files - p.replaced
 	return out.Commit(true)
-}
-
-// unchanged makes sure that nobody else has written to the archive meanwhile.
-func unchanged(from *source.Archive) error {
-	was := from.Files[0]
-	now, err := os.Stat(was.Path)
-	if err != nil {
-		return fault.Reading("", err)
-	}
-	if now.Size() != was.Info.Size() || !now.ModTime().Equal(was.Info.ModTime()) || !os.SameFile(now, was.Info) {
-		return fault.New(fault.Unreadable, "it changed while it was edited").Advise("run it again; nothing was changed by this run")
-	}
-	return nil
 }
 
 // plan decides what becomes of each entry.

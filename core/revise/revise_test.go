@@ -21,7 +21,9 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/place"
+	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 // pack makes an archive of paths, of which each file holds its own path.
@@ -52,7 +54,7 @@ func file(path string) archive.Entry { return archive.Entry{Path: path} }
 func contents(t *testing.T, path string, passwords ...string) map[string]string {
 	t.Helper()
 	found := map[string]string{}
-	a, err := source.Source{Path: path}.Open(archive.Options{Passwords: passwords})
+	a, err := walk.Open(source.Source{Path: path}, archive.Options{Passwords: passwords})
 	require.NoError(t, err)
 	defer a.Close()
 	note := func(e archive.Entry, data io.Reader) {
@@ -206,8 +208,8 @@ func TestConvert(t *testing.T) {
 				sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}})
 				require.NoError(t, err)
 				c := Conversion{Sources: sources, Selection: selection, Placement: &place.Placement{Into: filepath.Join(dir, "new"), Peel: 1}, Under: "u/v", Output: o, Read: new(atomic.Int64)}
-				var r *Converted
-				require.NoError(t, c.Run(t.Context(), func(got *Converted) { r = got }))
+				var r *report.Converted
+				require.NoError(t, c.Run(t.Context(), func(got *report.Converted) { r = got }))
 				require.NoError(t, r.Err)
 				want := map[string]string{"u/v/a.csv": "t/a.csv", "u/v/d": "", "u/v/d/küste.csv": "t/d/küste.csv", "u/v/link": "a.csv"}
 				if len(all) > len(entries) {
@@ -223,7 +225,7 @@ func TestConvert(t *testing.T) {
 					assert.Equal(t, 4, r.Packed)
 					assert.Zero(t, r.Repacked)
 				}
-				require.NoError(t, c.Run(t.Context(), func(got *Converted) { r = got }))
+				require.NoError(t, c.Run(t.Context(), func(got *report.Converted) { r = got }))
 				require.ErrorIs(t, r.Err, fault.Refused)
 			})
 		}

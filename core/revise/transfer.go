@@ -5,23 +5,22 @@ package revise
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
 	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
-	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 // transfer brings entries of one archive into another.
 type transfer struct {
 	ctx       context.Context
-	from      *source.Archive
+	from      *walk.Archive
 	to        archive.Writer
 	needsSize bool
 
@@ -41,7 +40,8 @@ type transfer struct {
 // notes count what was done, and what could not be kept.
 type notes struct {
 	packed, repacked int
-	special, fine    int
+	special          int
+	subsecond        int
 	unlocked         int
 	links            map[string]string // hard links to what has passed by: path, target
 }
@@ -201,11 +201,11 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 		e.Encrypted = false
 	}
 	if !toTar && e.Modified.Nanosecond() != 0 {
-		t.notes.fine++
+		t.notes.subsecond++
 	}
 	t.notes.repacked++
 	if e.Kind == archive.File && e.Size == archive.Unknown && t.needsSize {
-		return t.spooled(e, data)
+		return t.addAs(e, []string{path}, data)
 	}
 	if _, err := t.to.Add(e, data); err != nil {
 		if fault.Of(err) == fault.Usage {
@@ -216,25 +216,25 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 	return nil
 }
 
-// spooled adds what has no size before it was read, by way of a file.
-func (t *transfer) spooled(e archive.Entry, data io.Reader) error {
-	f, err := os.CreateTemp("", "widecrate-")
+// inMemory is how much is kept in memory of what has to be read before it is
+// added.
+const inMemory = 1 << 20
+
+// addAs adds what has no size before it was read, or goes to several paths.
+func (t *transfer) addAs(e archive.Entry, paths []string, data io.Reader) error {
+	kept, err := blob.Spool(data, inMemory, nil)
 	if err != nil {
-		return fault.Writing(os.TempDir(), err)
-	}
-	defer os.Remove(f.Name())
-	defer f.Close()
-	if e.Size, err = io.Copy(f, data); err != nil {
-		if fault.Of(err) == fault.Other {
-			err = fault.Writing(f.Name(), err)
-		}
 		return err
 	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return fault.Reading(f.Name(), err)
+	defer kept.Close()
+	e.Size = kept.Size()
+	for _, path := range paths {
+		e.Path = path
+		if _, err := t.to.Add(e, io.NewSectionReader(kept, 0, kept.Size())); err != nil {
+			return err
+		}
 	}
-	_, err = t.to.Add(e, f)
-	return err
+	return nil
 }
 
 // stays reports whether a ZIP entry is packed as new ones would be.
@@ -254,7 +254,7 @@ func stays(e *archive.Entry, o archive.WriteOptions) bool {
 
 // secondNames adds hard links to a format that has none as files of their own, in
 // a second pass where the first came in order.
-func (t *transfer) secondNames(again func() (*source.Archive, error)) error {
+func (t *transfer) secondNames(again func() (*walk.Archive, error)) error {
 	if len(t.notes.links) == 0 {
 		return nil
 	}
@@ -267,12 +267,10 @@ func (t *transfer) secondNames(again func() (*source.Archive, error)) error {
 		return err
 	}
 	defer a.Close()
-	s := a.Ordered()
-	if s == nil {
-		return errors.New("hard links in an archive that has none")
-	}
+	cursor := a.Cursor(t.ctx, nil)
+	defer cursor.Close()
 	for len(wanted) > 0 {
-		e, err := s.Next()
+		e, err := cursor.Next()
 		if err == io.EOF {
 			break
 		}
@@ -284,36 +282,13 @@ func (t *transfer) secondNames(again func() (*source.Archive, error)) error {
 			continue
 		}
 		delete(wanted, e.Path)
-		if err := t.addAs(e, paths, s); err != nil {
+		if err := t.addAs(*e, paths, cursor); err != nil {
 			return fault.At(e.Path, err)
 		}
+		t.notes.repacked += len(paths)
 	}
 	for target := range wanted {
 		return fault.New(fault.Damaged, "a hard link points to %q, which is not in it", target)
-	}
-	return nil
-}
-
-// addAs adds the same data under several paths.
-func (t *transfer) addAs(e archive.Entry, paths []string, data io.Reader) error {
-	f, err := os.CreateTemp("", "widecrate-")
-	if err != nil {
-		return fault.Writing(os.TempDir(), err)
-	}
-	defer os.Remove(f.Name())
-	defer f.Close()
-	if _, err := io.Copy(f, data); err != nil {
-		return err
-	}
-	for _, path := range paths {
-		e.Path = path
-		if _, err := f.Seek(0, io.SeekStart); err != nil {
-			return fault.Reading(f.Name(), err)
-		}
-		if _, err := t.to.Add(e, f); err != nil {
-			return err
-		}
-		t.notes.repacked++
 	}
 	return nil
 }
@@ -330,7 +305,7 @@ func (n *notes) lost() []string {
 		}
 	}
 	say(n.special, "device or pipe is left out", "devices and pipes are left out")
-	say(n.fine, "time lost its fraction of a second", "times lost their fractions of a second")
+	say(n.subsecond, "time lost its fraction of a second", "times lost their fractions of a second")
 	say(len(n.links), "hard link became a file of its own", "hard links became files of their own")
 	say(n.unlocked, "entry is no longer locked", "entries are no longer locked")
 	return said

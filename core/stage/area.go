@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -41,7 +42,7 @@ type owner struct {
 
 // area is a staging area: a folder that only this run touches.
 type area struct {
-	*folder
+	*folder.Folder
 	parent *os.Root
 	path   string // of the folder that it lies in
 	name   string
@@ -70,7 +71,7 @@ func (a *area) open(root string) (err error) {
 	if err := a.parent.Mkdir(a.name, 0o700); err != nil {
 		return err
 	}
-	if a.folder, err = openFolder(a.parent, a.name); err != nil {
+	if a.Folder, err = folder.Open(a.parent, a.name); err != nil {
 		return err
 	}
 	if a.lock, err = a.OpenFile(ownerDraft, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
@@ -83,7 +84,7 @@ func (a *area) open(root string) (err error) {
 	if o.Host, err = os.Hostname(); err != nil {
 		return err
 	}
-	if o.Identity, err = a.identity(); err != nil {
+	if o.Identity, err = a.Identity(); err != nil {
 		return err
 	}
 	text, err := json.Marshal(o)
@@ -123,11 +124,11 @@ func (a *area) beat() {
 func (a *area) close() error {
 	close(a.done)
 	var err error
-	if a.folder != nil {
+	if a.Folder != nil {
 		if !a.keep.Load() {
-			err = a.clear(a.folder)
+			err = a.clear(a.Folder)
 		}
-		a.folder.close()
+		a.Folder.Close()
 	}
 	if a.lock != nil {
 		a.lock.Close()
@@ -141,8 +142,8 @@ func (a *area) close() error {
 
 // clear removes what lies in an area, its owner file last: as long as something
 // is in it, it says whose it is.
-func (a *area) clear(left *folder) error {
-	names, err := left.names()
+func (a *area) clear(left *folder.Folder) error {
+	names, err := left.Names()
 	if err != nil {
 		return err
 	}
@@ -184,11 +185,11 @@ func (a *area) reclaim(r *Root) error {
 }
 
 func (a *area) reclaimOne(name string, r *Root) error {
-	left, err := openFolder(a.parent, name)
+	left, err := folder.Open(a.parent, name)
 	if err != nil {
 		return ignoreMissing(err) // its run has just ended
 	}
-	defer left.close()
+	defer left.Close()
 	o, held, err := a.ownerOf(left, r, name)
 	if held != nil {
 		defer held.Close()
@@ -211,7 +212,7 @@ func (a *area) reclaimOne(name string, r *Root) error {
 
 // ownerOf returns the owner of an area whose run is gone, and holds its lock;
 // nil where the run may be alive, or the area is none.
-func (a *area) ownerOf(left *folder, r *Root, name string) (o *owner, held *os.File, err error) {
+func (a *area) ownerOf(left *folder.Folder, r *Root, name string) (o *owner, held *os.File, err error) {
 	info, err := left.Lstat(ownerFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil, a.clearUnowned(left, r, name)
@@ -238,7 +239,7 @@ func (a *area) ownerOf(left *folder, r *Root, name string) (o *owner, held *os.F
 		return nil, held, err
 	}
 	o = &owner{}
-	identity, err := left.identity()
+	identity, err := left.Identity()
 	if err != nil {
 		return nil, held, err
 	}
@@ -258,12 +259,12 @@ func (a *area) ownerOf(left *folder, r *Root, name string) (o *owner, held *os.F
 
 // clearUnowned removes an area that is just being made, or removed, if that is so
 // for long. It has nothing in it but an owner's draft.
-func (a *area) clearUnowned(left *folder, r *Root, name string) error {
+func (a *area) clearUnowned(left *folder.Folder, r *Root, name string) error {
 	info, err := left.Stat(".")
 	if err != nil || a.born.Sub(info.ModTime()) <= silence {
 		return ignoreMissing(err)
 	}
-	names, err := left.names()
+	names, err := left.Names()
 	if err != nil {
 		return ignoreMissing(err)
 	}

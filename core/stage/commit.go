@@ -10,6 +10,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 )
 
 // Commit puts the staged items into place and tells what became of each. Either
@@ -126,18 +127,18 @@ func (u *Unit) moveFolder() error {
 	parent, name := u.root.home, path.Base(u.folder)
 	if dir := path.Dir(u.folder); dir != "." {
 		var err error
-		if parent, err = openFolder(u.root.dest, dir); err != nil {
+		if parent, err = folder.Open(u.root.dest, dir); err != nil {
 			return err
 		}
-		defer parent.close()
+		defer parent.Close()
 	}
 	area := u.root.area
 	for range attempts {
-		err := area.move(u.id, parent.handle, name, false)
+		err := area.MoveTo(u.id, parent.Handle, name, false)
 		if !u.rules.Fresh || !errors.Is(err, fs.ErrExist) {
 			return err
 		}
-		err = area.exchange(u.id, parent.handle, name)
+		err = area.Exchange(u.id, parent.Handle, name)
 		switch {
 		case err == nil:
 			_ = area.RemoveAll(u.id) // the old one; what stays goes with the area
@@ -163,7 +164,7 @@ func (u *Unit) swap() error {
 		return err
 	}
 	defer where.release(at)
-	if err := j.Moves[0].do(area.folder, area.folder, at.dir); err != nil {
+	if err := j.Moves[0].do(area.Folder, area.Folder, at.dir); err != nil {
 		return errors.Join(err, u.takeBack(where, j, 0, true))
 	}
 	_ = area.RemoveAll(j.Moves[0].Kept)

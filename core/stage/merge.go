@@ -13,6 +13,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -132,7 +133,7 @@ func (u *Unit) takeBack(where whereabouts, j *journal, done int, journalled bool
 		}
 	}
 	if failed == nil {
-		failed = j.undo(area.folder, where)
+		failed = j.undo(area.Folder, where)
 	}
 	for n := range j.Moves {
 		u.staged[j.Moves[n].item].Store(true)
@@ -246,12 +247,12 @@ func (u *Unit) perform(where whereabouts, j *journal) (int, error) {
 }
 
 // moveIn moves one staged item to its place. What it replaces is kept.
-func (u *Unit) moveIn(hand *Hand, dir *folder, m move) error {
+func (u *Unit) moveIn(hand *Hand, dir *folder.Folder, m move) error {
 	from, err := hand.at(path.Dir(m.Staged))
 	if err != nil {
 		return err
 	}
-	if err := m.do(u.root.area.folder, from, dir); err != nil {
+	if err := m.do(u.root.area.Folder, from, dir); err != nil {
 		return err
 	}
 	u.staged[m.item].Store(false)
@@ -261,32 +262,32 @@ func (u *Unit) moveIn(hand *Hand, dir *folder, m move) error {
 // do makes a move, or what is left of it: from the folder that it is staged in
 // to another. Something that appeared at its target in the meantime is an error
 // that is fs.ErrExist.
-func (m *move) do(area, from, to *folder) error {
+func (m *move) do(area, from, to *folder.Folder) error {
 	staged, name := path.Base(m.Staged), path.Base(m.Target)
 	if m.Kept == "" {
-		return from.move(staged, to.handle, name, false)
+		return from.MoveTo(staged, to.Handle, name, false)
 	}
 	there, err := keep(to, name, area, m.Kept)
 	if err != nil {
 		return err
 	}
-	return from.move(staged, to.handle, name, there)
+	return from.MoveTo(staged, to.Handle, name, there)
 }
 
 // keep gives a file a second name in the area, so that it is never missing under
 // its first, and reports whether it still has that: not every file system has
 // second names, and folders have none.
-func keep(dir *folder, name string, area *folder, kept string) (there bool, err error) {
+func keep(dir *folder.Folder, name string, area *folder.Folder, kept string) (there bool, err error) {
 	if _, err := area.Lstat(kept); err == nil { // by a run that was killed
 		return sameFile(dir, name, area, kept), nil
 	}
-	if dir.link(name, area.handle, kept) == nil {
+	if dir.LinkTo(name, area.Handle, kept) == nil {
 		return true, nil
 	}
-	return false, ignoreMissing(dir.move(name, area.handle, kept, false))
+	return false, ignoreMissing(dir.MoveTo(name, area.Handle, kept, false))
 }
 
-func sameFile(a *folder, name string, b *folder, other string) bool {
+func sameFile(a *folder.Folder, name string, b *folder.Folder, other string) bool {
 	x, errX := a.Lstat(name)
 	y, errY := b.Lstat(other)
 	return errX == nil && errY == nil && os.SameFile(x, y)
@@ -294,7 +295,7 @@ func sameFile(a *folder, name string, b *folder, other string) bool {
 
 // mark tells a file from another that took its name, and from what it may be
 // changed to.
-func mark(dir *folder, name string) string {
+func mark(dir *folder.Folder, name string) string {
 	info, err := dir.Lstat(name)
 	if err != nil {
 		return ""
@@ -304,14 +305,14 @@ func mark(dir *folder, name string) string {
 
 // undo takes back moves, the last one first, and the folders that were made for
 // them. Whatever of it is done already, it goes on from there.
-func (j *journal) undo(area *folder, where whereabouts) (failed []error) {
+func (j *journal) undo(area *folder.Folder, where whereabouts) (failed []error) {
 	for _, m := range slices.Backward(j.Moves) {
 		at, err := where.spot(path.Dir(m.Target))
 		if err == nil && at.dir != nil {
-			var from *folder
-			if from, err = openFolder(area.Root, path.Dir(m.Staged)); err == nil {
+			var from *folder.Folder
+			if from, err = folder.Open(area.Root, path.Dir(m.Staged)); err == nil {
 				err = m.undo(area, from, at.dir)
-				from.close()
+				from.Close()
 			}
 			where.release(at)
 		} else if _, kept := area.Lstat(m.Kept); m.Kept != "" && kept == nil {
@@ -326,7 +327,7 @@ func (j *journal) undo(area *folder, where whereabouts) (failed []error) {
 }
 
 // undo takes back one move.
-func (m *move) undo(area, from, to *folder) error {
+func (m *move) undo(area, from, to *folder.Folder) error {
 	staged, name := path.Base(m.Staged), path.Base(m.Target)
 	_, err := from.Lstat(staged)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -355,13 +356,13 @@ func (m *move) undo(area, from, to *folder) error {
 	if sameFile(to, name, area, m.Kept) {
 		return area.Remove(m.Kept)
 	}
-	return area.move(m.Kept, to.handle, name, sameFile(to, name, from, staged))
+	return area.MoveTo(m.Kept, to.Handle, name, sameFile(to, name, from, staged))
 }
 
 // finish completes what a killed run had begun, or takes back what it had begun
 // to take back, by its journals. It is false where something has to stay.
-func (r *Root) finish(left *folder, key string) (bool, error) {
-	names, err := left.names()
+func (r *Root) finish(left *folder.Folder, key string) (bool, error) {
+	names, err := left.Names()
 	if err != nil {
 		return false, err
 	}
@@ -401,7 +402,7 @@ func (r *Root) finish(left *folder, key string) (bool, error) {
 
 // redo makes the moves that are left. A target that appeared in the meantime
 // stays.
-func (r *Root) redo(left *folder, j *journal) error {
+func (r *Root) redo(left *folder.Folder, j *journal) error {
 	if err := makeAll(r.dest, ".", j.Folders); err != nil {
 		return err
 	}
@@ -412,16 +413,16 @@ func (r *Root) redo(left *folder, j *journal) error {
 			}
 			return err
 		}
-		from, err := openFolder(left.Root, path.Dir(m.Staged))
+		from, err := folder.Open(left.Root, path.Dir(m.Staged))
 		if err != nil {
 			return err
 		}
-		to, err := openFolder(r.dest, path.Dir(m.Target))
+		to, err := folder.Open(r.dest, path.Dir(m.Target))
 		if err == nil {
 			err = m.do(left, from, to)
-			to.close()
+			to.Close()
 		}
-		from.close()
+		from.Close()
 		if err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}

@@ -64,7 +64,7 @@ func TestKilledSwap(t *testing.T) {
 	require.NoError(t, err)
 	j := &journal{Moves: []move{{Staged: u.id, Target: "own", Kept: u.id + keptSuffix}}}
 	require.NoError(t, j.write(root.area, u.id))
-	require.NoError(t, root.home.move("own", root.area.handle, u.id+keptSuffix, false))
+	require.NoError(t, root.home.MoveTo("own", root.area.Handle, u.id+keptSuffix, false))
 	kill(root)
 	next, err := Open(dir, "")
 	require.NoError(t, err)
@@ -116,7 +116,7 @@ func TestOnlyTheDeadAreReclaimed(t *testing.T) {
 }
 
 func disguise(t *testing.T, r *Root, host, root string) {
-	identity, err := r.area.identity()
+	identity, err := r.area.Identity()
 	require.NoError(t, err)
 	text, err := json.Marshal(owner{host, 1, root, identity, r.area.key})
 	require.NoError(t, err)
@@ -155,7 +155,7 @@ func TestPlantedAreas(t *testing.T) {
 			plant(t, dir, map[string]string{"own/b": "mine", "own/c": "mine too"})
 			root, err := Open(dir, "")
 			require.NoError(t, err)
-			identity, err := root.area.identity()
+			identity, err := root.area.Identity()
 			require.NoError(t, err)
 			host, err := os.Hostname()
 			require.NoError(t, err)
@@ -224,13 +224,13 @@ func TestKilledTakingBack(t *testing.T) {
 		require.NoError(t, saved.write(root.area, u.id))
 		part := journal{Moves: saved.Moves[max(0, done-step/2):]}
 		if step%2 == 0 {
-			part.undo(root.area.folder, where)
+			part.undo(root.area.Folder, where)
 		} else if done > step/2 { // half of a move: its staged name is back, its target still there
 			m := saved.Moves[done-step/2-1]
 			at, err := where.spot(filepath.Dir(m.Target))
 			require.NoError(t, err)
-			part.undo(root.area.folder, where)
-			_, err = keep(at.dir, filepath.Base(m.Target), root.area.folder, m.Staged)
+			part.undo(root.area.Folder, where)
+			_, err = keep(at.dir, filepath.Base(m.Target), root.area.Folder, m.Staged)
 			require.NoError(t, err)
 		}
 		if step == 0 {

@@ -20,13 +20,15 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
+	"widecrate/core/newfile"
 )
 
 // A Root is a destination root with its staging area.
 type Root struct {
 	path  string
 	dest  *os.Root
-	home  *folder // the root itself
+	home  *folder.Folder // the root itself
 	area  *area
 	made  []string // folders made on the way to the root, outermost first
 	folds bool     // the file system takes names for equal that differ in letter case
@@ -65,7 +67,7 @@ func (r *Root) open(staging string) error {
 	if r.dest, err = os.OpenRoot(r.path); err != nil {
 		return err
 	}
-	if r.home, err = openFolder(r.dest, "."); err != nil {
+	if r.home, err = folder.Open(r.dest, "."); err != nil {
 		return err
 	}
 	if staging == "" {
@@ -91,7 +93,7 @@ func (r *Root) checkSameFileSystem(staging string) error {
 		return nil
 	}
 	const probe = "probe"
-	f, err := r.area.create(probe, 0o600)
+	f, err := r.area.Make(probe, 0o600)
 	if err != nil {
 		return err
 	}
@@ -99,7 +101,7 @@ func (r *Root) checkSameFileSystem(staging string) error {
 		return err
 	}
 	name := prefix + probe + "-" + r.area.name
-	if err := r.area.move(probe, r.home.handle, name, false); err != nil {
+	if err := r.area.MoveTo(probe, r.home.Handle, name, false); err != nil {
 		return fault.At(staging, fault.New(fault.Unwritable, "files cannot be moved from there to %s: %w", r.path, err).
 			Advise("--staging needs a folder on the same file system as the destination"))
 	}
@@ -108,21 +110,9 @@ func (r *Root) checkSameFileSystem(staging string) error {
 
 // makeRoot makes a folder and those above it, and remembers which it made.
 func (r *Root) makeRoot(path string) error {
-	info, err := os.Stat(path)
-	if err == nil && !info.IsDir() {
-		return fault.At(path, fault.New(fault.Unwritable, "it is a file, and a folder is needed there"))
-	}
-	if err == nil || filepath.Dir(path) == path {
-		return err
-	}
-	if err := r.makeRoot(filepath.Dir(path)); err != nil {
-		return err
-	}
-	if err := os.Mkdir(path, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	r.made = append(r.made, path)
-	return nil
+	made, err := newfile.MakeFolders(path)
+	r.made = append(r.made, made...)
+	return err
 }
 
 // Preview opens a root that is only looked at: units of it can be begun and
@@ -148,7 +138,7 @@ func (r *Root) Close() error {
 		err = r.area.close()
 	}
 	if r.home != nil {
-		r.home.close()
+		r.home.Close()
 	}
 	if r.gate != nil {
 		r.gate.Close()
@@ -237,12 +227,9 @@ var errHeld = errors.New("another run is putting files there")
 
 func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) }
 
-// Spool makes a file in the staging area for data that is needed for a while.
-// It goes with the area.
-func (r *Root) Spool() (*os.File, error) {
-	f, err := r.area.OpenFile("spool-"+r.nextUnit(), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
-	return f, fault.Writing(r.path, err)
-}
+// Area is the path of the staging area, for data that is needed for a while. What
+// is left in it goes with it.
+func (r *Root) Area() string { return filepath.Join(r.area.path, r.area.name) }
 
 // room is what Free knows, for a moment: with thousands of small archives,
 // asking for each would cost more than it tells.

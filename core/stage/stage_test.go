@@ -326,39 +326,6 @@ func TestNothingOutsideTheRoot(t *testing.T) {
 	assert.Equal(t, before, tree(t, dir))
 }
 
-func TestCreate(t *testing.T) {
-	dir := t.TempDir()
-	path := filepath.Join(dir, "a.zip")
-	make := func(replace bool, data string) error {
-		f, err := Create(path, replace)
-		if err != nil {
-			return err
-		}
-		_, err = io.WriteString(f, data)
-		require.NoError(t, err)
-		if data == "" {
-			return f.Discard()
-		}
-		return f.Commit(replace)
-	}
-	require.NoError(t, make(false, ""))
-	assert.Empty(t, tree(t, dir))
-	require.NoError(t, make(false, "one"))
-	assert.ErrorIs(t, make(false, "two"), fault.Refused)
-	assert.Equal(t, map[string]string{"a.zip": "one"}, tree(t, dir))
-	require.NoError(t, make(true, "three"))
-	assert.Equal(t, map[string]string{"a.zip": "three"}, tree(t, dir))
-
-	late, err := Create(filepath.Join(dir, "b.zip"), false)
-	require.NoError(t, err)
-	plant(t, dir, map[string]string{"b.zip": "somebody else's"})
-	assert.ErrorIs(t, late.Commit(false), fault.Refused)
-	assert.Equal(t, "somebody else's", tree(t, dir)["b.zip"])
-
-	_, err = Create(filepath.Join(dir, "missing", "a.zip"), false)
-	assert.True(t, errors.Is(err, fault.Unwritable) && errors.Is(err, fs.ErrNotExist))
-}
-
 // On a file system that takes a.csv and A.CSV for one file, they are.
 func TestLetterCase(t *testing.T) {
 	dir := t.TempDir()

@@ -11,9 +11,11 @@ import (
 	"strconv"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 )
 
 // An Item is something that an archive brings: an entry, its path replaced by
@@ -105,7 +107,7 @@ func (r *Root) Gather() *Unit {
 // kind count yet.
 func (u *Unit) Stage(number int, it *Item, fill func(w io.Writer) error) error {
 	full := u.root.full(it.Name)
-	f, err := u.root.area.create(u.id+"-"+strconv.Itoa(number), it.perm())
+	f, err := u.root.area.Make(u.id+"-"+strconv.Itoa(number), it.perm())
 	if err != nil {
 		return fault.Writing(full, err)
 	}
@@ -365,7 +367,7 @@ func (u *Unit) stagedAt(i int) (dir, name string) {
 type Hand struct {
 	u   *Unit
 	rel string
-	dir *folder
+	dir *folder.Folder
 }
 
 // Hand returns a new hand.
@@ -380,7 +382,7 @@ func (h *Hand) Write(i int, fill func(w io.Writer) error) error {
 	if err != nil {
 		return fault.Writing(full, err)
 	}
-	f, err := dir.create(name, it.perm())
+	f, err := dir.Make(name, it.perm())
 	if err != nil {
 		return fault.Writing(full, err)
 	}
@@ -407,19 +409,19 @@ func (h *Hand) link(i int) error {
 	if it.Modified.IsZero() {
 		return nil
 	}
-	return dir.setTime(name, it.Modified)
+	return dir.SetTime(name, it.Modified)
 }
 
 // at returns the handle of a folder of the staging area.
-func (h *Hand) at(rel string) (*folder, error) {
+func (h *Hand) at(rel string) (*folder.Folder, error) {
 	if rel == "." {
-		return h.u.root.area.folder, nil
+		return h.u.root.area.Folder, nil
 	}
 	if h.dir != nil && h.rel == rel {
 		return h.dir, nil
 	}
 	h.Close()
-	dir, err := openFolder(h.u.root.area.Root, rel)
+	dir, err := folder.Open(h.u.root.area.Root, rel)
 	if err != nil {
 		return nil, err
 	}
@@ -430,14 +432,14 @@ func (h *Hand) at(rel string) (*folder, error) {
 // Close lets go of the folder.
 func (h *Hand) Close() {
 	if h.dir != nil {
-		h.dir.close()
+		h.dir.Close()
 		h.dir = nil
 	}
 }
 
 // target is the file that an item is written to; its errors name the file.
 type target struct {
-	f    file
+	f    folder.File
 	path string
 }
 
@@ -447,7 +449,7 @@ func (t *target) Write(p []byte) (int, error) {
 }
 
 // WriteHole is that of archive.HoleWriter: the file system makes the hole.
-func (t *target) WriteHole(n int64) error { return fault.Writing(t.path, t.f.hole(n)) }
+func (t *target) WriteHole(n int64) error { return fault.Writing(t.path, t.f.Hole(n)) }
 
 // Discard removes what was staged.
 func (u *Unit) Discard() error {
@@ -477,7 +479,7 @@ func (u *Unit) Discard() error {
 // a unit that is still in staging.
 type whereabouts struct {
 	base   *os.Root
-	home   *folder // an open handle on base itself, where there is one
+	home   *folder.Folder // an open handle on base itself, where there is one
 	folder string
 }
 
@@ -487,7 +489,7 @@ func (u *Unit) destination() whereabouts {
 
 // spot is the place that an item is meant for.
 type spot struct {
-	dir     *folder // nil: there is no such folder yet
+	dir     *folder.Folder // nil: there is no such folder yet
 	name    string
 	blocked string // what stands where a folder would have to be, below the base
 }
@@ -527,7 +529,7 @@ func (w whereabouts) spot(rel string) (spot, error) {
 	case rel == "." && w.home != nil:
 		return spot{dir: w.home}, nil
 	}
-	dir, err := openFolder(w.base, rel)
+	dir, err := folder.Open(w.base, rel)
 	if err == nil {
 		return spot{dir: dir}, nil
 	}
@@ -542,6 +544,24 @@ func (w whereabouts) spot(rel string) (spot, error) {
 // release closes what spot has opened.
 func (w whereabouts) release(at spot) {
 	if at.dir != nil && at.dir != w.home {
-		at.dir.close()
+		at.dir.Close()
 	}
+}
+
+// finish closes a file and sets its time, unless that is zero.
+func finish(f folder.File, modified time.Time) error {
+	err := f.Close()
+	if err != nil || modified.IsZero() {
+		return err
+	}
+	return f.SetTime(modified)
+}
+
+// perm returns the permissions to make a file with; the system takes its mask
+// off.
+func (it *Item) perm() fs.FileMode {
+	if it.HasMode {
+		return it.Mode & fs.ModePerm
+	}
+	return 0o666
 }

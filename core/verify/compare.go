@@ -6,6 +6,7 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,7 +19,9 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 // Comparison is a request to compare two archives, two folders, or one of each.
@@ -31,59 +34,31 @@ type Comparison struct {
 	Reading      archive.Options
 }
 
-// Status is how an entry of one side relates to the other.
-type Status uint8
-
-// The statuses.
-const (
-	OnlyA Status = iota
-	OnlyB
-	Different
-)
-
-var statusNames = [...]string{"only in A", "only in B", "different"}
-
-func (s Status) String() string { return statusNames[s] }
-
-// Difference is a path that is not the same on both sides.
-type Difference struct {
-	Path         string
-	Status       Status
-	What         string // what differs: kind, size, content, link or time
-	SizeA, SizeB int64  // of the side that has it
-}
-
-// Compared is the answer.
-type Compared struct {
-	Differences []Difference // in natural order of the paths
-	Same        int
-	LeftOut     choose.Tally
-}
-
 // tolerance of times: some archives keep only every second second.
 const tolerance = 2 * time.Second
 
 // Compare compares the two sides. Checksums that a directory has are used before
 // anything is decoded.
-func Compare(ctx context.Context, c Comparison) (*Compared, error) {
-	r := &Compared{}
+func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
+	r := &report.Compared{A: c.A, B: c.B}
 	a, err := c.load(ctx, c.A, c.PeelA, &r.LeftOut)
-	if err != nil {
-		return nil, err
-	}
 	defer a.close()
-	b, err := c.load(ctx, c.B, c.PeelB, &r.LeftOut)
 	if err != nil {
 		return nil, err
 	}
+	b, err := c.load(ctx, c.B, c.PeelB, &r.LeftOut)
 	defer b.close()
-	for path, x := range a.items {
+	if err != nil {
+		return nil, err
+	}
+	for _, path := range slices.Sorted(maps.Keys(a.items)) {
+		x := a.items[path]
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		y, both := b.items[path]
 		if !both {
-			r.Differences = append(r.Differences, Difference{Path: path, Status: OnlyA, SizeA: x.Size})
+			r.Differences = append(r.Differences, report.Difference{Path: path, Status: report.OnlyA, SizeA: x.Size})
 			continue
 		}
 		what, err := c.differ(x, y)
@@ -94,14 +69,14 @@ func Compare(ctx context.Context, c Comparison) (*Compared, error) {
 			r.Same++
 			continue
 		}
-		r.Differences = append(r.Differences, Difference{path, Different, what, x.Size, y.Size})
+		r.Differences = append(r.Differences, report.Difference{Path: path, Status: report.Different, What: what, SizeA: x.Size, SizeB: y.Size})
 	}
 	for path, y := range b.items {
 		if _, both := a.items[path]; !both {
-			r.Differences = append(r.Differences, Difference{Path: path, Status: OnlyB, SizeB: y.Size})
+			r.Differences = append(r.Differences, report.Difference{Path: path, Status: report.OnlyB, SizeB: y.Size})
 		}
 	}
-	slices.SortFunc(r.Differences, func(x, y Difference) int { return natural.Compare(x.Path, y.Path) })
+	slices.SortFunc(r.Differences, func(x, y report.Difference) int { return natural.Compare(x.Path, y.Path) })
 	return r, nil
 }
 
@@ -189,7 +164,7 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 	}
 	info, err := os.Stat(path)
 	if err != nil {
-		return nil, fault.Reading(path, err)
+		return s, fault.Reading(path, err)
 	}
 	if info.IsDir() {
 		return s, loadFolder(ctx, path, add)
@@ -237,62 +212,52 @@ func (s *side) loadArchive(ctx context.Context, path string, o archive.Options, 
 	if err != nil {
 		return err
 	}
-	a, err := sources[0].Open(o)
+	a, err := walk.Open(sources[0], o)
 	if err != nil {
 		return fault.At(path, err)
 	}
 	s.close = a.Close
-	budget := bound.Limits{}.Budget(a.Size) // holes cost an archive nothing
-	bounded := add
-	add = func(t *thing) error {
-		if t.Holes > 0 {
-			if err := budget.Spend(t.Size); err != nil {
-				return fault.At(path, fault.At(t.Path, err))
-			}
-		}
-		return bounded(t)
-	}
-	if a.Reader != nil {
-		for i, e := range a.Entries() {
-			t := &thing{Entry: e, open: func() (io.ReadCloser, error) {
-				data, err := a.Open(i)
-				return data, fault.At(path, fault.At(e.Path, err))
-			}}
-			if e.Kind == archive.Symlink {
-				if t.Link, err = archive.LinkTarget(a, i); err != nil {
-					return fault.At(path, fault.At(e.Path, err))
-				}
-			}
-			if err := add(t); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	for { // in order: what may be needed is summed up as it passes by
-		e, err := a.Stream.Next()
+	budget := bound.Limits{}.Budget(a.Size)
+	cursor := a.Cursor(ctx, budget)
+	defer cursor.Close()
+	for {
+		e, err := cursor.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		if err != nil {
 			return fault.At(path, err)
 		}
-		t := &thing{Entry: e}
-		if e.Kind == archive.File {
-			if err := budget.Check(e.Holes); err != nil {
-				return fault.At(path, fault.At(e.Path, err))
-			}
-			size, err := t.take(a.Stream)
-			if err != nil {
-				return fault.At(path, fault.At(e.Path, err))
-			}
-			t.Size = size
+		t := &thing{Entry: *e}
+		if err := t.know(cursor, budget, path); err != nil {
+			return fault.At(path, fault.At(e.Path, err))
 		}
 		if err := add(t); err != nil {
 			return err
 		}
-		if ctx.Err() != nil {
-			return ctx.Err()
+	}
+}
+
+// know finds out about the current entry what cannot be found out later: where a
+// link leads, and the sum of data that comes in order.
+func (t *thing) know(cursor *walk.Cursor, budget *bound.Budget, path string) (err error) {
+	if t.Kind == archive.Symlink {
+		t.Link, err = cursor.Link()
+		return err
+	}
+	if t.Holes > 0 { // which cost an archive nothing
+		if err := budget.Spend(t.Size); err != nil {
+			return err
 		}
 	}
+	a, i := cursor.Archive, cursor.Index()
+	if a.Reader != nil {
+		t.open = func() (io.ReadCloser, error) {
+			data, err := a.Open(i)
+			return data, fault.At(path, fault.At(t.Path, err))
+		}
+	} else if t.Kind == archive.File {
+		t.Size, err = t.take(cursor)
+	}
+	return err
 }

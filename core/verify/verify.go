@@ -12,35 +12,16 @@ import (
 	"time"
 
 	"widecrate/core/archive"
-	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
+	"widecrate/core/report"
 )
-
-// A Report is what is known of one archive afterwards.
-type Report struct {
-	Archive string
-	Entries int   // files and links that were checked
-	Bytes   int64 // of their data
-	Sums    int   // how many of them have a checksum that was held against the data
-	LeftOut choose.Tally
-	Bad     []Bad // in the order of the archive
-	Took    time.Duration
-	Err     error // why it could not be gone through; nil if all could be
-}
-
-// Bad is an entry that is not what the archive says.
-type Bad struct {
-	Path   string
-	Offset int64 // of its header
-	Err    error
-}
 
 // Run checks archives, and calls report for each, in order. It counts in decoded
 // how many bytes came out so far.
-func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.Int64, report func(*Report)) error {
+func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.Int64, tell func(*report.Verified)) error {
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
-		r := &Report{Archive: a.Path, Err: err}
+		r := &checking{report.Verified{Archive: a.Path, Err: err}}
 		if err == nil {
 			err = r.check(ctx, a, workers, decoded)
 		}
@@ -50,13 +31,16 @@ func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.In
 		if r.Err == nil {
 			r.Err = err
 		}
-		report(r)
+		tell(&r.Verified)
 		return nil
 	})
 }
 
+// checking is a report in the making.
+type checking struct{ report.Verified }
+
 // check decodes every entry.
-func (r *Report) check(ctx context.Context, a *inspect.Archive, workers int, decoded *atomic.Int64) error {
+func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, decoded *atomic.Int64) error {
 	started := time.Now()
 	defer func() { r.Took = time.Since(started) }()
 	var mu sync.Mutex
@@ -76,8 +60,8 @@ func (r *Report) check(ctx context.Context, a *inspect.Archive, workers int, dec
 		case fault.Of(err) == fault.Unreadable:
 			return fault.At(a.Path, fault.At(e.Path, err)) // the disk, not the archive
 		case err != nil:
-			at, _ := slices.BinarySearchFunc(r.Bad, e.Offset, func(b Bad, offset int64) int { return cmp.Compare(b.Offset, offset) })
-			r.Bad = slices.Insert(r.Bad, at, Bad{e.Path, e.Offset, fault.At(a.Path, fault.At(e.Path, err))})
+			at, _ := slices.BinarySearchFunc(r.Bad, e.Offset, func(b report.Bad, offset int64) int { return cmp.Compare(b.Offset, offset) })
+			r.Bad = slices.Insert(r.Bad, at, report.Bad{Path: e.Path, Offset: e.Offset, Err: fault.At(a.Path, fault.At(e.Path, err))})
 		case e.HasCRC32:
 			r.Sums++
 		}

@@ -1,0 +1,128 @@
+// Package blob has what an archive is read from: bytes at offsets, with a name, a
+// size, and the files that they lie in. A file, the parts of a set as one, bytes
+// in memory and a stream that was spooled are all the same to those who read them.
+// What the bytes mean is none of its business.
+package blob
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+
+	"widecrate/core/fault"
+)
+
+// A Blob is bytes at offsets. It may be read on several goroutines.
+type Blob interface {
+	io.ReaderAt
+	io.Closer
+
+	// Size is in bytes.
+	Size() int64
+
+	// Files are those that it lies in, in order; none for one in memory.
+	Files() []File
+}
+
+// A File is a file that is read, as it was when it was found: its identity.
+type File struct {
+	Path string
+	Info fs.FileInfo
+}
+
+// Find returns the identity of a file on disk, that of what a link points at.
+// Errors, and what is no file, are of kind fault.Unreadable.
+func Find(path string) (File, error) {
+	info, err := os.Stat(path)
+	if err == nil && !info.Mode().IsRegular() {
+		err = fault.New(fault.Unreadable, "it is no file")
+	}
+	return File{path, info}, fault.Reading(path, err)
+}
+
+// Size is in bytes.
+func (f File) Size() int64 { return f.Info.Size() }
+
+// Is reports whether what is found now is still that file as it was: the same
+// one, of the same size and time.
+func (f File) Is(now fs.FileInfo) bool {
+	return now.Size() == f.Info.Size() && now.ModTime().Equal(f.Info.ModTime()) && os.SameFile(now, f.Info)
+}
+
+// Unchanged makes sure that its path still leads to the file as it was; anything
+// else is of kind fault.Unreadable.
+func (f File) Unchanged() error {
+	now, err := os.Stat(f.Path)
+	if err == nil && !f.Is(now) {
+		err = fault.New(fault.Unreadable, "it changed while it was read").Advise("run it again when nothing writes to it any more")
+	}
+	return fault.Reading(f.Path, err)
+}
+
+// Open opens a file. Errors, and what is no file, are of kind fault.Unreadable.
+func Open(path string) (Blob, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fault.Reading("", err)
+	}
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = fault.New(fault.Unreadable, "it is neither a file nor a folder")
+	}
+	if err != nil {
+		f.Close()
+		return nil, fault.Reading("", err)
+	}
+	return &file{f, File{path, info}}, nil
+}
+
+type file struct {
+	*os.File
+	identity File
+}
+
+func (f *file) Size() int64   { return f.identity.Size() }
+func (f *file) Files() []File { return []File{f.identity} }
+
+// Of makes a blob of what somebody else opened, and closes.
+func Of(r io.ReaderAt, size int64) Blob { return borrowed{r, size} }
+
+type borrowed struct {
+	io.ReaderAt
+	size int64
+}
+
+func (b borrowed) Size() int64 { return b.size }
+func (borrowed) Close() error  { return nil }
+func (borrowed) Files() []File { return nil }
+
+// Memory is bytes in memory.
+func Memory(b []byte) Blob { return memory{bytes.NewReader(b)} }
+
+type memory struct{ *bytes.Reader }
+
+func (memory) Close() error  { return nil }
+func (memory) Files() []File { return nil }
+
+// Equal reports whether two streams have the same bytes to their ends.
+func Equal(a, b io.Reader) (bool, error) {
+	const block = 64 << 10
+	x, y := make([]byte, block), make([]byte, block)
+	for {
+		n, errA := io.ReadFull(a, x)
+		m, errB := io.ReadFull(b, y)
+		if !bytes.Equal(x[:n], y[:m]) {
+			return false, nil
+		}
+		for _, err := range []error{errA, errB} {
+			if err != nil && err != io.EOF && !errors.Is(err, io.ErrUnexpectedEOF) {
+				return false, err
+			}
+		}
+		if errA != nil || errB != nil {
+			return true, nil
+		}
+	}
+}

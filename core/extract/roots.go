@@ -1,0 +1,89 @@
+package extract
+
+import (
+	"fmt"
+	"sync"
+
+	"widecrate/core/stage"
+)
+
+// roots are the destination roots of a run, each open while units need it.
+type roots struct {
+	mu    sync.Mutex
+	known map[string]*openRoot
+}
+
+// openRoot is a destination root with the number of units that still need it.
+type openRoot struct {
+	path  string
+	mu    sync.Mutex
+	stage *stage.Root
+	err   error
+	users int
+}
+
+// of notes that one more unit needs a root.
+func (r *roots) of(path string) *openRoot {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	path = absolute(path)
+	if r.known == nil {
+		r.known = map[string]*openRoot{}
+	}
+	if r.known[path] == nil {
+		r.known[path] = &openRoot{path: path}
+	}
+	root := r.known[path]
+	root.mu.Lock()
+	root.users++
+	root.mu.Unlock()
+	return root
+}
+
+// use opens a root when the first of its units needs it; in a dry run it is only
+// looked at.
+func (o *openRoot) use(r *run) (*stage.Root, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.stage != nil || o.err != nil {
+		return o.stage, o.err
+	}
+	if r.DryRun {
+		o.stage, o.err = stage.Preview(o.path)
+		return o.stage, o.err
+	}
+	if o.stage, o.err = stage.Open(o.path, r.Staging); o.err == nil {
+		r.reclaimed(o.path, o.stage.Reclaimed)
+	}
+	return o.stage, o.err
+}
+
+// letGo closes a root when no other unit needs it.
+func (o *openRoot) letGo() error {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.users--; o.users > 0 || o.stage == nil {
+		return nil
+	}
+	err := o.stage.Close()
+	o.stage = nil
+	return err
+}
+
+// reclaimed says what was found of earlier runs.
+func (r *run) reclaimed(path string, found stage.Reclaimed) {
+	for _, left := range found.Left {
+		r.notice(left)
+	}
+	if found.Cleared+found.Finished+found.TakenBack == 0 {
+		return
+	}
+	text := path + ": cleared away what a run that was killed had left"
+	if n := found.Finished; n > 0 {
+		text += fmt.Sprintf("; the merging of %d archives that it had begun is complete now", n)
+	}
+	if n := found.TakenBack; n > 0 {
+		text += fmt.Sprintf("; the merging of %d archives that had failed is taken back now", n)
+	}
+	r.notice(text)
+}

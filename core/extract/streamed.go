@@ -1,0 +1,68 @@
+package extract
+
+import (
+	"io"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+	"widecrate/core/report"
+	"widecrate/core/schedule"
+	"widecrate/core/stage"
+)
+
+// streamed is the output that goes out as it is decoded.
+type streamed struct {
+	*unit
+	to *receiver
+}
+
+// receiver tells errors of what data goes to from those of the archives.
+type receiver struct {
+	w   io.Writer
+	err error
+}
+
+func (r *receiver) Write(p []byte) (int, error) {
+	n, err := r.w.Write(p)
+	r.err = err
+	return n, fault.Writing("output", err)
+}
+
+func (s *streamed) pass(i int, data io.Reader) (err error) {
+	s.entries[i].Size, err = s.pour(i, data, s.to)
+	s.note(i)
+	return err
+}
+
+func (s *streamed) drop(int) error { return nil }
+
+// begin leaves all that can be read at any time to one share, for the order.
+func (s *streamed) begin() (work schedule.Work, err error) {
+	if s.AnyOrder() {
+		work.Shares = []int{0}
+	}
+	return work, nil
+}
+
+func (s *streamed) do(int) (int, error) {
+	for k, i := range s.plan.Kept {
+		if s.entries[i].Kind != archive.File {
+			continue
+		}
+		if err := s.copy(i, s.to); err != nil {
+			return k, fault.At(s.Called(i), err)
+		}
+		s.note(i)
+	}
+	return 0, nil
+}
+
+// note takes note of an entry that went out.
+func (s *streamed) note(i int) {
+	e := &s.entries[i]
+	s.outcome.Bytes += max(e.Size, 0)
+	s.outcome.Placed = append(s.outcome.Placed, report.Placed{Entry: e.Path, Kind: e.Kind, Size: e.Size})
+}
+
+func (s *streamed) commit() ([]stage.Result, error) { return nil, nil }
+func (s *streamed) discard() error                  { return nil }

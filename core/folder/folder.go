@@ -1,0 +1,59 @@
+// Package folder keeps handles on folders, and does with their children by one
+// system call each what is done once for every file: make, move, link, exchange,
+// set times. It decides nothing.
+package folder
+
+import (
+	"os"
+	"time"
+)
+
+// A Folder is a handle on one folder, through which its children are reached
+// by their last name. Walking from the root for each file would cost a lookup
+// for each folder on the way; keeping the handle costs none. The operations
+// that run once a file are its Handle's, one for each kind of system.
+type Folder struct {
+	*os.Root
+	Handle
+}
+
+// Open opens the folder at a path below base.
+func Open(base *os.Root, rel string) (*Folder, error) {
+	sub, err := base.OpenRoot(rel)
+	if err != nil {
+		return nil, err
+	}
+	h, err := openHandle(base, rel, sub)
+	if err != nil {
+		sub.Close()
+		return nil, err
+	}
+	return &Folder{sub, h}, nil
+}
+
+// Close lets go of the folder.
+func (f *Folder) Close() {
+	f.Handle.Close()
+	f.Root.Close()
+}
+
+// Names lists what is in the folder.
+func (f *Folder) Names() ([]string, error) {
+	dir, err := f.Open(".")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	return dir.Readdirnames(-1)
+}
+
+// A File is a new file that is being written.
+type File interface {
+	Write(p []byte) (int, error)
+	Close() error
+	// Hole makes the file longer by n bytes that are zeros, and goes on behind
+	// them.
+	Hole(n int64) error
+	// SetTime sets the time of the file; it may have to be closed before.
+	SetTime(t time.Time) error
+}

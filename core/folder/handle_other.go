@@ -1,0 +1,89 @@
+//go:build !linux
+
+package folder
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+)
+
+// Handle does by os.Root what has a shorter way on Linux.
+type Handle struct {
+	base *os.Root // the destination root
+	rel  string   // of the folder, below base
+	root *os.Root // the folder
+}
+
+func openHandle(base *os.Root, rel string, root *os.Root) (Handle, error) {
+	return Handle{base, rel, root}, nil
+}
+
+func (h Handle) Close() {}
+
+// Make makes a new file; an existing one is an error.
+func (h Handle) Make(name string, perm fs.FileMode) (File, error) {
+	f, err := h.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
+	if err != nil {
+		return nil, err
+	}
+	return plainFile{f, h, name}, nil
+}
+
+// MoveTo renames name to newName in another folder. Without replace an existing
+// newName is an error that is fs.ErrExist.
+func (h Handle) MoveTo(name string, to Handle, newName string, replace bool) error {
+	if !replace {
+		// A second name never replaces anything, as a rename would.
+		if err := h.LinkTo(name, to, newName); err == nil {
+			return h.root.Remove(name)
+		}
+		if _, err := to.root.Lstat(newName); !errors.Is(err, fs.ErrNotExist) {
+			return errors.Join(err, fs.ErrExist)
+		}
+	}
+	if h.base == to.base {
+		return h.base.Rename(path.Join(h.rel, name), path.Join(to.rel, newName))
+	}
+	return os.Rename(h.full(name), to.full(newName))
+}
+
+// full is the path of a child; between two roots there is no other way.
+func (h Handle) full(name string) string { return filepath.Join(h.base.Name(), h.rel, name) }
+
+// LinkTo gives a file a second name in another folder.
+func (h Handle) LinkTo(name string, to Handle, newName string) error {
+	return os.Link(h.full(name), to.full(newName))
+}
+
+// Exchange is only possible on Linux.
+func (h Handle) Exchange(string, Handle, string) error { return errors.ErrUnsupported }
+
+// SetTime sets the time of a file or folder; that of a link stays.
+func (h Handle) SetTime(name string, t time.Time) error {
+	info, err := h.root.Lstat(name)
+	if err != nil || info.Mode()&fs.ModeSymlink != 0 {
+		return err
+	}
+	return h.root.Chtimes(name, t, t)
+}
+
+type plainFile struct {
+	*os.File
+	dir  Handle
+	name string
+}
+
+func (f plainFile) Hole(n int64) error {
+	end, err := f.Seek(n, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	return f.Truncate(end)
+}
+
+func (f plainFile) SetTime(t time.Time) error { return f.dir.SetTime(f.name, t) }

@@ -1,0 +1,111 @@
+package newfile
+
+import (
+	"crypto/rand"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"widecrate/core/fault"
+	"widecrate/core/place"
+)
+
+// Move moves a file to a path where nothing is yet, to another file system too,
+// and makes the folder if it is missing. What is there already is of kind
+// fault.Refused, and the file then stays where it is.
+func Move(from, to string) error {
+	if _, err := MakeFolders(filepath.Dir(to)); err != nil {
+		return fault.Writing(filepath.Dir(to), err)
+	}
+	src, err := os.Open(from)
+	if err != nil {
+		return fault.Reading(from, err)
+	}
+	defer src.Close()
+	// A hard link fails where something is, unlike a plain rename.
+	err = os.Link(from, to)
+	if errors.Is(err, fs.ErrExist) {
+		return taken(to)
+	}
+	if err != nil {
+		if err := copyTo(src, to); err != nil {
+			return err
+		}
+	}
+	return fault.Writing(from, os.Remove(from))
+}
+
+// copyTo copies a file with its permissions and time.
+func copyTo(src *os.File, to string) error {
+	info, err := src.Stat()
+	if err != nil {
+		return fault.Reading(src.Name(), err)
+	}
+	n, err := Create(to, false)
+	if err != nil {
+		return err
+	}
+	if _, err = io.Copy(n, src); err == nil {
+		err = n.Chmod(info.Mode().Perm())
+	}
+	if err == nil {
+		err = os.Chtimes(n.Name(), info.ModTime(), info.ModTime())
+	}
+	if err != nil {
+		_ = n.Discard() // the first error says what is wrong
+		return fault.Writing(to, err)
+	}
+	return n.Commit(false)
+}
+
+// MakeFolders makes a folder and those above it, and returns those that it made,
+// outermost first, even with an error. A file in the way is of kind
+// fault.Unwritable.
+func MakeFolders(path string) (made []string, err error) {
+	info, err := os.Stat(path)
+	if err == nil && !info.IsDir() {
+		return nil, fault.At(path, fault.New(fault.Unwritable, "it is a file, and a folder is needed there"))
+	}
+	if err == nil || filepath.Dir(path) == path {
+		return nil, err
+	}
+	if made, err = MakeFolders(filepath.Dir(path)); err != nil {
+		return made, err
+	}
+	if err := os.Mkdir(path, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
+		return made, err
+	}
+	return append(made, path), nil
+}
+
+// TakeAway moves files to other paths, or removes those whose other path is empty:
+// all of them, or none with an error, as far as the system lets them be put back.
+func TakeAway(files, to []string) error {
+	if len(files) == 1 && to[0] == "" {
+		return fault.Writing(files[0], os.Remove(files[0]))
+	}
+	aside := make([]string, len(files))
+	for i, path := range files {
+		if aside[i] = to[i]; to[i] == "" { // removed when all are out of the way
+			aside[i] = filepath.Join(filepath.Dir(path), place.StagingPrefix+strings.ToLower(rand.Text()[:10]))
+		}
+		err := Move(path, aside[i])
+		if err == nil {
+			continue
+		}
+		for done := i - 1; done >= 0; done-- {
+			err = errors.Join(err, Move(aside[done], files[done]))
+		}
+		return err
+	}
+	var failed error
+	for i, path := range aside {
+		if to[i] == "" {
+			failed = errors.Join(failed, os.Remove(path))
+		}
+	}
+	return fault.Writing(files[0], failed)
+}

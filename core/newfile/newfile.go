@@ -1,0 +1,196 @@
+// Package newfile makes one new file, or a few in one folder, whole or not at all:
+// until they are complete they lie there under a hidden name. It also moves files
+// and writes folders through to the disk. Many files at once, with what is there
+// already, are the business of core/stage.
+package newfile
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"widecrate/core/fault"
+	"widecrate/core/folder"
+	"widecrate/core/place"
+)
+
+// NewFiles are files in one folder that appear under their names together, when
+// they are complete. Until then they lie there, hidden.
+type NewFiles struct {
+	path   string // of the folder
+	prefix string
+	hidden []string
+	dir    *folder.Folder
+	root   *os.Root
+}
+
+// CreateIn starts new files in a folder, which must exist.
+func CreateIn(path string) (*NewFiles, error) {
+	n := &NewFiles{path: path, prefix: place.StagingPrefix + strings.ToLower(rand.Text()[:10])}
+	var err error
+	if n.root, err = os.OpenRoot(path); err == nil {
+		n.dir, err = folder.Open(n.root, ".")
+	}
+	if err == nil {
+		return n, nil
+	}
+	n.close()
+	e := fault.Writing(path, err).(*fault.Error)
+	if errors.Is(err, fs.ErrNotExist) {
+		e.Do = "make that folder first, or check the spelling"
+	}
+	return nil, e
+}
+
+// Next starts the next file. It is the caller's to close.
+func (n *NewFiles) Next() (*os.File, error) {
+	name := fmt.Sprintf("%s-%d", n.prefix, len(n.hidden))
+	f, err := n.dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return nil, fault.Writing(n.path, err)
+	}
+	n.hidden = append(n.hidden, name)
+	return f, nil
+}
+
+// Path is where the i-th file lies, hidden.
+func (n *NewFiles) Path(i int) string { return filepath.Join(n.path, n.hidden[i]) }
+
+// Commit lets the files appear, in order, under these names: all of them, or none
+// with an error, and then what they would have replaced is as it was. They must be
+// closed and written through to the disk. Without replace, a name that is taken is
+// of kind fault.Refused.
+func (n *NewFiles) Commit(names []string, replace bool) error {
+	defer n.close()
+	kept := map[int]string{} // what is replaced, under hidden names
+	for i, name := range names {
+		err := n.place(i, name, replace, len(names) > 1, kept)
+		if err == nil {
+			continue
+		}
+		for _, left := range n.hidden[i:] {
+			_ = n.dir.Remove(left) // the first error says what is wrong
+		}
+		for done := i; done >= 0; done-- {
+			if old, replaced := kept[done]; replaced {
+				err = errors.Join(err, n.dir.MoveTo(old, n.dir.Handle, names[done], true))
+			} else if done < i {
+				err = errors.Join(err, n.dir.Remove(names[done]))
+			}
+		}
+		if errors.Is(err, fs.ErrExist) {
+			return taken(filepath.Join(n.path, name))
+		}
+		return fault.Writing(filepath.Join(n.path, name), err)
+	}
+	for _, old := range kept {
+		_ = n.dir.Remove(old) // all of the new ones are there
+	}
+	return nil
+}
+
+// place lets one file appear; what it replaces is kept where others may still fail.
+func (n *NewFiles) place(i int, name string, replace, several bool, kept map[int]string) error {
+	if replace && several {
+		old := n.hidden[i] + "-old"
+		if n.dir.LinkTo(name, n.dir.Handle, old) == nil || n.dir.MoveTo(name, n.dir.Handle, old, false) == nil {
+			kept[i] = old
+		}
+	}
+	return n.dir.MoveTo(n.hidden[i], n.dir.Handle, name, replace)
+}
+
+// Discard removes what was written so far.
+func (n *NewFiles) Discard() error {
+	defer n.close()
+	var failed error
+	for _, name := range n.hidden {
+		if err := n.dir.Remove(name); failed == nil {
+			failed = err
+		}
+	}
+	return fault.Writing(n.path, failed)
+}
+
+func (n *NewFiles) close() {
+	if n.dir != nil {
+		n.dir.Close()
+	}
+	if n.root != nil {
+		n.root.Close()
+	}
+}
+
+// A NewFile is a single one of them.
+type NewFile struct {
+	*os.File
+	files *NewFiles
+	path  string
+}
+
+// Create starts a file that is to appear at path. The folder must exist.
+// Without replace, something that is there already is of kind fault.Refused.
+func Create(path string, replace bool) (*NewFile, error) {
+	if err := Vacant(path, replace); err != nil {
+		return nil, err
+	}
+	files, err := CreateIn(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	f, err := files.Next()
+	if err != nil {
+		files.close()
+		return nil, err
+	}
+	return &NewFile{f, files, path}, nil
+}
+
+// Write is that of os.File, with errors of kind fault.Unwritable.
+func (n *NewFile) Write(p []byte) (int, error) {
+	written, err := n.File.Write(p)
+	return written, fault.Writing(n.path, err)
+}
+
+// WriteAt is that of os.File, with errors of kind fault.Unwritable.
+func (n *NewFile) WriteAt(p []byte, at int64) (int, error) {
+	written, err := n.File.WriteAt(p, at)
+	return written, fault.Writing(n.path, err)
+}
+
+// Vacant makes sure that a new file may appear at path: with replace, a file
+// may be there already.
+func Vacant(path string, replace bool) error {
+	if info, err := os.Lstat(path); err == nil && (!replace || info.IsDir()) {
+		return taken(path)
+	}
+	return nil
+}
+
+func taken(path string) error {
+	return fault.At(path, fault.New(fault.Refused, "it exists already").
+		Advise("choose another name, or replace it with --clash replace"))
+}
+
+// Commit writes the file through to the disk and lets it appear under its name.
+func (n *NewFile) Commit(replace bool) error {
+	err := n.Sync()
+	if closed := n.File.Close(); err == nil {
+		err = closed
+	}
+	if err != nil {
+		_ = n.files.Discard() // the first error says what is wrong
+		return fault.Writing(n.path, err)
+	}
+	return n.files.Commit([]string{filepath.Base(n.path)}, replace)
+}
+
+// Discard removes what was written so far.
+func (n *NewFile) Discard() error {
+	n.File.Close()
+	return n.files.Discard()
+}

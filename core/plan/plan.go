@@ -1,0 +1,333 @@
+// Package plan decides, from what an archive says of its entries, what is to
+// become of each: kept and where, left out and why, or opened itself. It is pure:
+// it touches no disk, and what it decides is the same whether it is then done or
+// only printed. What stands in the way on the disk is found by core/stage.
+package plan
+
+import (
+	"path"
+	"slices"
+
+	"widecrate/core/archive"
+	"widecrate/core/bound"
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/format"
+	"widecrate/core/place"
+	"widecrate/core/source"
+	"widecrate/core/stage"
+)
+
+// Links says what happens to symbolic and hard links.
+type Links uint8
+
+// The rules for links.
+const (
+	KeepLinks   Links = iota // made, where they stay inside the archive's folder
+	SkipLinks                // left out and counted
+	RefuseLinks              // an archive with one is refused
+)
+
+// Rules are what a user asks for; zero values keep everything as it is.
+type Rules struct {
+	Selection *choose.Selection
+	Placement *place.Placement
+	Links     Links
+	Nested    int      // how deep archives inside archives are opened; 0: not
+	Archives  []string // inside an archive, what matches one is an archive too
+}
+
+// A Plan is what is to become of the entries of one archive.
+type Plan struct {
+	Items   []stage.Item // to be staged, in the order of the archive
+	Kept    []int        // the entry of each
+	Inner   []Inner      // archives to be opened, in the order of the archive
+	Target  place.Target
+	Entries int // files and links, other archives that are opened aside
+	LeftOut choose.Tally
+
+	rules   *Rules
+	depth   int
+	in      Archive
+	entries []archive.Entry
+	second  map[int]int // of hard links: the item, and that which it is a second name of
+	data    map[int]int // of hard links to something that is not kept: the item, and the entry with the data
+	byPath  map[string]int
+	indexed int // entries that are in byPath
+	chosen  []int
+}
+
+// An Inner is an archive inside another.
+type Inner struct {
+	Index  int // of its entry
+	Entry  archive.Entry
+	Target place.Target
+}
+
+// An Archive is what a plan has to know of the archive as a whole.
+type Archive interface {
+	// Called is what an entry is called where people read of it.
+	Called(i int) string
+
+	// Link returns where an entry, a symbolic link, leads to.
+	Link(i int) (string, error)
+
+	// AnyOrder reports whether the data of an entry that has passed by can still
+	// be had.
+	AnyOrder() bool
+}
+
+// New starts a plan for an archive that lies inside so many others.
+func New(rules *Rules, depth int, in Archive) *Plan {
+	return &Plan{rules: rules, depth: depth, in: in}
+}
+
+// A Verdict is what is to become of an entry, as far as it is known when it
+// passes by.
+type Verdict uint8
+
+// The verdicts.
+const (
+	Leave Verdict = iota
+	Keep
+	Open // it is an archive, and to be opened itself
+)
+
+// Consider judges the next entry.
+func (p *Plan) Consider(i int, e *archive.Entry) Verdict {
+	if p.depth < p.rules.Nested && e.Kind == archive.File && source.IsArchiveName(path.Base(e.Path), p.rules.Archives) {
+		p.Inner = append(p.Inner, Inner{Index: i})
+		p.chosen = append(p.chosen, i)
+		return Open
+	}
+	verdict := p.rules.Selection.Judge(e)
+	switch {
+	case verdict != choose.Kept:
+	case e.Kind > archive.Hardlink:
+		verdict = choose.Special
+	case p.rules.Links == SkipLinks && (e.Kind == archive.Symlink || e.Kind == archive.Hardlink):
+		verdict = choose.Link
+	}
+	if e.Kind != archive.Folder {
+		p.Entries++
+		p.LeftOut[verdict]++
+	}
+	if verdict != choose.Kept {
+		return Leave
+	}
+	p.chosen = append(p.chosen, i)
+	return Keep
+}
+
+// Forget takes back that an entry is kept: the last one that was considered.
+func (p *Plan) Forget() { p.chosen = p.chosen[:len(p.chosen)-1] }
+
+// Place gives all that was kept its place below a target: folder is the absolute
+// path of it, name that of the archive. The entries are all that were considered;
+// sizes of hard links are completed in them. Where names count, plans must come in
+// the order of the archives. Paths and links that are unsafe are of kind
+// fault.Unsafe.
+func (p *Plan) Place(entries []archive.Entry, t place.Target, folder, name string, budget *bound.Budget) error {
+	p.entries, p.Target = entries, t
+	p.rules.Selection.Consider(entries)
+	chosen := make([]*archive.Entry, len(p.chosen))
+	for k, i := range p.chosen {
+		chosen[k] = &entries[i]
+	}
+	paths, err := p.rules.Placement.Paths(chosen, format.Stem(path.Base(name)), folder)
+	if err != nil {
+		return err
+	}
+	if p.rules.Placement.Layout == place.Auto {
+		p.unwrap(paths)
+	}
+	if err := p.placeInner(paths); err != nil {
+		return err
+	}
+	for k, i := range p.chosen {
+		if err := p.place(i, paths[k]); err != nil {
+			return err
+		}
+	}
+	return p.checkFolders(budget)
+}
+
+// unwrap makes the single top folder of an archive its own folder.
+func (p *Plan) unwrap(paths []string) {
+	top := p.rules.Placement.TopFolder(p.entries, choose.IsClutter)
+	if top == "" {
+		return
+	}
+	p.Target.Folder = path.Join(path.Dir(p.Target.Folder), top)
+	for i, at := range paths {
+		if at == top {
+			paths[i] = "."
+		} else if len(at) > len(top) && at[:len(top)] == top && at[len(top)] == '/' {
+			paths[i] = at[len(top)+1:]
+		}
+	}
+}
+
+// placeInner gives the archives inside this one their destinations.
+func (p *Plan) placeInner(paths []string) (err error) {
+	next := 0 // of the inner ones, which are in the order of the entries
+	for k, i := range p.chosen {
+		if next == len(p.Inner) || p.Inner[next].Index != i {
+			continue
+		}
+		inner := &p.Inner[next]
+		next++
+		inner.Entry = p.entries[i]
+		name := path.Base(inner.Entry.Path)
+		at := paths[k]
+		if at == place.Peeled {
+			at = name
+		}
+		if inner.Target, err = p.rules.Placement.Inner(p.Target, at, name); err != nil {
+			return fault.At(inner.Entry.Path, err)
+		}
+		paths[k] = opened
+	}
+	return nil
+}
+
+// opened is in the place of the path of an entry that is opened.
+const opened = "\x00"
+
+// place makes an item of an entry that has a path.
+func (p *Plan) place(i int, at string) error {
+	e := &p.entries[i]
+	switch {
+	case at == place.Peeled && e.Kind != archive.Folder:
+		p.leaveOut(choose.Pathless)
+		return nil
+	case at == place.Peeled, at == ".", at == opened:
+		return nil
+	}
+	item := stage.Item{Entry: *e, Name: p.in.Called(i)}
+	item.Path = at
+	if e.Kind == archive.Symlink || e.Kind == archive.Hardlink {
+		found, err := p.checkLink(i, &item)
+		if err != nil {
+			return fault.At(item.Name, err)
+		}
+		if !found {
+			p.leaveOut(choose.Link)
+			return nil
+		}
+	}
+	p.Items, p.Kept = append(p.Items, item), append(p.Kept, i)
+	return nil
+}
+
+// leaveOut counts something that was kept at first.
+func (p *Plan) leaveOut(rule choose.Rule) {
+	p.LeftOut[rule]++
+	p.LeftOut[choose.Kept]--
+}
+
+// checkLink finds out where a link leads, before it becomes the next item. It is
+// false for a hard link to something whose data cannot be had.
+func (p *Plan) checkLink(i int, item *stage.Item) (found bool, err error) {
+	if p.rules.Links == RefuseLinks {
+		return false, fault.New(fault.Refused, "it is a link, and links are refused").Advise("--links skip leaves links out, --links keep makes them")
+	}
+	if item.Kind == archive.Hardlink {
+		return p.resolve(i, item)
+	}
+	if item.Link, err = p.in.Link(i); err != nil {
+		return false, err
+	}
+	return true, place.CheckLink(item.Path, item.Link)
+}
+
+// resolve makes a file of a hard link: a second name of an item that is kept,
+// or a copy of an entry that is not.
+func (p *Plan) resolve(i int, item *stage.Item) (bool, error) {
+	target, err := place.Clean(item.Link)
+	if err != nil {
+		return false, err
+	}
+	first, found := p.earlier(i, target)
+	if !found {
+		return false, fault.New(fault.Damaged, "it is a second name of %q, which does not come before it", item.Link)
+	}
+	item.Kind, item.Link = archive.File, ""
+	item.Size = p.entries[first].Size
+	p.entries[i].Size = item.Size // for those that are second names of this one
+	k := len(p.Items)
+	if j, kept := slices.BinarySearch(p.Kept, first); kept {
+		if p.second == nil {
+			p.second = map[int]int{}
+		}
+		p.second[k] = p.FirstOf(j)
+		return true, nil
+	}
+	if !p.in.AnyOrder() || p.entries[first].Kind != archive.File {
+		return false, nil
+	}
+	if p.data == nil {
+		p.data = map[int]int{}
+	}
+	p.data[k] = first
+	return true, nil
+}
+
+// earlier finds the last entry before i with a path. It is asked with rising i.
+func (p *Plan) earlier(i int, path string) (entry int, found bool) {
+	if p.byPath == nil {
+		p.byPath = map[string]int{}
+	}
+	for ; p.indexed < i; p.indexed++ {
+		if cleaned, err := place.Clean(p.entries[p.indexed].Path); err == nil {
+			p.byPath[cleaned] = p.indexed
+		}
+	}
+	entry, found = p.byPath[path]
+	return entry, found
+}
+
+// SecondOf is the item that item k is a second name of; false: it is none.
+func (p *Plan) SecondOf(k int) (first int, second bool) {
+	first, second = p.second[k]
+	return first, second
+}
+
+// FirstOf is the item that the k-th is a second name of, or itself.
+func (p *Plan) FirstOf(k int) int {
+	if j, second := p.second[k]; second {
+		return j
+	}
+	return k
+}
+
+// DataOf is the entry with the data of item k.
+func (p *Plan) DataOf(k int) int {
+	if i, other := p.data[k]; other {
+		return i
+	}
+	return p.Kept[k]
+}
+
+// largestTree bounds the paths of all folders of an archive together, in bytes.
+const largestTree = 256 << 20
+
+// checkFolders counts folders that no entry stands for where they are more than
+// the entries: a few long paths may ask for millions.
+func (p *Plan) checkFolders(budget *bound.Budget) error {
+	seen := map[string]bool{}
+	size, last := 0, ""
+	for i := range p.Items {
+		dir := path.Dir(p.Items[i].Path)
+		if dir == last {
+			continue
+		}
+		for last = dir; dir != "." && !seen[dir]; dir = path.Dir(dir) {
+			seen[dir] = true
+			if size += len(dir); size > largestTree {
+				return fault.New(fault.Unsafe, "its folders have paths of more than %d bytes together", largestTree)
+			}
+		}
+	}
+	return budget.Count(max(0, len(seen)-len(p.Items)))
+}

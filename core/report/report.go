@@ -1,0 +1,121 @@
+// Package report has what happened, as typed events: what became of an archive, of
+// an entry, of a source. Every command speaks in them, and all that is shown or
+// written of a run, for people, for scripts or for later runs, is made from them
+// alone. It does no work itself.
+package report
+
+import (
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+)
+
+// An Event is something that happened. Its lines of JSON are values for
+// encoding/json; docs/json.md describes them.
+type Event interface{ Lines() iter.Seq[any] }
+
+// A Sink is told what happens, never by two goroutines at a time.
+type Sink func(Event)
+
+// Notice is something that a person may want to know; it has no line of JSON.
+type Notice string
+
+// Lines are none.
+func (Notice) Lines() iter.Seq[any] { return lines() }
+
+// lines goes through values.
+func lines(values ...any) iter.Seq[any] {
+	return func(yield func(any) bool) {
+		for _, v := range values {
+			if !yield(v) {
+				return
+			}
+		}
+	}
+}
+
+// Failures finds out what errors have in common.
+type Failures struct {
+	count int
+	kind  fault.Kind
+}
+
+// Add takes one error into account.
+func (f *Failures) Add(err error) {
+	kind := fault.Of(err)
+	if f.count > 0 && f.kind != kind {
+		kind = fault.Other
+	}
+	f.kind = kind
+	f.count++
+}
+
+// Count is how many there were.
+func (f *Failures) Count() int { return f.count }
+
+// Err is nil when nothing failed. Failures of one kind make an error of that
+// kind, others one of kind fault.Other.
+func (f *Failures) Err() error {
+	if f.count == 0 {
+		return nil
+	}
+	return fault.New(f.kind, "%d failures", f.count)
+}
+
+// Matches looks at what a selection did: nothing matched anywhere, or an entry
+// asked for by its path that is nowhere, is an error of kind fault.NoMatch. What
+// else matched nothing, though something was kept, is returned.
+func Matches(s *choose.Selection, kept int, leftOut choose.Tally) (unmatched []string, err error) {
+	for _, rule := range s.Unmatched() {
+		switch {
+		case rule.Entry && err == nil:
+			e := fault.New(fault.NoMatch, "no entry has the path %q", rule.Text)
+			if rule.Nearest != "" {
+				_ = e.Advise(fmt.Sprintf("the nearest is %q", rule.Nearest))
+			}
+			err = e
+		case !rule.Entry && kept > 0:
+			unmatched = append(unmatched, rule.Text)
+		}
+	}
+	if err == nil && kept == 0 && leftOut.LeftOut() > 0 {
+		err = fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Advise("widecrate inspect shows what is inside")
+	}
+	return unmatched, err
+}
+
+// Failure is the JSON of an error.
+type Failure struct {
+	Kind  string `json:"kind"`
+	Code  int    `json:"code"`
+	Where string `json:"where"`
+	Why   string `json:"why"`
+	Do    string `json:"do,omitempty"`
+}
+
+// FailureOf returns it; nil for a nil error.
+func FailureOf(err error) *Failure {
+	if err == nil {
+		return nil
+	}
+	f := &Failure{Kind: fault.Of(err).Error(), Code: fault.Of(err).Number(), Why: err.Error()}
+	if e, ok := errors.AsType[*fault.Error](err); ok {
+		f.Where, f.Why, f.Do = e.Where, e.Err.Error(), e.Do
+	}
+	return f
+}
+
+// byRule counts by the names of rules.
+func byRule(t choose.Tally) map[string]int {
+	counts := map[string]int{}
+	for rule := choose.Kept + 1; int(rule) < len(t); rule++ {
+		if t[rule] > 0 {
+			counts[strings.ReplaceAll(rule.String(), " ", "_")] = t[rule]
+		}
+	}
+	return counts
+}

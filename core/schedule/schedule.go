@@ -1,0 +1,316 @@
+// Package schedule shares work out among workers, so that what comes of it does
+// not depend on how many there are: units are taken, settled and reported in
+// their order, a large one is not left to one worker, and what waits for its turn
+// is bounded. It knows nothing of what the work is.
+package schedule
+
+import (
+	"context"
+	"errors"
+	"runtime"
+	"slices"
+	"sync"
+)
+
+// A Unit is work that is settled as a whole. Its methods are called by one
+// goroutine at a time, but for Do.
+type Unit interface {
+	// Open makes the unit ready and says what there is to do. Calling turn waits
+	// until all units before this one are open, those inside them included; its
+	// error is to be returned.
+	Open(turn func() error) (Work, error)
+
+	// Do works on one share, on any goroutine. With an error it tells at which
+	// thing it was.
+	Do(share int) (at int, err error)
+
+	// Settle ends the unit, with the error of Open, that of Do at the first thing
+	// that failed, or that of the context. The error that it returns is the
+	// unit's.
+	Settle(err error) error
+
+	// Report is called when the unit and all before it are settled.
+	Report()
+
+	// Drop is called in the place of Settle and Report for a unit that is not
+	// taken, or not brought to its end, after a halt or a cancellation.
+	Drop()
+}
+
+// Work is what there is to do for a unit.
+type Work struct {
+	Inside []Unit // units that come right behind this one
+	Shares []int  // the first thing of each share; claimed in this order
+	Weight int64  // of what is held until the unit is settled, in bytes
+}
+
+// Options say how the work is shared out. Zero values are the usual ones.
+type Options struct {
+	Workers int   // 0: as many as there are processors
+	Ordered bool  // units are settled in their order; else as soon as they are done
+	Halt    bool  // take no further unit after one that failed
+	Backlog int64 // bounds the weight of units that are done and not settled; 0: 1 GiB
+}
+
+const defaultBacklog = 1 << 30
+
+// Run works on units, and on those inside them, until all are done, or ctx is
+// cancelled, or the run is halted. It returns how many were dropped.
+func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
+	s := &scheduler{Options: o, ctx: ctx}
+	if s.Workers < 1 {
+		s.Workers = runtime.GOMAXPROCS(0)
+	}
+	if s.Backlog <= 0 {
+		s.Backlog = defaultBacklog
+	}
+	s.changed.L = &s.mu
+	for _, u := range slices.Backward(units) {
+		s.head = &node{unit: u, next: s.head}
+		s.queue = append(s.queue, s.head)
+	}
+	s.opened = s.head
+	stop := context.AfterFunc(ctx, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.changed.Broadcast()
+	})
+	defer stop()
+	var workers sync.WaitGroup
+	for range s.Workers {
+		workers.Go(s.work)
+	}
+	workers.Wait()
+	for n := s.head; n != nil; n = n.next {
+		if n.settled { // behind one that was not taken
+			s.report(n)
+			continue
+		}
+		n.unit.Drop()
+		dropped++
+	}
+	return dropped
+}
+
+// node is a unit in the list of all, in their order.
+type node struct {
+	unit Unit
+	next *node
+	work Work
+
+	// Under the lock:
+	claimed int // shares that were handed out
+	pending int // workers that are busy with it
+	err     error
+	errAt   int
+	isOpen  bool
+	done    bool
+	settled bool
+}
+
+// scheduler shares the work out. A worker takes units of its own as long as there
+// are any, and then helps with those of others: small ones never meet, and a large
+// one is not left to one worker.
+type scheduler struct {
+	Options
+	ctx context.Context
+
+	mu       sync.Mutex
+	changed  sync.Cond
+	queue    []*node // those that nobody took, the next one last
+	opening  int     // nodes that were taken and are not open yet
+	active   []*node // with shares to claim
+	head     *node   // the first that is not settled and reported
+	opened   *node   // the first that is not open
+	settling bool
+	halted   bool
+	waiting  int64 // weight of those that are done and not settled
+}
+
+func (s *scheduler) work() {
+	for n, owned := s.take(); n != nil; n, owned = s.take() {
+		if owned {
+			s.open(n)
+		}
+		s.fill(n)
+	}
+}
+
+// take returns the next thing for a worker to do: a node that it owns from now
+// on, or one to help with; nil when there is nothing left.
+func (s *scheduler) take() (n *node, owned bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for s.ctx.Err() == nil {
+		if at := s.nextInQueue(); at >= 0 && !s.halted {
+			n := s.queue[at]
+			s.queue = slices.Delete(s.queue, at, at+1)
+			s.opening++
+			n.pending = 1 // the owner's, until it finds nothing more to claim
+			return n, true
+		}
+		for _, n := range s.active {
+			if n.claimed < len(n.work.Shares) && n.err == nil {
+				n.pending++
+				return n, false
+			}
+		}
+		if (len(s.queue) == 0 || s.halted) && s.opening == 0 {
+			return nil, false
+		}
+		s.changed.Wait()
+	}
+	return nil, false
+}
+
+// nextInQueue is the place of the node to take next, or -1 where that has to wait:
+// the last one, or if too much waits, the one that all others wait for, wherever
+// it is. That one is never held back.
+func (s *scheduler) nextInQueue() int {
+	last := len(s.queue) - 1
+	if s.waiting >= s.Backlog && last >= 0 && s.queue[last] != s.head {
+		return slices.Index(s.queue, s.head)
+	}
+	return last
+}
+
+// open makes a node ready and lets others help with it.
+func (s *scheduler) open(n *node) {
+	work, err := n.unit.Open(func() error { return s.awaitTurn(n) })
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.opening--
+	n.isOpen = true
+	if n.err = err; err == nil {
+		n.work = work
+		s.insert(n)
+		s.active = append(s.active, n)
+	}
+	for s.opened != nil && s.opened.isOpen {
+		s.opened = s.opened.next
+	}
+	s.changed.Broadcast()
+}
+
+// insert puts the units inside a node behind it.
+func (s *scheduler) insert(n *node) {
+	for _, u := range slices.Backward(n.work.Inside) {
+		n.next = &node{unit: u, next: n.next}
+		s.queue = append(s.queue, n.next)
+	}
+}
+
+// errHalted is the error of a unit that the run was halted before.
+var errHalted = errors.New("the run was halted before it")
+
+// awaitTurn waits until all nodes before this one are open. Once the run is
+// halted they may never be.
+func (s *scheduler) awaitTurn(n *node) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for s.opened != n {
+		if s.ctx.Err() != nil {
+			return s.ctx.Err()
+		}
+		if s.halted && slices.Contains(s.queue, s.opened) {
+			return errHalted // that one will not be taken any more
+		}
+		s.changed.Wait()
+	}
+	return nil
+}
+
+// fill works on shares of a node until none is left to claim.
+func (s *scheduler) fill(n *node) {
+	for {
+		share, found := s.claim(n)
+		if !found {
+			break
+		}
+		if at, err := n.unit.Do(share); err != nil {
+			s.mu.Lock()
+			if n.err == nil || at < n.errAt {
+				n.err, n.errAt = err, at
+			}
+			s.mu.Unlock()
+		}
+	}
+	s.mu.Lock()
+	n.pending--
+	last := n.pending == 0
+	if last {
+		s.active = slices.DeleteFunc(s.active, func(other *node) bool { return other == n })
+	}
+	s.mu.Unlock()
+	if last {
+		s.finish(n)
+	}
+}
+
+// claim hands out the next share of a node.
+func (s *scheduler) claim(n *node) (share int, found bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for n.claimed < len(n.work.Shares) && s.ctx.Err() == nil {
+		share := n.claimed
+		n.claimed++
+		// What stands before a thing that failed is still tried, so that the
+		// first one that fails is the same with any number of workers.
+		if n.err == nil || n.work.Shares[share] < n.errAt {
+			return share, true
+		}
+	}
+	return 0, false
+}
+
+// finish settles a node whose work is done, or has failed. In order, or as soon
+// as that; reports always come in order.
+func (s *scheduler) finish(n *node) {
+	if !s.Ordered {
+		s.settle(n)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n.done = true
+	if s.Ordered {
+		s.waiting += n.work.Weight
+	}
+	s.halted = s.halted || s.Halt && n.err != nil
+	s.changed.Broadcast()
+	if s.settling {
+		return
+	}
+	s.settling = true
+	for s.head != nil && s.head.done {
+		n := s.head
+		s.mu.Unlock()
+		if s.Ordered {
+			s.settle(n)
+		}
+		s.report(n)
+		s.mu.Lock()
+		s.halted = s.halted || s.Halt && n.err != nil
+		if s.Ordered {
+			s.waiting -= n.work.Weight
+		}
+		s.head = n.next
+		s.changed.Broadcast()
+	}
+	s.settling = false
+}
+
+func (s *scheduler) settle(n *node) {
+	err := n.err
+	if s.ctx.Err() != nil {
+		err = s.ctx.Err()
+	}
+	n.err = n.unit.Settle(err)
+	n.settled = true
+}
+
+// report lets a node be reported, unless it failed because of a cancellation.
+func (s *scheduler) report(n *node) {
+	if s.ctx.Err() == nil || n.err == nil {
+		n.unit.Report()
+	}
+}

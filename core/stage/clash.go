@@ -1,0 +1,308 @@
+package stage
+
+import (
+	"fmt"
+	"hash/crc32"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"widecrate/core/archive"
+	"widecrate/core/blob"
+	"widecrate/core/fault"
+)
+
+// A ClashError says which items found something else at their path.
+type ClashError struct {
+	Clashes []Clashing
+}
+
+// Clashing is one item of a ClashError.
+type Clashing struct {
+	Path     string // what is there
+	Entry    string // what would take its place, as the archive calls it
+	Other    string // the entry of the same archive that is there; empty: it is on disk
+	InTheWay bool   // one is a folder and the other is not
+}
+
+func (c Clashing) String() string {
+	switch {
+	case c.Other != "":
+		return fmt.Sprintf("entry %q and entry %q both go to %s", c.Other, c.Entry, c.Path)
+	case c.InTheWay:
+		return fmt.Sprintf("%s is in the way of entry %q: one of the two is a folder", c.Path, c.Entry)
+	}
+	return fmt.Sprintf("entry %q differs from %s", c.Entry, c.Path)
+}
+
+func (e *ClashError) Error() string {
+	const shown = 3
+	var b strings.Builder
+	for i, c := range e.Clashes[:min(shown, len(e.Clashes))] {
+		if i > 0 {
+			b.WriteString("; ")
+		}
+		b.WriteString(c.String())
+	}
+	if more := len(e.Clashes) - shown; more > 0 {
+		fmt.Fprintf(&b, "; and %d more", more)
+	}
+	return b.String()
+}
+
+// survey finds out what is to become of each item, by the clash rule, before
+// anything is moved.
+type survey struct {
+	*Unit
+	where   whereabouts
+	first   map[string]int // items by the path that they get
+	clashes []Clashing
+}
+
+func (u *Unit) survey(where whereabouts) error {
+	s := &survey{Unit: u, where: where, first: map[string]int{}}
+	if err := u.eachSpot(where, s.judge); err != nil {
+		return err
+	}
+	if s.clashes != nil {
+		return fault.New(fault.Refused, "%w", &ClashError{s.clashes}).
+			Advise("nothing of this archive was put into place; --clash skip, replace, newer or number says what to do instead")
+	}
+	return nil
+}
+
+// judge decides about one item.
+func (s *survey) judge(i int, at spot) error {
+	it, r := &s.items[i], &s.result[i]
+	if r.Action == Skipped || r.Action == Lost {
+		return nil
+	}
+	r.Action = Added
+	found, err := s.lookUp(i, it.Path, at)
+	switch {
+	case err != nil:
+		return fault.Writing(s.root.full(r.Path), err)
+	case found.what == nothing:
+	case found.equal:
+		r.Action = Same
+	case s.rules.Clash == Number && at.blocked == "":
+		return s.number(i, at)
+	case found.what == inTheWay && s.rules.Clash != Skip:
+		s.clash(i, at, found)
+		return nil
+	case s.rules.Clash == Skip, s.rules.Clash == Newer && it.Modified.Sub(found.modified) <= tolerance:
+		r.Action = Skipped
+		return nil
+	case s.rules.Clash == Replace, s.rules.Clash == Newer:
+		r.Action = Replaced
+		if found.item >= 0 { // its place is this one's now
+			if s.result[found.item].Action == Added {
+				r.Action = Added
+			}
+			s.result[found.item].Action = Skipped
+		}
+	default:
+		s.clash(i, at, found)
+		return nil
+	}
+	if r.Action != Same || found.item < 0 {
+		s.first[s.root.fold(it.Path)] = i
+	}
+	return nil
+}
+
+// tolerance is how far apart times count as the same: some archives and file
+// systems keep only every second second.
+const tolerance = 2 * time.Second
+
+func (s *survey) clash(i int, at spot, found occupant) {
+	s.result[i].Action = clashing
+	c := Clashing{Path: s.root.full(s.result[i].Path), Entry: s.items[i].Name, InTheWay: found.what == inTheWay}
+	if at.blocked != "" {
+		c.Path = s.root.full(at.blocked)
+	}
+	if found.item >= 0 {
+		c.Other = s.items[found.item].Name
+	}
+	s.clashes = append(s.clashes, c)
+}
+
+// number finds a free name for an item: name-2.ext, name-3.ext … A name at
+// which the item already lies is the one of an earlier run.
+func (s *survey) number(i int, at spot) error {
+	it := &s.items[i]
+	dir, name := path.Split(it.Path)
+	ext := path.Ext(name)
+	stem := strings.TrimSuffix(name, ext)
+	for n := 2; ; n++ {
+		at.name = fmt.Sprintf("%s-%d%s", stem, n, ext)
+		to := dir + at.name
+		if s.taken[s.root.fold(to)] {
+			continue
+		}
+		found, err := s.lookUp(i, to, at)
+		if err != nil {
+			return fault.Writing(s.root.full(s.result[i].Path), err)
+		}
+		if found.what != nothing && !found.equal {
+			continue
+		}
+		s.result[i].Path = path.Join(s.folder, to)
+		if found.what == nothing {
+			s.first[s.root.fold(to)] = i
+			s.result[i].Action = Added
+		} else {
+			s.result[i].Action = Same
+		}
+		return nil
+	}
+}
+
+// occupant is what stands at an item's place.
+type occupant struct {
+	what     presence
+	item     int  // of the same unit; -1: it is on disk, or planned by another unit
+	equal    bool // to the item
+	modified time.Time
+}
+
+type presence uint8
+
+const (
+	nothing presence = iota
+	something
+	inTheWay // a folder for a file, or the other way round: never replaced
+)
+
+// lookUp finds what stands at the path that item i is to get.
+func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
+	it := &s.items[i]
+	found := occupant{item: -1}
+	if at.blocked != "" {
+		found.what = inTheWay
+		return found, nil
+	}
+	if earlier, taken := s.first[s.root.fold(to)]; taken {
+		var err error
+		found.what, found.item, found.modified = something, earlier, s.items[earlier].Modified
+		if it.Kind == archive.Folder { // checkKinds: then both are
+			found.equal = true
+		} else {
+			found.equal, err = s.equalItems(earlier, i)
+		}
+		return found, err
+	}
+	if planned, ok := s.root.planned[s.root.fold(path.Join(s.folder, to))]; ok {
+		found.what, found.equal, found.modified = something, claimEqual(&planned, &it.Entry), planned.Modified
+		if (planned.Kind == archive.Folder) != (it.Kind == archive.Folder) {
+			found.what = inTheWay
+		}
+		return found, nil
+	}
+	if at.dir == nil {
+		return found, nil
+	}
+	there, err := at.dir.Lstat(at.name)
+	if err != nil {
+		return found, ignoreMissing(err)
+	}
+	if it.Kind == archive.Folder && there.Mode()&fs.ModeSymlink != 0 {
+		if there, err = at.dir.Stat(at.name); err != nil {
+			found.what = inTheWay
+			return found, nil
+		}
+	}
+	found.what, found.modified = something, there.ModTime()
+	switch {
+	case there.IsDir() != (it.Kind == archive.Folder):
+		found.what = inTheWay
+	case there.IsDir():
+		found.equal = true
+	default:
+		found.equal, err = s.sameAsThere(i, at, there)
+	}
+	return found, err
+}
+
+// sameAsThere compares an item with what is there: byte for byte, or in a
+// preview by what the archive says of it.
+func (u *Unit) sameAsThere(i int, at spot, there fs.FileInfo) (bool, error) {
+	it := &u.items[i]
+	if u.root.preview || it.Kind != archive.File {
+		return u.sameAsClaimed(i, at, there)
+	}
+	if !there.Mode().IsRegular() || it.Size != archive.Unknown && there.Size() != it.Size {
+		return false, nil
+	}
+	theirs, err := at.dir.Open(at.name)
+	if err != nil {
+		return false, err
+	}
+	defer theirs.Close()
+	mine, err := u.openStaged(i)
+	if err != nil {
+		return false, err
+	}
+	defer mine.Close()
+	return blob.Equal(mine, theirs)
+}
+
+// sameAsClaimed compares what the archive says of an item with what is there.
+// Where it says nothing that a file could be told by, they may be the same.
+func (u *Unit) sameAsClaimed(i int, at spot, there fs.FileInfo) (bool, error) {
+	it := &u.items[i]
+	switch {
+	case it.Kind == archive.Symlink:
+		if there.Mode()&fs.ModeSymlink == 0 {
+			return false, nil
+		}
+		target, err := at.dir.Readlink(at.name)
+		return target == it.Link, err
+	case !there.Mode().IsRegular() || it.Size != archive.Unknown && there.Size() != it.Size:
+		return false, nil
+	case !it.HasCRC32:
+		return true, nil
+	}
+	theirs, err := at.dir.Open(at.name)
+	if err != nil {
+		return false, err
+	}
+	defer theirs.Close()
+	sum := crc32.NewIEEE()
+	_, err = io.Copy(sum, theirs)
+	return sum.Sum32() == it.CRC32, err
+}
+
+// equalItems compares two items of this unit that go to the same path.
+func (u *Unit) equalItems(a, b int) (bool, error) {
+	x, y := &u.items[a], &u.items[b]
+	if x.Kind != archive.File || y.Kind != archive.File || u.root.preview {
+		return claimEqual(&x.Entry, &y.Entry), nil
+	}
+	f, err := u.openStaged(a)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	g, err := u.openStaged(b)
+	if err != nil {
+		return false, err
+	}
+	defer g.Close()
+	return blob.Equal(f, g)
+}
+
+func claimEqual(a, b *archive.Entry) bool {
+	if a.Kind == archive.Symlink {
+		return b.Kind == archive.Symlink && a.Link == b.Link
+	}
+	return a.Kind == b.Kind && a.Size == b.Size && a.CRC32 == b.CRC32 && a.HasCRC32 && b.HasCRC32
+}
+
+func (u *Unit) openStaged(i int) (*os.File, error) {
+	dir, name := u.stagedAt(i)
+	return u.root.area.Open(path.Join(dir, name))
+}

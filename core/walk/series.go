@@ -1,0 +1,123 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"io"
+	"sort"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+	"widecrate/core/source"
+)
+
+// openSeries opens the members of a series as one archive. It comes in order if
+// one of them does.
+func openSeries(s source.Source, o archive.Options) (*Archive, error) {
+	a := &Archive{rules: o, room: 4 * inMemory}
+	a.users.Store(1)
+	ordered := false
+	formats := map[string]bool{}
+	for _, member := range s.Members {
+		m, err := Open(member, o)
+		if err != nil {
+			a.Close()
+			return nil, fault.At(member.Name(), err)
+		}
+		a.opened = append(a.opened, m)
+		a.Size += m.Size
+		a.Files = append(a.Files, m.Files...)
+		a.members = append(a.members, member.Name())
+		a.Format = m.Format
+		formats[m.Format] = true
+		ordered = ordered || m.Reader == nil
+	}
+	if len(formats) > 1 {
+		a.Format = "mixed"
+	}
+	if ordered {
+		a.Stream = &seriesStream{a: a, opened: a.opened}
+		return a, nil
+	}
+	r := &seriesReader{opened: a.opened}
+	for i, m := range a.opened {
+		a.starts = append(a.starts, len(r.entries))
+		r.entries = append(r.entries, m.Entries()...)
+		r.broken = errors.Join(r.broken, fault.At(a.members[i], archive.Broken(m.Reader)))
+		for _, remark := range archive.Remarks(m.Reader) {
+			r.remarks = append(r.remarks, a.members[i]+": "+remark)
+		}
+	}
+	r.starts = a.starts
+	a.Reader = r
+	return a, nil
+}
+
+// seriesReader is a series whose members have directories.
+type seriesReader struct {
+	opened  []*Archive
+	entries []archive.Entry
+	starts  []int // of each member's entries
+	broken  error
+	remarks []string
+}
+
+func (r *seriesReader) Entries() []archive.Entry { return r.entries }
+func (r *seriesReader) Broken() error            { return r.broken }
+func (r *seriesReader) Remarks() []string        { return r.remarks }
+func (r *seriesReader) Close() error             { return nil } // the members are closed by their archive
+
+func (r *seriesReader) Open(i int) (io.ReadCloser, error) {
+	m := memberAt(r.starts, i)
+	return r.opened[m].Open(i - r.starts[m])
+}
+
+// memberAt tells in which member an entry is.
+func memberAt(starts []int, entry int) int {
+	return sort.Search(len(starts), func(m int) bool { return starts[m] > entry }) - 1
+}
+
+// seriesStream goes through the members one after the other.
+type seriesStream struct {
+	a       *Archive
+	opened  []*Archive
+	at      int     // the member that is gone through
+	cursor  *Cursor // in it
+	entries int     // of all so far
+}
+
+func (s *seriesStream) Next() (archive.Entry, error) {
+	for {
+		if s.cursor != nil {
+			e, err := s.cursor.Next()
+			if err == nil && e.Kind == archive.Symlink && e.Link == "" {
+				e.Link, err = s.cursor.Link()
+			}
+			if err == nil {
+				s.entries++
+				return *e, nil
+			}
+			if err != io.EOF {
+				return archive.Entry{}, fault.At(s.a.members[s.at], err)
+			}
+			s.at++
+		}
+		if s.at == len(s.opened) {
+			s.cursor = nil
+			return archive.Entry{}, io.EOF
+		}
+		s.cursor = s.opened[s.at].Cursor(context.Background(), nil)
+		s.a.starts = append(s.a.starts, s.entries)
+	}
+}
+
+func (s *seriesStream) Read(p []byte) (n int, err error) { return s.cursor.Read(p) }
+
+func (s *seriesStream) WriteTo(w io.Writer) (int64, error) { return s.cursor.WriteTo(w) }
+
+func (s *seriesStream) Close() error {
+	if s.cursor != nil {
+		s.cursor.Close()
+	}
+	return nil // the members are closed by their archive
+}

@@ -1,0 +1,158 @@
+package walk
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+	"widecrate/core/format"
+	"widecrate/core/source"
+)
+
+// content makes an archive of three entries of noise, in a format by its name.
+func content(t *testing.T, name string) string {
+	t.Helper()
+	f, ok := format.ByName(name)
+	require.True(t, ok)
+	var b bytes.Buffer
+	w, err := f.NewWriter(&b, archive.WriteOptions{})
+	require.NoError(t, err)
+	data, noise := make([]byte, 60_000), rand.NewChaCha8([32]byte{byte(len(name))})
+	for _, path := range []string{"a.dat", "b.dat", "c.dat"} {
+		noise.Read(data)
+		_, err := w.Add(archive.Entry{Path: path, Size: int64(len(data))}, bytes.NewReader(data))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.String()
+}
+
+// readAll opens the one source there is and reads all of it.
+func readAll(t *testing.T, r source.Request) (entries int, err error) {
+	t.Helper()
+	sources, err := source.Find(t.Context(), r)
+	require.NoError(t, err)
+	require.Len(t, sources, 1)
+	a, err := Open(sources[0], archive.Options{})
+	if err != nil {
+		return 0, err
+	}
+	defer a.Close()
+	cursor := a.Cursor(t.Context(), nil)
+	defer cursor.Close()
+	for {
+		_, err := cursor.Next()
+		if err == io.EOF {
+			return entries, nil
+		}
+		if err == nil {
+			_, err = io.Copy(io.Discard, cursor)
+		}
+		if err != nil {
+			return entries, err
+		}
+		entries++
+	}
+}
+
+// A cut of any format is read as the whole; what only its data can tell is said
+// where it breaks.
+func TestCutSets(t *testing.T) {
+	for _, name := range []string{"x.zip", "x.tar", "x.tar.gz", "x.tar.zst", "x.tar.xz", "x.tar.bz2", "x.tar.lz4", "x.csv.gz"} {
+		whole := content(t, strings.Replace(name, ".csv.gz", ".tar.gz", 1))
+		const size = 20_000
+		for wrong, change := range map[string]func(parts []string) []string{
+			"":                         func(p []string) []string { return p },
+			"swapped":                  func(p []string) []string { p[3], p[4] = p[4], p[3]; return p },
+			"first swapped":            func(p []string) []string { p[0], p[1] = p[1], p[0]; return p },
+			"left out and renumbered":  func(p []string) []string { return append(p[:4], p[5:]...) },
+			"the last part is missing": func(p []string) []string { return p[:len(p)-1] },
+		} {
+			t.Run(name+" "+wrong, func(t *testing.T) {
+				dir := t.TempDir()
+				var parts []string
+				for at := 0; at < len(whole); at += size {
+					parts = append(parts, whole[at:min(at+size, len(whole))])
+				}
+				for i, part := range change(parts) {
+					require.NoError(t, os.WriteFile(fmt.Sprintf("%s/%s.%03d", dir, name, i+1), []byte(part), 0o666))
+				}
+				n, err := readAll(t, source.Request{Names: []string{dir}})
+				if wrong == "" {
+					require.NoError(t, err)
+					assert.Equal(t, 3, n)
+					return
+				}
+				require.ErrorIs(t, err, fault.Incomplete)
+			})
+		}
+	}
+}
+
+// A series is one source, in the order of its numbers, from members of any kind.
+func TestSeries(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"s-1.tar", "s-2.zip", "s-10.tar", "s-2.tar", "s-docs.tar", "s-4.tar.gz", "s-5.tar.gz"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content(t, name)), 0o666))
+	}
+	for pattern, c := range map[string]struct {
+		gaps bool
+		kind fault.Kind
+		want string
+	}{
+		"s-{n}.tar":    {true, 0, "s-1.tar s-2.tar s-10.tar"},
+		"s-{n}.tar.gz": {true, 0, "s-4.tar.gz s-5.tar.gz"},
+		"s-{n}.zip":    {false, fault.Incomplete, "s-1.zip"},
+		"t-{n}.tar":    {false, fault.NoMatch, "t-{n}.tar"},
+		"s/{n}.tar":    {false, fault.Usage, "s/{n}.tar"},
+		"s.tar":        {false, fault.Usage, "s.tar"},
+	} {
+		t.Run(pattern, func(t *testing.T) {
+			sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}, Series: []string{pattern}, AllowGaps: c.gaps})
+			at := slices.IndexFunc(sources, func(s source.Source) bool { return s.Members != nil })
+			if err == nil {
+				require.GreaterOrEqual(t, at, 0)
+				assert.Equal(t, "s"+strings.TrimPrefix(pattern, "s-{n}"), sources[at].Name())
+				err = sources[at].Err
+			}
+			if c.kind != 0 {
+				require.ErrorIs(t, err, c.kind)
+				assert.Contains(t, err.Error(), c.want)
+				return
+			}
+			require.NoError(t, err)
+			a, err := Open(sources[at], archive.Options{})
+			require.NoError(t, err)
+			defer a.Close()
+			var members []string
+			n := 3 * len(strings.Fields(c.want))
+			if a.Stream != nil {
+				for range n {
+					_, err := a.Stream.Next()
+					require.NoError(t, err)
+				}
+				_, err = a.Stream.Next()
+				assert.Equal(t, io.EOF, err)
+			} else {
+				assert.Len(t, a.Entries(), n)
+			}
+			for i := range n {
+				if m := a.Member(i); !slices.Contains(members, m) {
+					members = append(members, m)
+				}
+			}
+			assert.Equal(t, c.want, strings.Join(members, " "))
+		})
+	}
+}
