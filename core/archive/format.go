@@ -59,6 +59,10 @@ type Writer interface {
 
 	// Close completes the archive; the underlying writer stays open.
 	Close() error
+
+	// Abort gives the archive up, in the place of Close. Afterwards nothing more
+	// is written to the underlying writer.
+	Abort()
 }
 
 // A Preparer is a Writer of which the costly part of Add can be done beforehand,
@@ -127,7 +131,7 @@ type Format struct {
 	// OpenStream opens an archive that can only be gone through in order.
 	OpenStream func(r io.ReaderAt, size int64, o Options) (Stream, error)
 
-	// NewWriter starts an archive. Where w also is an io.WriterAt, headers
+	// NewWriter starts an archive; nil: the format is only read. Where w also is an io.WriterAt, headers
 	// may be completed afterwards; bytes before the start are never touched.
 	NewWriter func(w io.Writer, o WriteOptions) (Writer, error)
 

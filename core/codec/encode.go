@@ -2,8 +2,10 @@ package codec
 
 import (
 	"bytes"
+	"errors"
 	"io"
 	"runtime"
+	"sync/atomic"
 )
 
 // Level is how hard an encoder tries: from 1, the fastest, to 9, the smallest.
@@ -46,6 +48,16 @@ func (o EncodeOptions) workers() int {
 	return runtime.GOMAXPROCS(0)
 }
 
+// Abort ends an encoder whose output nobody wants any more. Afterwards its
+// goroutines have ended, and nothing more is written.
+func Abort(enc io.WriteCloser) {
+	if a, ok := enc.(interface{ Abort() }); ok {
+		a.Abort()
+		return
+	}
+	_ = enc.Close() // which waits for them as well
+}
+
 // encodeWhole compresses a block as a stream of its own.
 func encodeWhole(block []byte, start func(io.Writer) (io.WriteCloser, error)) ([]byte, error) {
 	var out bytes.Buffer
@@ -69,12 +81,13 @@ type blocks struct {
 	history int // how much of what is in front of a block its encoder gets
 	workers int
 
-	block  []byte // being filled, behind the history
-	before int    // bytes of history in block
-	queue  chan chan encoded
-	done   chan error // of the goroutine that writes
-	err    error
-	closed bool
+	block    []byte // being filled, behind the history
+	before   int    // bytes of history in block
+	queue    chan chan encoded
+	done     chan error // of the goroutine that writes
+	err      error
+	closed   bool
+	unwanted atomic.Bool
 }
 
 // blockEncoder compresses one block. before is what stands in front of it, for
@@ -145,6 +158,9 @@ func (b *blocks) start() {
 	go func() {
 		for result := range b.queue {
 			r := <-result
+			if b.unwanted.Load() {
+				r.err = errAborted
+			}
 			if r.err == nil {
 				_, r.err = b.dst.Write(r.data)
 			}
@@ -155,6 +171,24 @@ func (b *blocks) start() {
 		}
 		b.done <- nil
 	}()
+}
+
+var errAborted = errors.New("the encoder was aborted")
+
+// Abort ends it without compressing what is left.
+func (b *blocks) Abort() {
+	if b.closed {
+		return
+	}
+	b.closed, b.block = true, nil
+	b.unwanted.Store(true)
+	if b.err == nil {
+		b.err = errAborted
+	}
+	if b.queue != nil {
+		close(b.queue)
+		<-b.done
+	}
 }
 
 // Close compresses what is left and waits until all is written.

@@ -130,6 +130,9 @@ func (w *wrapped) Write(p []byte) (int, error) {
 	return w.blocks.Write(p)
 }
 
+// Abort ends it without compressing what is left.
+func (w *wrapped) Abort() { w.blocks.Abort() }
+
 func (w *wrapped) Close() error {
 	if err := w.start(); err != nil {
 		w.blocks.Close() // the first error says what is wrong

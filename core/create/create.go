@@ -57,9 +57,9 @@ type Stream struct {
 
 // Options is a request to make one archive.
 type Options struct {
-	Archive string    // path of the archive
-	Output  io.Writer // takes the archive instead of a file at that path; nil: it goes there
-	Format  archive.Format
+	Archive string         // path of the archive
+	Output  io.Writer      // takes the archive instead of a file at that path; nil: it goes there
+	Format  archive.Format // zero: that of the archive's extension
 	Writing archive.WriteOptions
 	Cut     *cut.Options // into parts; nil: it is one file
 	Clash   Clash
@@ -87,18 +87,23 @@ type Options struct {
 }
 
 // FormatOf tells the format of a new archive by its name; empty: by the extension
-// of path. One that is not known is of kind fault.Usage.
+// of path. One that is not known, or only read, is of kind fault.Usage.
 func FormatOf(path, name string) (archive.Format, error) {
-	for _, f := range format.All {
-		if name != "" && name == f.Name {
-			return f, nil
+	f, ok := archive.Format{}, false
+	for _, known := range format.All {
+		if name != "" && name == known.Name {
+			f, ok = known, true
 		}
 	}
 	if name != "" { // an extension, with or without its dot, does as well
 		path = "x." + name
 	}
-	f, ok := format.ByName(filepath.Base(path))
+	if !ok {
+		f, ok = format.ByName(filepath.Base(path))
+	}
 	switch {
+	case ok && f.NewWriter == nil:
+		return f, fault.New(fault.Usage, "%s is read, and not written", f.Name).Advise(known())
 	case ok:
 		return f, nil
 	case name != "":
@@ -116,6 +121,12 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	started := time.Now()
 	if o.Read == nil {
 		o.Read = new(atomic.Int64)
+	}
+	if o.Format.NewWriter == nil {
+		var err error
+		if o.Format, err = FormatOf(o.Archive, o.Format.Name); err != nil {
+			return nil, err
+		}
 	}
 	o.ReadBack = o.ReadBack || o.Remove
 	if err := o.Check(); err != nil {
@@ -151,6 +162,9 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 
 // Check finds what the format cannot do: kind fault.Usage.
 func (o *Options) Check() error {
+	if o.Format.NewWriter == nil {
+		return fault.New(fault.Usage, "no format is named that is written").Advise(known())
+	}
 	methods := o.Format.Methods
 	if o.Writing.Method != "" && !slices.Contains(methods, o.Writing.Method) {
 		if methods == nil {
@@ -227,10 +241,11 @@ func (c *collector) write(target string, r *report.Created) error {
 	}
 	w, err := out.Start(c.Format, c.Writing)
 	if err == nil {
-		err = c.pack(w, r)
-	}
-	if err == nil {
-		err = fault.Writing("", w.Close())
+		if err = c.pack(w, r); err != nil {
+			w.Abort()
+		} else {
+			err = fault.Writing("", w.Close())
+		}
 	}
 	if err == nil {
 		err = out.Finish(r)

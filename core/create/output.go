@@ -156,4 +156,4 @@ func (o *Options) numbered(target string, also map[string]string) (string, error
 }
 
 // known says which formats there are.
-func known() string { return "widecrate writes: " + strings.Join(format.Names(), ", ") }
+func known() string { return "widecrate writes: " + strings.Join(format.Writable(), ", ") }

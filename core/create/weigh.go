@@ -26,6 +26,9 @@ type Way struct {
 // Ways are those that are weighed when nothing else is said.
 var Ways = []string{"zip:store", "zip@fast", "zip", "zip@best", "zip:zstd", "tar.gz", "tar.lz4", "tar.zst", "tar.zst@best", "tar.bz2", "tar.xz"}
 
+// DefaultSample is how many bytes are packed when nothing else is said.
+const DefaultSample = 64 << 20
+
 // ParseWay reads a way to pack: a format, a method after a colon, a level after
 // an at sign. What there is not is of kind fault.Usage.
 func ParseWay(text string) (Way, error) {
@@ -57,8 +60,8 @@ func ParseWay(text string) (Way, error) {
 // A Weighing is a request to compare ways to pack.
 type Weighing struct {
 	Options       // sources, selection and paths
-	Ways    []Way // to be tried in this order
-	Sample  int64 // how many bytes are packed; all if there are no more
+	Ways    []Way // to be tried in this order; nil: Ways
+	Sample  int64 // how many bytes are packed, all if there are no more; 0: DefaultSample
 }
 
 // largestPiece bounds how much of a sample one file makes up.
@@ -67,6 +70,18 @@ const largestPiece = 16
 // Run reads a sample of the sources into memory and packs it in every way. Each
 // is reported when it is done.
 func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weighed, error) {
+	if w.Ways == nil {
+		for _, name := range Ways {
+			way, err := ParseWay(name)
+			if err != nil {
+				return nil, err
+			}
+			w.Ways = append(w.Ways, way)
+		}
+	}
+	if w.Sample <= 0 {
+		w.Sample = DefaultSample
+	}
 	c := newCollector(ctx, w.Options)
 	if err := c.collect(); err != nil {
 		return nil, err
@@ -95,7 +110,9 @@ func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weig
 			r.Off = max(r.Off, off)
 		}
 		r.Ways = append(r.Ways, *m)
-		tell(m)
+		if tell != nil {
+			tell(m)
+		}
 	}
 	mark(r.Ways)
 	return r, nil

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/format"
 	"widecrate/core/format/zip"
 	"widecrate/core/place"
 	"widecrate/core/report"
@@ -278,4 +280,75 @@ func TestAlwaysEnds(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, left)
 	}
+}
+
+// In a dry run that halts, what was not opened is not promised to be taken away.
+func TestDryRunPromisesOnlyWhatItOpened(t *testing.T) {
+	in := t.TempDir()
+	for _, name := range []string{"1.zip", "2.zip", "3.zip"} {
+		pack(t, filepath.Join(in, name), "x", name)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(in, "2.zip"), []byte("PK broken"), 0o666))
+	for _, disposition := range []Disposition{Remove, Move} {
+		o := options(in)
+		o.Placement.Into, o.DryRun, o.Halt, o.After = t.TempDir(), true, true, After{Disposition: disposition, Folder: "done"}
+		outcomes, disposals, notices := unpack(t, o)
+		assert.Len(t, outcomes, 2)
+		require.Len(t, disposals, 3)
+		assert.Equal(t, []string{"", "not all of it could be unpacked", "it was not taken"}, []string{disposals[0].Kept, disposals[1].Kept, disposals[2].Kept})
+		assert.Equal(t, []string{"stopped at the first failure: 1 archives were not taken"}, notices)
+	}
+}
+
+// Whatever fails, and wherever, no file stays open and nothing that was spooled
+// stays on the disk.
+func TestNothingLeaks(t *testing.T) {
+	handles := func() int {
+		open, err := os.ReadDir("/proc/self/fd")
+		if err != nil {
+			t.Skip("this system does not list open files")
+		}
+		return len(open)
+	}
+	dir, spools := t.TempDir(), t.TempDir()
+	t.Setenv("TMPDIR", spools)
+	large := make([]byte, 17<<20)
+	rand.NewChaCha8([32]byte{}).Read(large)
+	pack(t, filepath.Join(dir, "large.zip"), "noise", string(large))
+	inner, err := os.ReadFile(filepath.Join(dir, "large.zip"))
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(filepath.Join(dir, "large.zip")))
+	f, _ := format.ByName("x.tar.zst")
+	var b bytes.Buffer
+	w, err := f.NewWriter(&b, archive.WriteOptions{})
+	require.NoError(t, err)
+	for _, name := range []string{"large.zip", "small.zip", "z"} {
+		_, err := w.Add(archive.Entry{Path: name, Size: int64(len(inner))}, bytes.NewReader(inner))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	whole := b.Bytes()
+	before := handles()
+	for cut := range 4 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "months.tar.zst"), whole[:len(whole)*(cut+1)/4], 0o666))
+		for _, dry := range []bool{true, false} {
+			for _, nested := range []int{0, 1} {
+				o := options(dir)
+				o.Placement.Into, o.Nested, o.DryRun = t.TempDir(), nested, dry
+				unpack(t, o)
+				ctx, cancel := context.WithCancel(t.Context())
+				o = options(dir)
+				o.Placement.Into, o.Nested, o.DryRun = t.TempDir(), nested, dry
+				time.AfterFunc(time.Duration(10*cut)*time.Millisecond, cancel)
+				_ = Run(ctx, o, nil)
+				cancel()
+			}
+		}
+	}
+	left, err := os.ReadDir(spools)
+	require.NoError(t, err)
+	for _, l := range left {
+		assert.NotContains(t, l.Name(), "spool")
+	}
+	assert.LessOrEqual(t, handles(), before)
 }

@@ -89,10 +89,18 @@ func cutExtension(name string, f archive.Format) (string, bool) {
 }
 
 // Names lists the names of all formats.
-func Names() []string {
+func Names() []string { return names(func(archive.Format) bool { return true }) }
+
+// Writable lists the names of those that are written as well.
+func Writable() []string { return names(func(f archive.Format) bool { return f.NewWriter != nil }) }
+
+func names(of func(archive.Format) bool) []string {
 	var names []string
 	for _, f := range All {
-		names = append(names, f.Name)
+		if of(f) {
+			names = append(names, f.Name)
+		}
 	}
-	return slices.Sorted(slices.Values(names))
+	slices.Sort(names)
+	return names
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"iter"
 	"path"
+	"runtime"
 
 	"golang.org/x/sync/errgroup"
 
@@ -184,7 +185,7 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 }
 
 // Each goes through the entries that the selection keeps, and gives each to do
-// with a function that opens its data. Several workers do so at once, and share
+// with a function that opens its data. Several workers (0: as many as there are processors) do so at once, and share
 // them by size; the error of the first that fails is returned. An archive that
 // comes in order was read to its end when it was opened: open is nil then.
 func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.Entry, open func() (io.ReadCloser, error)) error) error {
@@ -195,6 +196,9 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 		} else if err := do(e, nil); err != nil {
 			return err
 		}
+	}
+	if workers < 1 {
+		workers = runtime.GOMAXPROCS(0)
 	}
 	var group errgroup.Group
 	group.SetLimit(workers)

@@ -60,3 +60,71 @@ func TestCreate(t *testing.T) {
 	_, err = Create(filepath.Join(dir, "missing", "a.zip"), false)
 	assert.True(t, errors.Is(err, fault.Unwritable) && errors.Is(err, fs.ErrNotExist))
 }
+
+// Several files appear together or not at all, and what they would have replaced
+// is then as it was.
+func TestCommitIsAllOrNone(t *testing.T) {
+	for _, replace := range []bool{false, true} {
+		dir := t.TempDir()
+		there := map[string]string{"b": "old b"}
+		if replace {
+			there["a"] = "old a"
+		}
+		for name, data := range there {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o666))
+		}
+		n, err := CreateIn(dir)
+		require.NoError(t, err)
+		for _, data := range []string{"new a", "new b", "new c"} {
+			f, err := n.Next()
+			require.NoError(t, err)
+			_, err = f.WriteString(data)
+			require.NoError(t, err)
+			require.NoError(t, f.Close())
+		}
+		if replace { // the last one vanishes: its move fails after the others
+			require.NoError(t, os.Remove(n.Path(2)))
+		}
+		require.Error(t, n.Commit([]string{"a", "b", "c"}, replace))
+		assert.Equal(t, there, read(t, dir))
+	}
+}
+
+// Files are taken away together or not at all.
+func TestTakeAway(t *testing.T) {
+	for name, c := range map[string]struct {
+		to    []string // "" removes
+		taken string   // exists already
+		left  []string // in the folder; nil: all three
+	}{
+		"removed":       {[]string{"", "", ""}, "", []string{}},
+		"moved":         {[]string{"1", "2", "3"}, "", []string{}},
+		"one is there":  {[]string{"1", "2", "3"}, "3", nil},
+		"first of them": {[]string{"1", "2", "3"}, "1", nil},
+	} {
+		dir, away := t.TempDir(), t.TempDir()
+		var files, to []string
+		for i, name := range []string{"x.001", "x.002", "x.003"} {
+			files = append(files, filepath.Join(dir, name))
+			require.NoError(t, os.WriteFile(files[i], []byte(name), 0o666))
+			if c.to[i] != "" {
+				to = append(to, filepath.Join(away, c.to[i]))
+			} else {
+				to = append(to, "")
+			}
+		}
+		if c.taken != "" {
+			require.NoError(t, os.WriteFile(filepath.Join(away, c.taken), []byte("theirs"), 0o666))
+		}
+		err := TakeAway(files, to)
+		if c.left == nil {
+			assert.ErrorIs(t, err, fault.Refused, name)
+			assert.Equal(t, map[string]string{"x.001": "x.001", "x.002": "x.002", "x.003": "x.003"}, read(t, dir), name)
+			assert.Equal(t, map[string]string{c.taken: "theirs"}, read(t, away), name)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Empty(t, read(t, dir), name)
+	}
+	assert.ErrorIs(t, TakeAway([]string{filepath.Join(t.TempDir(), "missing")}, []string{""}), fault.Unwritable)
+}

@@ -45,6 +45,12 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 	if workers < 1 {
 		workers = runtime.GOMAXPROCS(0)
 	}
+	if c.Placement == nil {
+		c.Placement = &place.Placement{}
+	}
+	if c.Read == nil {
+		c.Read = new(atomic.Int64)
+	}
 	if err := c.Output.Check(); err != nil {
 		return err
 	}
@@ -156,16 +162,17 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, decide: paths.decide, through: c.through(ctx, paths.budget),
 		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
 	if err == nil {
-		err = t.run()
-	}
-	if err == nil {
-		err = t.secondNames(func() (*walk.Archive, error) { return walk.Open(s, c.Reading) })
-	}
-	if err == nil && r.Result.Files == 0 {
-		err = fault.New(fault.NoMatch, "nothing of it is left to convert")
-	}
-	if err == nil {
-		err = fault.Writing(target, w.Close())
+		if err = t.run(); err == nil {
+			err = t.secondNames(func() (*walk.Archive, error) { return walk.Open(s, c.Reading) })
+		}
+		if err == nil && r.Result.Files == 0 {
+			err = fault.New(fault.NoMatch, "nothing of it is left to convert")
+		}
+		if err != nil {
+			w.Abort()
+		} else {
+			err = fault.Writing(target, w.Close())
+		}
 	}
 	if err == nil {
 		err = out.Finish(&r.Result)

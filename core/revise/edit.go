@@ -115,6 +115,8 @@ func (e Edit) write(ctx context.Context, from *walk.Archive, f archive.Format, c
 	}
 	if err == nil {
 		err = fault.Writing("", w.Close())
+	} else if w != nil {
+		w.Abort()
 	}
 	if err == nil {
 		err = out.Chmod(from.Files[0].Info.Mode().Perm())

@@ -98,6 +98,8 @@ func (m *made) Report() { m.run.note(&m.run.reported, m.name) }
 func (m *made) Drop()   { m.run.note(&m.run.dropped, m.name) }
 
 func (r *madeRun) unit(name string, outer bool) *made {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	m := &made{run: r, name: name, shares: r.random.IntN(4), weight: r.random.Int64N(50)}
 	if outer {
 		m.inside = r.random.IntN(4)

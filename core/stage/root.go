@@ -127,7 +127,28 @@ func Preview(path string) (*Root, error) {
 		return nil, fault.Writing(path, err)
 	}
 	r.dest = dest
+	r.folds = foldsCase(path, os.Lstat)
 	return r, nil
+}
+
+// foldsCase finds out without writing whether the file system of a folder takes
+// names for equal that differ in letter case: by the first name on the way to it
+// that has letters.
+func foldsCase(path string, lstat func(string) (fs.FileInfo, error)) bool {
+	for dir := path; filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
+		name := filepath.Base(dir)
+		other := strings.ToUpper(name)
+		if other == name {
+			other = strings.ToLower(name)
+		}
+		there, err := lstat(dir)
+		if other == name || err != nil {
+			continue
+		}
+		twin, err := lstat(filepath.Join(filepath.Dir(dir), other))
+		return err == nil && os.SameFile(there, twin)
+	}
+	return false
 }
 
 // Close removes the staging area with all that was not committed, and the root

@@ -371,3 +371,20 @@ func TestSkipKnowsEqualFiles(t *testing.T) {
 	assert.Equal(t, []Result{{"own/a", Same}, {"own/b", Skipped}, {"own/c", Added}}, results)
 	require.NoError(t, root.Close())
 }
+
+// Whether a preview's file system ignores letter case is told by a name that is
+// there.
+func TestFoldsCase(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "Land ing")
+	require.NoError(t, os.Mkdir(dir, 0o777))
+	for _, folds := range []bool{true, false} {
+		lstat := func(path string) (fs.FileInfo, error) {
+			if folds && filepath.Base(path) == "LAND ING" {
+				path = dir
+			}
+			return os.Lstat(path)
+		}
+		assert.Equal(t, folds, foldsCase(dir, lstat))
+		assert.Equal(t, folds, foldsCase(filepath.Join(dir, "123"), lstat), "a name without letters, which is not there")
+	}
+}

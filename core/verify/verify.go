@@ -18,8 +18,11 @@ import (
 )
 
 // Run checks archives, and calls report for each, in order. It counts in decoded
-// how many bytes came out so far.
+// how many bytes came out so far; nil: nobody asks.
 func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.Int64, tell func(*report.Verified)) error {
+	if decoded == nil {
+		decoded = new(atomic.Int64)
+	}
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
 		r := &checking{report.Verified{Archive: a.Path, Err: err}}
 		if err == nil {

@@ -35,10 +35,6 @@ func Formats(m codec.Method) []archive.Format {
 		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
 			return openFile(m, r, size, o)
 		},
-		NewWriter: func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) {
-			enc, err := m.Encode(w, o.Encode)
-			return &fileWriter{enc: enc}, err
-		},
 		HoldsOne: true,
 	}
 	packed := archive.Format{
@@ -53,10 +49,16 @@ func Formats(m codec.Method) []archive.Format {
 			}
 			return &tarStream{tar.NewStream(d, o), d}, nil
 		},
-		NewWriter: func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) {
+	}
+	if m.Encode != nil {
+		file.NewWriter = func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) {
+			enc, err := m.Encode(w, o.Encode)
+			return &fileWriter{enc: enc}, err
+		}
+		packed.NewWriter = func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) {
 			enc, err := m.Encode(w, o.Encode)
 			return &tarWriter{tar.NewWriter(enc), enc}, err
-		},
+		}
 	}
 	for _, ext := range m.Extensions {
 		packed.Extensions = append(packed.Extensions, ".tar"+ext)
@@ -322,6 +324,8 @@ type tarWriter struct {
 	enc io.WriteCloser
 }
 
+func (w *tarWriter) Abort() { codec.Abort(w.enc) }
+
 func (w *tarWriter) Close() error {
 	if err := w.Writer.Close(); err != nil {
 		return err
@@ -353,5 +357,7 @@ func (w *fileWriter) Add(e archive.Entry, content io.Reader) (archive.Entry, err
 	e.Size = n
 	return e, nil
 }
+
+func (w *fileWriter) Abort() { codec.Abort(w.enc) }
 
 func (w *fileWriter) Close() error { return fault.Writing("", w.enc.Close()) }

@@ -67,6 +67,9 @@ func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) 
 	return e, w.write(zeroBlock[:padding(h.size)])
 }
 
+// Abort does nothing: a Writer has no goroutines.
+func (w *Writer) Abort() {}
+
 // Close writes the end of the archive: two blocks of zeros.
 func (w *Writer) Close() error {
 	if err := w.write(make([]byte, 2*blockSize)); err != nil {

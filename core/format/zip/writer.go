@@ -136,6 +136,9 @@ func changed(before, now int64) error {
 	return fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", before, now)
 }
 
+// Abort does nothing: a Writer has no goroutines between two entries.
+func (w *Writer) Abort() {}
+
 // Prepare packs an entry whose data is all there; see archive.Preparer.
 func (w *Writer) Prepare(e archive.Entry, content []byte) (archive.Entry, []byte, error) {
 	h, err := w.start(e)
