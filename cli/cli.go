@@ -39,6 +39,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		stop()
 	}()
 	s := &streams{out: show.NewScreen(stdout), err: show.NewScreen(stderr)}
+	s.out.Say, s.err.Say = say, say
 	root := newRoot(s)
 	root.SetArgs(args)
 	root.SetOut(s.out)
@@ -90,7 +91,7 @@ func (s *streams) warn(text string) {
 // tells.
 func (s *streams) json(e report.Event) {
 	encoder := s.out.JSON()
-	for line := range e.Lines() {
+	for line := range e.Lines(say) {
 		_ = encoder.Encode(line)
 	}
 }

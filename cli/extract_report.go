@@ -129,8 +129,8 @@ func (r *extractReport) source(d *report.Disposal) {
 // listPlaced prints every path of an archive and what becomes of it.
 func (r *extractReport) listPlaced(o *report.Unpacked) {
 	r.out.Printf("%s → %s%s\n", r.out.Strong(r.out.Name(o.Archive)), r.out.Name(o.Target), r.out.Faint(misnamed(o.Archive, o.Format)))
-	for _, text := range o.Remarks {
-		r.out.Printf("  %s\n", r.out.Faint(r.out.Name(text)))
+	for _, remark := range o.Remarks {
+		r.out.Printf("  %s\n", r.out.Faint(r.out.Name(r.out.Say.With(remark.Text, remark.Hint))))
 	}
 	for _, p := range o.Placed {
 		size := ""

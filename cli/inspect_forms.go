@@ -46,8 +46,8 @@ func (c *inspectCommand) title(a *inspect.Archive) {
 	}
 	c.out.Printf("%s  %s%s\n", c.out.Strong(c.out.Name(a.Path)), c.out.Faint(show.Size(a.Size)), remark)
 	if c.verbose {
-		for _, text := range a.Remarks {
-			c.out.Printf("  %s\n", c.out.Faint(c.out.Name(text)))
+		for _, remark := range a.Remarks {
+			c.out.Printf("  %s\n", c.out.Faint(c.out.Name(c.out.Say.With(remark.Text, remark.Hint))))
 		}
 	}
 }

@@ -6,7 +6,6 @@ package show
 import (
 	"bufio"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -30,6 +29,8 @@ type Screen struct {
 	colored  bool
 	gate     *gate
 	advised  string
+
+	Say fault.Wording // of what can be done about errors
 }
 
 // gate lets a line of progress step aside before something else is printed.
@@ -108,20 +109,10 @@ func Plain(text string) string {
 	return b.String()
 }
 
-// advice is what to do about a failure that does not say it itself.
-var advice = map[fault.Kind]string{
-	fault.Damaged:    "get it again from where it came from",
-	fault.Unreadable: "check that it is there and that you may read it",
-	fault.Unwritable: "nothing incomplete was left behind; check space and rights there",
-}
-
 // Problem prints an error: what and where, why, and what to do.
 func (s *Screen) Problem(err error) {
 	s.Printf("%s %s\n", s.Bad("✗"), Plain(err.Error()))
-	do := advice[fault.Of(err)]
-	if e, ok := errors.AsType[*fault.Error](err); ok && e.Do != "" {
-		do = e.Do
-	}
+	do := s.Say.Advice(err)
 	if do != "" && do != s.advised { // once is enough for a row of the same
 		s.Printf("  %s\n", s.Faint("→ "+do))
 	}

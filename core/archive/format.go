@@ -158,10 +158,16 @@ func Broken(r Reader) error {
 	return nil
 }
 
-// Remarks are what a person may want to know of how an archive was read: what
-// was assumed about its names, and the comments in it.
-func Remarks(r Reader) []string {
-	if m, ok := r.(interface{ Remarks() []string }); ok {
+// A Remark is something that a person may want to know of how an archive was read:
+// what was assumed about its names, or a comment in it.
+type Remark struct {
+	Text string
+	Hint fault.Hint // what can be done about it
+}
+
+// Remarks are those about an archive.
+func Remarks(r Reader) []Remark {
+	if m, ok := r.(interface{ Remarks() []Remark }); ok {
 		return m.Remarks()
 	}
 	return nil

@@ -106,7 +106,7 @@ func (j *Joined) changed(i int, now os.FileInfo) error {
 		return nil
 	}
 	return fault.New(fault.Unreadable, "part %s changed while it was read", filepath.Base(j.files[i].Path)).
-		Advise("run it again when the set has arrived; --wait waits for that")
+		Advise("run it again when the set has arrived").Suggest(fault.WaitForParts)
 }
 
 // acquire opens a file, or finds it open.

@@ -30,7 +30,7 @@ const (
 // several goroutines.
 type Budget struct {
 	limit   int64 // bytes
-	why     string
+	why     fault.Hint
 	entries int64
 	used    atomic.Int64
 	seen    atomic.Int64
@@ -49,9 +49,9 @@ func (b Limits) Budget(size int64) *Budget {
 	if size < math.MaxInt64/ratio {
 		limit = max(size*ratio, RatioFloor)
 	}
-	u := &Budget{limit: limit, entries: entries, why: "--max-ratio"}
+	u := &Budget{limit: limit, entries: entries, why: fault.AllowRatio}
 	if b.Total > 0 && b.Total < limit {
-		u.limit, u.why = b.Total, "--max-total"
+		u.limit, u.why = b.Total, fault.AllowTotal
 	}
 	return u
 }
@@ -60,8 +60,7 @@ func (b Limits) Budget(size int64) *Budget {
 // kind fault.Unsafe.
 func (b *Budget) Check(bytes int64) error {
 	if used := b.used.Load(); bytes > b.limit-used {
-		return fault.New(fault.Unsafe, "it unpacks to more than %d bytes, far more than its size lets expect", b.limit).
-			Advise("if you trust it, allow more with " + b.why)
+		return fault.New(fault.Unsafe, "it unpacks to more than %d bytes, far more than its size lets expect", b.limit).Suggest(b.why)
 	}
 	return nil
 }
@@ -78,7 +77,7 @@ func (b *Budget) Spend(bytes int64) error {
 // Count takes entries off; too many are of kind fault.Unsafe.
 func (b *Budget) Count(entries int) error {
 	if b.seen.Add(int64(entries)) > b.entries {
-		return fault.New(fault.Unsafe, "it holds more than %d entries", b.entries).Advise("if you trust it, allow more with --max-entries")
+		return fault.New(fault.Unsafe, "it holds more than %d entries", b.entries).Suggest(fault.AllowEntries)
 	}
 	return nil
 }

@@ -136,7 +136,7 @@ func New(r Rules) (*Selection, error) {
 	for _, text := range append(slices.Clone(r.Pick), r.Drop...) {
 		if !doublestar.ValidatePattern(text) {
 			return nil, fault.New(fault.Usage, "the pattern %q is malformed", text).
-				Advise(`a '[' needs its ']', a '{' its '}'; --entry takes a path to the letter`)
+				Suggest(fault.LiteralPath)
 		}
 	}
 	for _, text := range r.Entry {

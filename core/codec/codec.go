@@ -38,7 +38,7 @@ func (o Options) maxMemory() int64 {
 // check refuses a header that asks for too much memory.
 func (o Options) check(wanted int64) error {
 	if wanted > o.maxMemory() {
-		return fault.New(fault.Unsafe, "its header asks for %d bytes of memory", wanted).Advise("if you trust it, allow more with --max-memory")
+		return fault.New(fault.Unsafe, "its header asks for %d bytes of memory", wanted).Suggest(fault.AllowMemory)
 	}
 	return nil
 }

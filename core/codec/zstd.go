@@ -96,8 +96,7 @@ type zstdReader struct {
 func (r *zstdReader) Read(p []byte) (int, error) {
 	n, err := r.d.Read(p)
 	if errors.Is(err, zstd.ErrWindowSizeExceeded) {
-		err = fault.New(fault.Unsafe, "its header asks for more than %d bytes of memory", r.o.maxMemory()).
-			Advise("if you trust it, allow more with --max-memory")
+		err = fault.New(fault.Unsafe, "its header asks for more than %d bytes of memory", r.o.maxMemory()).Suggest(fault.AllowMemory)
 	}
 	return n, err
 }

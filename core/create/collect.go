@@ -178,7 +178,7 @@ func (c *collector) addSource(source string) error {
 	if c.base != "" {
 		rel, err := filepath.Rel(c.base, absolute)
 		if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
-			return fault.At(source, fault.New(fault.Usage, "it does not lie below %s", c.RelativeTo).Advise("leave --relative-to out, or name a folder above"))
+			return fault.At(source, fault.New(fault.Usage, "it does not lie below %s", c.RelativeTo).Suggest(fault.RelativeTo))
 		}
 		if top = filepath.ToSlash(rel); top == "." {
 			top = ""
@@ -313,7 +313,7 @@ func (c *collector) follow(at, inside string) error {
 
 func (c *collector) loop(at string) error {
 	return fault.At(at, fault.New(fault.Unreadable, "this link leads back to a folder that it lies in").
-		Advise("leave it out with --drop, or store links as they are with --links keep"))
+		Suggest(fault.DropOrKeepLink))
 }
 
 // take adds an item, unless its path is taken.
@@ -324,7 +324,7 @@ func (c *collector) take(it item) error {
 			return nil // the same once more
 		}
 		return fault.New(fault.Usage, "%s and %s would both be %s in the archive", other, it.from(), inside).
-			Advise("pack them in separate archives, or keep the folders apart with --top keep or --under")
+			Suggest(fault.KeepApart)
 	}
 	c.byPath[inside] = it.from()
 	if c.Format.Hardlinks && it.entry.Kind == archive.File && it.info != nil {

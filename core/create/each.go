@@ -62,7 +62,7 @@ func (o *Options) targets(name func(source string, n int) string) ([]string, err
 		}
 		if other, clash := taken[path]; clash {
 			return nil, fault.New(fault.Usage, "%s and %s would both become %s", other, source, path).
-				Advise("tell them apart with {parent} or {n} in the name, or number them with --clash number")
+				Suggest(fault.TellApart)
 		}
 		taken[path] = source
 		targets[i] = path

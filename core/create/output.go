@@ -44,7 +44,7 @@ func NewOutput(target string, o Options) (Output, error) {
 		out, err := newfile.Create(target, o.Clash == Replace)
 		return &oneFile{file: out, replace: o.Clash == Replace}, err
 	case o.Cut.Style == cut.ZIP && o.Format.Name != zip.Format.Name:
-		return nil, fault.At(o.Archive, fault.New(fault.Usage, "--part-style zip splits ZIP archives only").Advise("--part-style numbered cuts any"))
+		return nil, fault.At(o.Archive, fault.New(fault.Usage, "only ZIP archives can be split ZIP archives").Suggest(fault.NumberedParts))
 	}
 	how := *o.Cut
 	how.Replace = o.Clash == Replace

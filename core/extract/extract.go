@@ -181,7 +181,7 @@ func (r *run) refuseSharedFolders() {
 		}
 		u.outcome.Source.Err = fault.At(u.outcome.Source.Path,
 			fault.New(fault.Refused, "its folder %s would also be that of %s", u.outcome.Target, other.outcome.Source.Path).
-				Advise(`name the folders with --own-name, "{parent}-{stem}" for example, or merge them with --layout shared`))
+				Suggest(fault.NameOrMerge))
 	}
 }
 

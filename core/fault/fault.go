@@ -41,6 +41,7 @@ type Error struct {
 	Where string // the file, archive or entry concerned, outermost first, joined by " › "; may be empty
 	Err   error  // why
 	Do    string // what the reader can do about it; may be empty
+	Hint  Hint   // the same where it depends on the program
 }
 
 // New makes an error of the given kind; format and args say why, %w included.
@@ -51,6 +52,12 @@ func New(kind Kind, format string, args ...any) *Error {
 // Advise returns the error with a hint about what to do.
 func (e *Error) Advise(do string) *Error {
 	e.Do = do
+	return e
+}
+
+// Suggest returns the error with what can be done about it by way of the program.
+func (e *Error) Suggest(h Hint) *Error {
+	e.Hint = h
 	return e
 }
 
@@ -77,7 +84,7 @@ func At(where string, err error) error {
 	if inner.Where != "" {
 		where += " › " + inner.Where
 	}
-	return &Error{Kind: inner.Kind, Where: where, Err: inner.Err, Do: inner.Do}
+	return &Error{Kind: inner.Kind, Where: where, Err: inner.Err, Do: inner.Do, Hint: inner.Hint}
 }
 
 // Reading wraps an error of the system met while reading path as Unreadable;

@@ -37,7 +37,7 @@ type Archive struct {
 	Depth   int    // how many are around it
 	Size    int64  // of the archive itself
 	Format  string
-	Remarks []string // how it was read; see archive.Remarks
+	Remarks []archive.Remark // how it was read; see archive.Remarks
 	open    *walk.Archive
 	entries []archive.Entry
 	failed  map[int]error // of archives inside one that comes in order

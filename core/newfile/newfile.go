@@ -173,7 +173,7 @@ func Vacant(path string, replace bool) error {
 
 func taken(path string) error {
 	return fault.At(path, fault.New(fault.Refused, "it exists already").
-		Advise("choose another name, or replace it with --clash replace"))
+		Suggest(fault.ReplaceIt))
 }
 
 // Commit writes the file through to the disk and lets it appear under its name.

@@ -132,7 +132,7 @@ func (s *Set) Check() error {
 	}
 	if missing := s.Missing(); missing != nil {
 		return s.incomplete("of %d parts, %d %s missing: %s", len(s.Parts), len(missing), isAre(len(missing)), Shorten(missing)).
-			Advise("fetch what is missing, or name the folder that it lies in with --parts-in; --wait waits for parts that are still arriving")
+			Suggest(fault.FindParts)
 	}
 	if s.Total > 0 && len(s.Parts) > s.Total {
 		return s.incomplete("%s says that there are %d parts, and %s is of another set", filepath.Base(s.Parts[len(s.Parts)-1].Path), s.Total, filepath.Base(s.Parts[s.Total-1].Path)).
@@ -173,7 +173,7 @@ func (s *Set) checkSizes() error {
 	for i, p := range s.Parts {
 		if p.size() == 0 {
 			return s.incomplete("part %d (%s) is empty", i+1, filepath.Base(p.Path)).
-				Advise("fetch it again; --wait waits for parts that are still arriving")
+				Suggest(fault.WaitForParts)
 		}
 		if i < last {
 			largest = max(largest, p.size())
@@ -185,7 +185,7 @@ func (s *Set) checkSizes() error {
 	for i, p := range s.Parts[:last] {
 		if p.size() < largest {
 			return s.incomplete("part %d (%s) has %d bytes and others have %d: it is not complete", i+1, filepath.Base(p.Path), p.size(), largest).
-				Advise("fetch it again; --wait waits for parts that are still arriving")
+				Suggest(fault.WaitForParts)
 		}
 	}
 	if size := s.Parts[last].size(); last > 0 && size > largest {

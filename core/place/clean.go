@@ -37,14 +37,14 @@ func IsStaging(name string) bool {
 	return strings.HasPrefix(folded, StagingPrefix) || strings.HasPrefix(folded, shortStaging)
 }
 
-const hostile = "this archive may be hostile; nothing of it was unpacked. To take the rest, leave this entry out with --drop"
+const hostile = "this archive may be hostile; nothing of it was unpacked"
 
 // Clean turns the stored path of an entry into a relative one that stays below
 // its folder: names separated by single slashes, "." for the folder itself. A
 // path that leads elsewhere on any common system is of kind fault.Unsafe.
 func Clean(stored string) (string, error) {
 	unsafe := func(why string) (string, error) {
-		return "", fault.New(fault.Unsafe, "its path %s", why).Advise(hostile)
+		return "", fault.New(fault.Unsafe, "its path %s", why).Advise(hostile).Suggest(fault.DropEntry)
 	}
 	switch {
 	case stored == "":
@@ -149,8 +149,7 @@ func WindowsName(name string) string {
 // behind a name it would depend on whether that name is a link itself.
 func CheckLink(at, target string) error {
 	unsafe := func(why string) error {
-		return fault.New(fault.Unsafe, "it is a link to %q, which %s", target, why).
-			Advise("this archive may be hostile; nothing of it was unpacked. To take the rest, leave links out with --links skip")
+		return fault.New(fault.Unsafe, "it is a link to %q, which %s", target, why).Advise(hostile).Suggest(fault.SkipLinks)
 	}
 	slashed := strings.ReplaceAll(target, `\`, "/")
 	switch {

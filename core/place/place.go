@@ -94,14 +94,13 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	own := format.Stem(a.Name)
 	if p.OwnName != nil {
 		if cleaned, err := Clean(p.OwnName.Expand(Values{Name: "x", Archive: "x", Parent: "x"})); err != nil || cleaned == "." {
-			return t, fault.New(fault.Usage, "--own-name %q makes no folder name", p.OwnName.text)
+			return t, fault.New(fault.Usage, "the template %q makes no name of a folder", p.OwnName.text)
 		}
 		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, Parent: filepath.Base(filepath.Dir(a.Path)), Today: p.Today})
 	}
 	cleaned, err := Clean(own)
 	if err != nil || cleaned == "." {
-		return t, fault.New(fault.Unsafe, "its own folder would be called %q, which is not safe", own).
-			Advise("rename the archive, or name the folder with --own-name")
+		return t, fault.New(fault.Unsafe, "its own folder would be called %q, which is not safe", own).Suggest(fault.NameOwnFolder)
 	}
 	t.Folder = path.Join(sub, cleaned)
 	return t, nil
@@ -191,11 +190,11 @@ func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, st
 		made := p.Rename.Expand(Values{Name: name, Archive: stem, Parent: above, Number: p.counts[into],
 			Modified: entries[i].Modified, Today: p.Today})
 		if strings.Contains(made, "/") {
-			return fault.At(entries[i].Path, fault.New(fault.Usage, "--rename makes %q of it, which is no file name", made))
+			return fault.At(entries[i].Path, fault.New(fault.Usage, "it would be renamed to %q, which is no file name", made))
 		}
 		renamed, err := Name(made)
 		if err != nil {
-			return fault.At(entries[i].Path, fault.New(fault.Unsafe, "--rename makes %q of it, which is not safe", made))
+			return fault.At(entries[i].Path, fault.New(fault.Unsafe, "it would be renamed to %q, which is not safe", made))
 		}
 		paths[i] = dir + renamed
 	}

@@ -230,7 +230,7 @@ func (p *Plan) leaveOut(rule choose.Rule) {
 // false for a hard link to something whose data cannot be had.
 func (p *Plan) checkLink(i int, item *stage.Item) (found bool, err error) {
 	if p.rules.Links == RefuseLinks {
-		return false, fault.New(fault.Refused, "it is a link, and links are refused").Advise("--links skip leaves links out, --links keep makes them")
+		return false, fault.New(fault.Refused, "it is a link, and links are refused").Suggest(fault.SkipOrKeepLinks)
 	}
 	if item.Kind == archive.Hardlink {
 		return p.resolve(i, item)

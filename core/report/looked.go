@@ -10,6 +10,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/fault"
 )
 
 // Listed is what the entries of one archive that are kept come to.
@@ -52,7 +53,7 @@ type listed struct {
 }
 
 // Lines are one; those of the entries are made by AppendEntry.
-func (l *Listed) Lines() iter.Seq[any] {
+func (l *Listed) Lines(_ fault.Wording) iter.Seq[any] {
 	packed := &l.Packed
 	if l.Together {
 		packed = nil
@@ -164,14 +165,14 @@ type verified struct {
 }
 
 // Lines are one for each entry that is damaged, then one for the archive.
-func (v *Verified) Lines() iter.Seq[any] {
+func (v *Verified) Lines(say fault.Wording) iter.Seq[any] {
 	return func(yield func(any) bool) {
 		for _, b := range v.Bad {
-			if !yield(damaged{"damaged", v.Archive, b.Path, b.Offset, FailureOf(b.Err)}) {
+			if !yield(damaged{"damaged", v.Archive, b.Path, b.Offset, FailureOf(b.Err, say)}) {
 				return
 			}
 		}
-		yield(verified{"archive", v.Archive, v.Entries, v.Sums, v.Bytes, len(v.Bad), byRule(v.LeftOut), v.Took.Seconds(), FailureOf(v.Err)})
+		yield(verified{"archive", v.Archive, v.Entries, v.Sums, v.Bytes, len(v.Bad), byRule(v.LeftOut), v.Took.Seconds(), FailureOf(v.Err, say)})
 	}
 }
 
@@ -208,7 +209,7 @@ type difference struct {
 }
 
 // Lines are one.
-func (d *Difference) Lines() iter.Seq[any] {
+func (d *Difference) Lines(_ fault.Wording) iter.Seq[any] {
 	line := difference{Kind: "difference", Path: d.Path, Status: d.Status.String(), What: d.What}
 	if d.Status != OnlyB {
 		line.SizeA = &d.SizeA
@@ -238,10 +239,10 @@ type compared struct {
 }
 
 // Lines are one for each difference, then one for all.
-func (c *Compared) Lines() iter.Seq[any] {
+func (c *Compared) Lines(say fault.Wording) iter.Seq[any] {
 	return func(yield func(any) bool) {
 		for i := range c.Differences {
-			for line := range c.Differences[i].Lines() {
+			for line := range c.Differences[i].Lines(say) {
 				if !yield(line) {
 					return
 				}

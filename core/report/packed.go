@@ -7,6 +7,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/fault"
 	"widecrate/core/parts"
 	"widecrate/core/parts/cut"
 )
@@ -56,7 +57,7 @@ type created struct {
 }
 
 // Lines are one.
-func (c *Created) Lines() iter.Seq[any] {
+func (c *Created) Lines(_ fault.Wording) iter.Seq[any] {
 	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, byRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Kept, c.DryRun, c.Took.Seconds()}
 	if c.Parts != nil {
 		line.Parts, line.Sums = c.Parts.Parts, c.Parts.List
@@ -92,10 +93,10 @@ type converted struct {
 }
 
 // Lines are one.
-func (c *Converted) Lines() iter.Seq[any] {
+func (c *Converted) Lines(say fault.Wording) iter.Seq[any] {
 	r := &c.Result
 	line := converted{Kind: "archive", Archive: c.Archive, Path: r.Archive, Format: r.Format, Files: r.Files, Size: r.Size, Bytes: r.Packed,
-		Copied: c.Packed, Repacked: c.Repacked, Notes: c.Lost, LeftOut: byRule(r.LeftOut), Seconds: r.Took.Seconds(), Failure: FailureOf(c.Err)}
+		Copied: c.Packed, Repacked: c.Repacked, Notes: c.Lost, LeftOut: byRule(r.LeftOut), Seconds: r.Took.Seconds(), Failure: FailureOf(c.Err, say)}
 	if r.Parts != nil {
 		line.Parts, line.Sums = r.Parts.Parts, r.Parts.List
 	}
@@ -127,7 +128,7 @@ type edited struct {
 }
 
 // Lines are one.
-func (e *Edited) Lines() iter.Seq[any] {
+func (e *Edited) Lines(_ fault.Wording) iter.Seq[any] {
 	return lines(edited{"archive", absolute(e.Path), e.Added, e.Replaced, e.Removed, e.Moved, e.Stay, e.Before, e.After, byRule(e.LeftOut), e.Took.Seconds()})
 }
 
@@ -160,9 +161,9 @@ type set struct {
 }
 
 // Lines are one.
-func (s *Set) Lines() iter.Seq[any] {
+func (s *Set) Lines(say fault.Wording) iter.Seq[any] {
 	return lines(set{Kind: "set", Name: s.Name, Path: s.Path(), Type: s.Kind.String(), Parts: s.Present(), Expected: len(s.Parts),
-		Missing: s.Missing(), Size: s.Size(), Complete: s.Err == nil, Open: s.MoreMayFollow(), Failure: FailureOf(s.Err)})
+		Missing: s.Missing(), Size: s.Size(), Complete: s.Err == nil, Open: s.MoreMayFollow(), Failure: FailureOf(s.Err, say)})
 }
 
 // Joined is a file that was put together from so many parts.
@@ -182,7 +183,7 @@ type joined struct {
 }
 
 // Lines are one.
-func (j *Joined) Lines() iter.Seq[any] {
+func (j *Joined) Lines(_ fault.Wording) iter.Seq[any] {
 	return lines(joined{"file", absolute(j.Path), j.Parts, j.Size, j.Summed, j.Took.Seconds()})
 }
 
@@ -201,7 +202,7 @@ type split struct {
 }
 
 // Lines are one.
-func (s *Split) Lines() iter.Seq[any] {
+func (s *Split) Lines(_ fault.Wording) iter.Seq[any] {
 	return lines(split{"set", s.Parts, s.List, s.Size, s.Took.Seconds()})
 }
 
@@ -263,7 +264,7 @@ type sample struct {
 }
 
 // Lines are one for each way, then one for the files.
-func (w *Weighed) Lines() iter.Seq[any] {
+func (w *Weighed) Lines(_ fault.Wording) iter.Seq[any] {
 	return func(yield func(any) bool) {
 		for i := range w.Ways {
 			m := &w.Ways[i]

@@ -16,7 +16,9 @@ import (
 
 // An Event is something that happened. Its lines of JSON are values for
 // encoding/json; docs/json.md describes them.
-type Event interface{ Lines() iter.Seq[any] }
+type Event interface {
+	Lines(say fault.Wording) iter.Seq[any]
+}
 
 // A Sink is told what happens, never by two goroutines at a time.
 type Sink func(Event)
@@ -25,7 +27,7 @@ type Sink func(Event)
 type Notice string
 
 // Lines are none.
-func (Notice) Lines() iter.Seq[any] { return lines() }
+func (Notice) Lines(fault.Wording) iter.Seq[any] { return lines() }
 
 // lines goes through values.
 func lines(values ...any) iter.Seq[any] {
@@ -98,13 +100,13 @@ type Failure struct {
 }
 
 // FailureOf returns it; nil for a nil error.
-func FailureOf(err error) *Failure {
+func FailureOf(err error, say fault.Wording) *Failure {
 	if err == nil {
 		return nil
 	}
 	f := &Failure{Kind: fault.Of(err).Error(), Code: fault.Of(err).Number(), Why: err.Error()}
 	if e, ok := errors.AsType[*fault.Error](err); ok {
-		f.Where, f.Why, f.Do = e.Where, e.Err.Error(), e.Do
+		f.Where, f.Why, f.Do = e.Where, e.Err.Error(), say.Advice(e)
 	}
 	return f
 }

@@ -20,7 +20,7 @@ import (
 func jsonOf(t *testing.T, e Event) string {
 	t.Helper()
 	var b strings.Builder
-	for line := range e.Lines() {
+	for line := range e.Lines(nil) {
 		text, err := json.Marshal(line)
 		require.NoError(t, err)
 		b.Write(append(text, '\n'))

@@ -6,19 +6,20 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/fault"
 	"widecrate/core/source"
 	"widecrate/core/stage"
 )
 
 // Unpacked is what became, or would become, of one archive.
 type Unpacked struct {
-	Archive string        // its path, "outer.zip › inner.zip" for one inside another
-	Source  source.Source // the outermost archive
-	Format  string        // what its content turned out to be; empty if it could not be told
-	Remarks []string      // how it was read; see archive.Remarks
-	Target  string        // where it went, or was to go: an absolute path
-	Placed  []Placed      // what was kept, in the order of the archive; nil with Err
-	Entries int           // files and links in the archive, other archives that were opened aside
+	Archive string           // its path, "outer.zip › inner.zip" for one inside another
+	Source  source.Source    // the outermost archive
+	Format  string           // what its content turned out to be; empty if it could not be told
+	Remarks []archive.Remark // how it was read; see archive.Remarks
+	Target  string           // where it went, or was to go: an absolute path
+	Placed  []Placed         // what was kept, in the order of the archive; nil with Err
+	Entries int              // files and links in the archive, other archives that were opened aside
 	LeftOut choose.Tally
 	Lost    []Lost // what could not be had: of a method that is not read, or with Salvage damaged
 	Bytes   int64  // bytes of the files that were written
@@ -92,7 +93,7 @@ type unpacked struct {
 
 // Lines are one for each file and link that was kept or lost, then one for the
 // archive.
-func (o *Unpacked) Lines() iter.Seq[any] {
+func (o *Unpacked) Lines(say fault.Wording) iter.Seq[any] {
 	return func(yield func(any) bool) {
 		for _, p := range o.Placed {
 			if p.Kind != archive.Folder && !yield(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String(), p.Summed, p.Member}) {
@@ -100,12 +101,12 @@ func (o *Unpacked) Lines() iter.Seq[any] {
 			}
 		}
 		for _, l := range o.Lost {
-			if !yield(lost{"lost", o.Archive, l.Entry, FailureOf(l.Err)}) {
+			if !yield(lost{"lost", o.Archive, l.Entry, FailureOf(l.Err, say)}) {
 				return
 			}
 		}
 		yield(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries,
-			LeftOut: byRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: o.DryRun, Failure: FailureOf(o.Err)})
+			LeftOut: byRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: o.DryRun, Failure: FailureOf(o.Err, say)})
 	}
 }
 
@@ -141,8 +142,8 @@ type disposed struct {
 }
 
 // Lines are one.
-func (d *Disposal) Lines() iter.Seq[any] {
-	return lines(disposed{"source", d.Source, d.After(), d.To, d.Kept, d.DryRun, FailureOf(d.Err)})
+func (d *Disposal) Lines(say fault.Wording) iter.Seq[any] {
+	return lines(disposed{"source", d.Source, d.After(), d.To, d.Kept, d.DryRun, FailureOf(d.Err, say)})
 }
 
 // Totals sum up what became of archives.

@@ -106,7 +106,7 @@ func (c *Conversion) targets() ([]string, error) {
 		}
 		if other, clash := taken[target]; clash {
 			return nil, fault.New(fault.Refused, "%s and %s would both become %s", other, s.Path, target).
-				Advise("convert them into different folders, or number them with --clash number")
+				Suggest(fault.NumberThem)
 		}
 		taken[target] = s.Path
 		targets[i] = target
@@ -136,7 +136,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	defer func() { from.Close() }()
 	for _, f := range from.Files {
 		if f.Path == target || filepath.Clean(f.Path) == target {
-			return fault.New(fault.Refused, "it would take its own place").Advise("name another folder with --into, or another format")
+			return fault.New(fault.Refused, "it would take its own place").Suggest(fault.ConvertElsewhere)
 		}
 	}
 	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: c.Limits.Budget(from.Size), r: r}
@@ -270,7 +270,7 @@ func (p *paths) decide(i int, e *archive.Entry) (string, error) {
 		if e.Kind == archive.Folder {
 			return "", nil
 		}
-		return "", fault.New(fault.Refused, "two of its entries would have the path %s", to).Advise("peel or rename less, or leave one out with --drop")
+		return "", fault.New(fault.Refused, "two of its entries would have the path %s", to).Suggest(fault.PeelLess)
 	}
 	p.seen[to] = true
 	if e.Kind != archive.Folder {

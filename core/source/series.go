@@ -111,7 +111,6 @@ func (s *Source) setMembers(members []numbered, allowGaps bool, of series) {
 		next = m.number + 1
 	}
 	if missing != nil && !allowGaps {
-		wrong(fault.At(s.Path, fault.New(fault.Incomplete, "%d of the series missing: %s", len(missing), parts.Shorten(missing)).
-			Advise("fetch what is missing, or take what is there with --allow-gaps")))
+		wrong(fault.At(s.Path, fault.New(fault.Incomplete, "%d of the series missing: %s", len(missing), parts.Shorten(missing)).Suggest(fault.AllowGaps)))
 	}
 }

@@ -191,8 +191,7 @@ func missing(name string, err error) error {
 	case !errors.Is(err, fs.ErrNotExist):
 		return fault.Reading(name, err)
 	case strings.ContainsAny(name, "*?"):
-		return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
-			Advise("a name is taken to the letter; to choose files of a folder by a pattern, name the folder and use --archives PATTERN"))
+		return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").Suggest(fault.MatchNames))
 	}
 	return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
 		Advise("a name is taken to the letter, brackets and spaces included; check it and the folder you run in"))

@@ -69,7 +69,7 @@ func (u *Unit) survey(where whereabouts) error {
 	}
 	if s.clashes != nil {
 		return fault.New(fault.Refused, "%w", &ClashError{s.clashes}).
-			Advise("nothing of this archive was put into place; --clash skip, replace, newer or number says what to do instead")
+			Suggest(fault.SettleClashes)
 	}
 	return nil
 }

@@ -103,7 +103,7 @@ func (r *Root) checkSameFileSystem(staging string) error {
 	name := prefix + probe + "-" + r.area.name
 	if err := r.area.MoveTo(probe, r.home.Handle, name, false); err != nil {
 		return fault.At(staging, fault.New(fault.Unwritable, "files cannot be moved from there to %s: %w", r.path, err).
-			Advise("--staging needs a folder on the same file system as the destination"))
+			Suggest(fault.StageNearby))
 	}
 	return r.home.Remove(name)
 }

@@ -273,7 +273,7 @@ func (u *Unit) checkKinds() error {
 
 func (u *Unit) contradiction(a, b int) error {
 	return fault.New(fault.Refused, "entry %q would have to be a folder for entry %q", u.items[a].Name, u.items[b].Name).
-		Advise("leave one of the two out with --drop")
+		Suggest(fault.DropEntry)
 }
 
 // makeTree makes the unit's folders in staging.

@@ -45,7 +45,8 @@ func openSeries(s source.Source, o archive.Options) (*Archive, error) {
 		r.entries = append(r.entries, m.Entries()...)
 		r.broken = errors.Join(r.broken, fault.At(a.members[i], archive.Broken(m.Reader)))
 		for _, remark := range archive.Remarks(m.Reader) {
-			r.remarks = append(r.remarks, a.members[i]+": "+remark)
+			remark.Text = a.members[i] + ": " + remark.Text
+			r.remarks = append(r.remarks, remark)
 		}
 	}
 	r.starts = a.starts
@@ -59,13 +60,13 @@ type seriesReader struct {
 	entries []archive.Entry
 	starts  []int // of each member's entries
 	broken  error
-	remarks []string
+	remarks []archive.Remark
 }
 
-func (r *seriesReader) Entries() []archive.Entry { return r.entries }
-func (r *seriesReader) Broken() error            { return r.broken }
-func (r *seriesReader) Remarks() []string        { return r.remarks }
-func (r *seriesReader) Close() error             { return nil } // the members are closed by their archive
+func (r *seriesReader) Entries() []archive.Entry  { return r.entries }
+func (r *seriesReader) Broken() error             { return r.broken }
+func (r *seriesReader) Remarks() []archive.Remark { return r.remarks }
+func (r *seriesReader) Close() error              { return nil } // the members are closed by their archive
 
 func (r *seriesReader) Open(i int) (io.ReadCloser, error) {
 	m := memberAt(r.starts, i)

@@ -65,9 +65,9 @@ func (t *Reader) Entries() []archive.Entry { return t.entries }
 func (t *Reader) Broken() error { return t.broken }
 
 // Remarks tell what was assumed of names.
-func (t *Reader) Remarks() []string {
+func (t *Reader) Remarks() []archive.Remark {
 	if t.assumed {
-		return []string{"names that are not UTF-8 were taken for Windows-1252; --name-encoding names another"}
+		return []archive.Remark{{Text: "names that are not UTF-8 were taken for Windows-1252", Hint: fault.NameEncoding}}
 	}
 	return nil
 }

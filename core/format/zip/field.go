@@ -9,6 +9,9 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 )
@@ -102,16 +105,16 @@ func (n *names) unslash(name string, host uint16) string {
 	return strings.ReplaceAll(name, `\`, "/")
 }
 
-func (n *names) remarks() []string {
-	var list []string
+func (n *names) remarks() []archive.Remark {
+	var list []archive.Remark
 	if n.asUTF8 {
-		list = append(list, "names that do not say their encoding were taken for UTF-8")
+		list = append(list, archive.Remark{Text: "names that do not say their encoding were taken for UTF-8"})
 	}
 	if n.asCodePage {
-		list = append(list, "names that do not say their encoding were taken for code page 437; --name-encoding names another")
+		list = append(list, archive.Remark{Text: "names that do not say their encoding were taken for code page 437", Hint: fault.NameEncoding})
 	}
 	if n.backslashes {
-		list = append(list, "backslashes in names were read as slashes")
+		list = append(list, archive.Remark{Text: "backslashes in names were read as slashes"})
 	}
 	return list
 }

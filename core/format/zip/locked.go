@@ -48,7 +48,7 @@ func (p *passwords) order(try func(i int) (done bool, err error)) error {
 }
 
 var errNoPassword = fault.New(fault.Password, "it is locked, and there is no password").
-	Advise("give one with --password-env, --password-file or --ask-password")
+	Suggest(fault.GivePassword)
 
 // unlock returns the packed data of a locked entry, decrypted. Of several
 // passwords that may be right, the first is taken with which the entry can be

@@ -79,7 +79,13 @@ func (z *Reader) readDirectory(size int64, o archive.Options) error {
 const mostComments = 1000
 
 // Remarks are what was assumed of names, and comments.
-func (z *Reader) Remarks() []string { return append(z.names.remarks(), z.comments...) }
+func (z *Reader) Remarks() []archive.Remark {
+	remarks := z.names.remarks()
+	for _, comment := range z.comments {
+		remarks = append(remarks, archive.Remark{Text: comment})
+	}
+	return remarks
+}
 
 func zoneOf(o archive.Options) *time.Location {
 	if o.Zone != nil {

@@ -341,9 +341,9 @@ func TestNames(t *testing.T) {
 			remarks := r.Remarks()
 			require.Len(t, remarks, len(c.remarks)+1)
 			for i, part := range c.remarks {
-				assert.Contains(t, remarks[i], part)
+				assert.Contains(t, remarks[i].Text, part)
 			}
-			assert.Equal(t, "comment: from the gauge", remarks[len(remarks)-1])
+			assert.Equal(t, "comment: from the gauge", remarks[len(remarks)-1].Text)
 		})
 	}
 }

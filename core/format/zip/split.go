@@ -64,7 +64,7 @@ func (w *Writer) reserve(n int) (place, error) {
 	}
 	segment, offset, err := w.split.Reserve(n)
 	if err == nil && segment > maxSegments {
-		err = fault.New(fault.Usage, "a split ZIP archive has at most %d parts", maxSegments+1).Advise("choose a larger --part-size")
+		err = fault.New(fault.Usage, "a split ZIP archive has at most %d parts", maxSegments+1).Suggest(fault.LargerParts)
 	}
 	return place{uint16(segment), offset}, fault.Writing("", err)
 }

@@ -243,13 +243,13 @@ func splitZIP(ctx context.Context, in *input, w *Writer) error {
 	z, err := zip.Open(in, in.blob.Size(), archive.Options{})
 	if err != nil {
 		if fault.Of(err) == fault.Damaged {
-			err = fault.New(fault.Damaged, "it is no whole ZIP archive: %w", err).Advise("--part-style numbered cuts any file")
+			err = fault.New(fault.Damaged, "it is no whole ZIP archive: %w", err).Suggest(fault.NumberedParts)
 		}
 		return err
 	}
 	if z.Front() > 0 {
 		return fault.New(fault.Usage, "%d bytes stand in front of the archive in it, and would be lost", z.Front()).
-			Advise("--part-style numbered cuts any file")
+			Suggest(fault.NumberedParts)
 	}
 	out, err := zip.NewSplitWriter(w, archive.WriteOptions{})
 	if err != nil {

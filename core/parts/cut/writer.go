@@ -48,7 +48,7 @@ func (c Options) Check() error {
 		return fault.New(fault.Usage, "the size of parts must be at least one byte")
 	case c.Style == ZIP && (c.PartSize < zip.MinSegment || c.PartSize > zip.MaxSegment):
 		return fault.New(fault.Usage, "the parts of a split ZIP archive have from 64 KiB to 4 GiB less one byte").
-			Advise("choose another --part-size, or --part-style numbered")
+			Suggest(fault.OtherParts)
 	}
 	return nil
 }
@@ -100,7 +100,7 @@ func Create(path string, cut Options) (*Writer, error) {
 	}
 	if w.earlier != nil && w.earlier.Found() > 0 && !cut.Replace {
 		return nil, fault.At(path, fault.New(fault.Refused, "%d parts of that name are there already", w.earlier.Found()).
-			Advise("choose another name, or replace them with --clash replace"))
+			Suggest(fault.ReplaceIt))
 	}
 	for _, name := range cut.Names(path) {
 		if err := newfile.Vacant(name, cut.Replace); err != nil {
@@ -203,7 +203,7 @@ func (w *Writer) open() error {
 }
 
 func tooMany() error {
-	return fault.New(fault.Usage, "it would be more than %d parts", mostParts).Advise("choose a larger --part-size")
+	return fault.New(fault.Usage, "it would be more than %d parts", mostParts).Suggest(fault.LargerParts)
 }
 
 // flush writes the block, and sums it meanwhile.
@@ -237,7 +237,7 @@ func (w *Writer) close() error {
 // zip.Segmented.
 func (w *Writer) Reserve(n int) (segment int, offset int64, err error) {
 	if int64(n) > w.PartSize {
-		return 0, 0, fault.New(fault.Usage, "a record of %d bytes does not fit into a part", n).Advise("choose a larger --part-size")
+		return 0, 0, fault.New(fault.Usage, "a record of %d bytes does not fit into a part", n).Suggest(fault.LargerParts)
 	}
 	if w.left < int64(n) {
 		w.left = 0

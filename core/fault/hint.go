@@ -1,0 +1,134 @@
+package fault
+
+import (
+	"errors"
+	"strings"
+)
+
+// A Hint is what can be done about a failure, for a program that knows how its
+// users do such things. Its text says it without that.
+type Hint uint8
+
+// The hints.
+const (
+	NoHint Hint = iota
+	AllowMemory
+	AllowTotal
+	AllowRatio
+	AllowEntries
+	DropEntry
+	DropOrKeepLink
+	SkipLinks
+	SkipOrKeepLinks
+	NameOwnFolder
+	NameOrMerge
+	MatchNames
+	AllowGaps
+	NameEncoding
+	GivePassword
+	LargerParts
+	OtherParts
+	NumberedParts
+	WaitForParts
+	FindParts
+	ReplaceIt
+	NumberThem
+	ConvertElsewhere
+	TellApart
+	PeelLess
+	LiteralPath
+	RelativeTo
+	KeepApart
+	SettleClashes
+	StageNearby
+	hintCount
+)
+
+var hints = [hintCount]string{
+	AllowMemory:      "if you trust it, allow decoders more memory",
+	AllowTotal:       "if you trust it, allow more bytes in all",
+	AllowRatio:       "if you trust it, allow it to unpack to more times its size",
+	AllowEntries:     "if you trust it, allow more entries",
+	DropEntry:        "leave this entry out to take the rest",
+	DropOrKeepLink:   "leave it out, or store links as they are",
+	SkipLinks:        "leave links out to take the rest",
+	SkipOrKeepLinks:  "leave links out, or make them",
+	NameOwnFolder:    "rename the archive, or name its folder",
+	NameOrMerge:      "name the folders, or merge them",
+	MatchNames:       "a name is taken to the letter; to choose files of a folder by a pattern, name the folder",
+	AllowGaps:        "fetch what is missing, or take what is there",
+	NameEncoding:     "another encoding can be named",
+	GivePassword:     "give a password",
+	LargerParts:      "choose larger parts",
+	OtherParts:       "choose another size of parts, or number them",
+	NumberedParts:    "cut it into numbered parts, as any file can be",
+	WaitForParts:     "fetch it again, or wait for parts that are still arriving",
+	FindParts:        "fetch what is missing, say where else parts lie, or wait for them",
+	ReplaceIt:        "choose another name, or replace what is there",
+	NumberThem:       "convert them into different folders, or number them",
+	ConvertElsewhere: "name another folder, or another format",
+	TellApart:        "tell them apart in the name, or number them",
+	PeelLess:         "drop fewer folders, rename less, or leave one out",
+	LiteralPath:      "a '[' needs its ']', a '{' its '}'; a path can be taken to the letter",
+	RelativeTo:       "say nothing of where paths start, or name a folder above",
+	KeepApart:        "pack them in separate archives, or keep the folders apart",
+	SettleClashes:    "nothing of this archive was put into place; say what to do about files that differ",
+	StageNearby:      "unfinished work needs a folder on the same file system as the destination",
+}
+
+func (h Hint) String() string { return hints[h] }
+
+// Hints are all that there are.
+func Hints() []Hint {
+	all := make([]Hint, 0, hintCount)
+	for h := NoHint + 1; h < hintCount; h++ {
+		all = append(all, h)
+	}
+	return all
+}
+
+// A Wording puts hints into the words of a program; nil: they speak for
+// themselves.
+type Wording func(Hint) string
+
+// kindAdvice is what to do about a failure that does not say it itself.
+var kindAdvice = map[Kind]string{
+	Damaged:    "get it again from where it came from",
+	Unreadable: "check that it is there and that you may read it",
+	Unwritable: "nothing incomplete was left behind; check space and rights there",
+}
+
+// Advice is what can be done about an error, in the words of a program; empty if
+// nothing is known.
+func (w Wording) Advice(err error) string {
+	e, ok := errors.AsType[*Error](err)
+	if !ok {
+		return ""
+	}
+	var said []string
+	if e.Do != "" {
+		said = append(said, e.Do)
+	}
+	if e.Hint != NoHint {
+		said = append(said, w.of(e.Hint))
+	}
+	if said == nil {
+		return kindAdvice[e.Kind]
+	}
+	return strings.Join(said, "; ")
+}
+
+// With completes a text that a hint belongs to.
+func (w Wording) With(text string, h Hint) string {
+	if h == NoHint {
+		return text
+	}
+	return text + "; " + w.of(h)
+}
+
+func (w Wording) of(h Hint) string {
+	if w == nil {
+		return h.String()
+	}
+	return w(h)
+}
