@@ -5,6 +5,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -12,7 +13,9 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/report"
@@ -44,7 +47,11 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root.SetArgs(args)
 	root.SetOut(s.out)
 	root.SetErr(s.err)
-	err := root.ExecuteContext(ctx)
+	cmd, err := root.ExecuteContextC(ctx)
+	if err == errShortHelp {
+		s.out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
+		err = nil
+	}
 	if flushed := s.out.Flush(); err == nil && flushed != nil {
 		err = fault.At("standard output", fault.New(fault.Unwritable, "%w", flushed))
 	}
@@ -119,7 +126,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
-	cobra.AddTemplateFunc("optionHelp", optionHelp)
+	cobra.AddTemplateFunc("optionHelp", option.Help)
 	root.SetUsageTemplate(usageTemplate)
 	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
 	root.CompletionOptions.HiddenDefaultCmd = false
@@ -130,21 +137,41 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 
 // prepare gives a command, and those below it, what all have in common.
 func prepare(cmd *cobra.Command) {
-	cmd.Flags().BoolP("help", "h", false, "show this help")
+	cmd.Flags().Bool("help", false, "show all of the help; -h: a line for each option")
+	short := cmd.Flags().BoolP("short-help", "h", false, "show a line for each option")
+	cmd.Flags().Lookup("short-help").Hidden = true
 	cmd.Flags().SortFlags = false
 	cmd.DisableFlagsInUseLine = true
-	if check := cmd.Args; check != nil {
-		cmd.Args = func(cmd *cobra.Command, args []string) error { return usage(cmd, check(cmd, args)) }
+	check := cmd.Args
+	cmd.Args = func(cmd *cobra.Command, args []string) error {
+		if *short {
+			return errShortHelp
+		}
+		if check != nil {
+			if err := check(cmd, args); err != nil {
+				return usage(cmd, err)
+			}
+		}
+		return usage(cmd, option.Check(cmd))
 	}
 	for _, below := range cmd.Commands() {
 		prepare(below)
 	}
 }
 
+// errShortHelp is the error of a command line that only asks for the short help.
+var errShortHelp = errors.New("short help")
+
 // usage makes an error about the command line one of its kind.
 func usage(cmd *cobra.Command, err error) error {
 	if err == nil {
 		return nil
+	}
+	if wrong, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
+		err = fmt.Errorf("--%s %s: %w", wrong.GetFlag().Name, wrong.GetValue(), wrong.Unwrap())
+		if wrong.GetValue() == "" {
+			err = fmt.Errorf("--%s: %w", wrong.GetFlag().Name, wrong.Unwrap())
+		}
 	}
 	return fault.New(fault.Usage, "%w", err).Advise("see: " + cmd.CommandPath() + " --help")
 }

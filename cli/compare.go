@@ -1,10 +1,9 @@
 package cli
 
 import (
-	"errors"
-
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/report"
@@ -35,25 +34,22 @@ when both are the same and 1 when they are not.`,
 		Args: cobra.ExactArgs(2),
 		RunE: c.run,
 	}
-	group(cmd, "What is compared", func() {
-		f := cmd.Flags()
-		f.IntVar(&c.peel, "peel", 0, "drop the first `NUMBER` folders of each path on both sides")
-		f.IntVar(&c.PeelA, "peel-a", 0, "the same for side A alone")
-		f.IntVar(&c.PeelB, "peel-b", 0, "the same for side B alone")
-		f.BoolVar(&c.Times, "times", false, "times count too, with a tolerance of two seconds")
-		c.passwordOptions.addTo(cmd)
+	set := option.Of(cmd)
+	set.Group("What is compared", func() {
+		set.Number(&c.peel, "peel", 0)
+		set.Number(&c.PeelA, "peel-a", 0)
+		set.Number(&c.PeelB, "peel-b", 0)
+		set.Switch(&c.Times, "times")
+		c.passwordOptions.addTo(set)
 	})
-	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the paths that differ", "text")
+	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
 	})
 	return cmd
 }
 
 func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
-	if c.peel < 0 || c.PeelA < 0 || c.PeelB < 0 {
-		return usage(cmd, errors.New("a number of folders to peel must be at least 0"))
-	}
 	c.apply(c.streams)
 	var err error
 	if c.Selection, err = c.selection(cmd); err != nil {

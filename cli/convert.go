@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/create"
@@ -26,14 +27,14 @@ type convertCommand struct {
 	writingOptions
 	place.Placement
 	to, under string
-	clash     choice[create.Clash]
+	clash     option.Choice[create.Clash]
 	encrypt   bool
 	newEnv    string
 	workers   int
 }
 
 func newConvert(s *streams) *cobra.Command {
-	c := &convertCommand{streams: s, clash: clashChoice()}
+	c := &convertCommand{streams: s, workers: runtime.NumCPU(), clash: clashChoice()}
 	cmd := &cobra.Command{
 		Use:   "convert SOURCE… --to FORMAT [OPTION…]",
 		Short: "Rewrite archives in another format, method or lock",
@@ -48,33 +49,33 @@ appears when it is complete; the old one stays.`,
   widecrate convert bundles --to zip --into may --ext zip --under 2026`,
 		RunE: c.run,
 	}
-	f := cmd.Flags()
-	group(cmd, "Which archives", func() {
-		c.sourceOptions.addTo(cmd)
-		c.passwordOptions.addTo(cmd)
-		c.limitOptions.addTo(cmd)
+	set := option.Of(cmd)
+	set.Group("Which archives", func() {
+		c.sourceOptions.addTo(set)
+		c.passwordOptions.addTo(set)
+		c.limitOptions.addTo(set)
 	})
-	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
-	group(cmd, "The new archives", func() {
-		f.StringVar(&c.to, "to", "", "their `FORMAT`, such as zip or tar.zst")
-		f.StringVar(&c.method, "method", "", "how the entries of a ZIP are compressed, a `NAME`: deflate, store, bzip2, zstd or xz (left out: deflate)")
-		f.Var(&c.level, "level", "how hard it tries: 0 to 9, or fast, normal, best; all entries are then packed anew")
-		c.cutOptions.addTo(cmd)
-		f.StringVar(&c.Into, "into", "", "the folder `DIR` that they go into, made if missing; that of the old ones when left out")
-		c.clash.addTo(cmd, "clash", "what to do about one that exists already; number: name-2.zip")
-		f.BoolVar(&c.encrypt, "encrypt", false, "lock the files with AES-256 (ZIP only). Their names are not hidden, and the openers built into desktop systems often cannot read it")
-		f.StringVar(&c.newEnv, "new-password-env", "", "the environment variable `VAR` has the password for that; the one that opens the old archives when left out")
+	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	set.Group("The new archives", func() {
+		set.Text(&c.to, "to")
+		set.Text(&c.method, "method")
+		set.Value(&c.level, "level")
+		c.cutOptions.addTo(set)
+		set.Text(&c.Into, "into")
+		set.Value(&c.clash, "clash")
+		set.Switch(&c.encrypt, "encrypt")
+		set.Text(&c.newEnv, "new-password-env")
 	})
-	group(cmd, "Paths in them", func() {
-		f.BoolVar(&c.Flatten, "flatten", false, "drop the folders inside")
-		f.IntVar(&c.Peel, "peel", 0, "drop the first `NUMBER` folders of each path; what has no more than that is left out")
-		f.StringVar(&c.under, "under", "", "a `FOLDER` in front of all paths")
-		f.Var(&template{to: &c.Rename, allowed: renamePlaceholders}, "rename", "new last names, such as 'chart-{nnn}{ext}', with the placeholders of extract")
-		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	set.Group("Paths in them", func() {
+		set.Switch(&c.Flatten, "flatten")
+		set.Number(&c.Peel, "peel", 0)
+		set.Text(&c.under, "under")
+		set.Value(&option.Template{To: &c.Rename, Allowed: renamePlaceholders}, "rename")
+		set.Number(&c.workers, "workers", 1)
 	})
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the new archives' paths", "text")
-		c.progressOption.addTo(cmd)
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
 	})
 	return cmd
 }
@@ -86,8 +87,6 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
 		return usage(cmd, errors.New("--to says which format the new archives are to have"))
 	case c.nested:
 		return usage(cmd, errors.New("archives inside archives are not converted"))
-	case c.Peel < 0 || c.workers < 1:
-		return usage(cmd, errors.New("--peel must be at least 0, and --workers at least 1"))
 	}
 	o, err := c.options(cmd)
 	if err != nil {

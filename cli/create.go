@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/archive"
 	"widecrate/core/choose"
@@ -29,10 +30,10 @@ type createCommand struct {
 	progressOption
 	writingOptions
 	passwordOptions
-	top        choice[bool] // whether to drop it
-	links      choice[create.Links]
-	clash      choice[create.Clash]
-	after      choice[bool] // whether to remove
+	top        option.Choice[bool] // whether to drop it
+	links      option.Choice[create.Links]
+	clash      option.Choice[create.Clash]
+	after      option.Choice[bool] // whether to remove
 	under      string
 	relativeTo string
 	givenOptions
@@ -45,11 +46,11 @@ type createCommand struct {
 }
 
 func newCreate(s *streams) *cobra.Command {
-	c := &createCommand{streams: s,
+	c := &createCommand{streams: s, workers: runtime.NumCPU(),
 		top:   topChoice(),
-		links: choice[create.Links]{words: []string{"keep", "follow", "skip"}, values: []create.Links{create.KeepLinks, create.FollowLinks, create.SkipLinks}},
+		links: option.Either([]string{"keep", "follow", "skip"}, create.KeepLinks, create.FollowLinks, create.SkipLinks),
 		clash: clashChoice(),
-		after: choice[bool]{words: []string{"keep", "remove"}, values: []bool{false, true}}}
+		after: option.Either([]string{"keep", "remove"}, false, true)}
 	cmd := &cobra.Command{
 		Use:   "create ARCHIVE SOURCE… [OPTION…]",
 		Short: "Make an archive, or one for each source",
@@ -68,34 +69,34 @@ the entries get in the archive. ARCHIVE - is standard output.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: c.run,
 	}
-	f := cmd.Flags()
-	group(cmd, "The archive", func() {
-		c.writingOptions.addTo(cmd)
-		c.clash.addTo(cmd, "clash", "what to do about an archive that exists already; number: name-2.zip")
-		f.BoolVar(&c.encrypt, "encrypt", false, "lock the files with AES-256 (ZIP only), with a password from one of the options below. Their names are not hidden, and the openers built into desktop systems often cannot read it")
-		c.passwordOptions.addTo(cmd)
-		f.BoolVar(&c.reproducible, "reproducible", false, "the same files make the same bytes, on any machine and day: sorted, with one time (SOURCE_DATE_EPOCH, or 1980), and of the permissions only whether a file is a program")
-		f.BoolVar(&c.each, "each", false, "one archive for each source; ARCHIVE is then a template with {name} {stem} {parent} {n} {today}")
+	set := option.Of(cmd)
+	set.Group("The archive", func() {
+		c.writingOptions.addTo(set)
+		set.Value(&c.clash, "clash")
+		set.Switch(&c.encrypt, "encrypt")
+		c.passwordOptions.addTo(set)
+		set.Switch(&c.reproducible, "reproducible")
+		set.Switch(&c.each, "each")
 	})
-	group(cmd, "Which files", func() {
-		c.givenOptions.addTo(cmd)
-		c.links.addTo(cmd, "links", "symbolic links below the sources: stored as links, stored as what they point at, or left out")
-		c.selectionOptions.addTo(cmd)
+	set.Group("Which files", func() {
+		c.givenOptions.addTo(set)
+		set.Value(&c.links, "links")
+		c.selectionOptions.addTo(set)
 	})
-	group(cmd, "Their paths in it", func() {
-		c.top.addTo(cmd, "top", "whether the paths start with the name of a source folder")
-		f.StringVar(&c.under, "under", "", "a `FOLDER` in front of the paths of all sources")
-		f.StringVar(&c.relativeTo, "relative-to", "", "the paths are those below this `DIR`, in which the sources lie")
+	set.Group("Their paths in it", func() {
+		set.Value(&c.top, "top")
+		set.Text(&c.under, "under")
+		set.Text(&c.relativeTo, "relative-to")
 	})
-	group(cmd, "How it runs", func() {
-		f.BoolVar(&c.dryRun, "dry-run", false, "say what would be packed; write nothing")
-		f.BoolVar(&c.readBack, "read-back", false, "read the archive again before it appears, and compare each entry with the checksum that its source had")
-		c.after.addTo(cmd, "after", "what becomes of the sources; they are removed only when the archive was read back and nothing of them was left out")
-		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	set.Group("How it runs", func() {
+		set.Switch(&c.dryRun, "dry-run")
+		set.Switch(&c.readBack, "read-back")
+		set.Value(&c.after, "after")
+		set.Number(&c.workers, "workers", 1)
 	})
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the archive's path", "text")
-		c.progressOption.addTo(cmd)
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
 	})
 	return cmd
 }
@@ -104,20 +105,19 @@ the entries get in the archive. ARCHIVE - is standard output.`,
 type writingOptions struct {
 	cutOptions
 	format, method string
-	level          level
+	level          option.Level
 }
 
-func (o *writingOptions) addTo(cmd *cobra.Command) {
-	f := cmd.Flags()
-	f.StringVar(&o.format, "format", "", "the format, a `NAME` such as zip or tar.zst; by the extension when left out")
-	f.StringVar(&o.method, "method", "", "how the entries of a ZIP are compressed, a `NAME`: deflate, store, bzip2, zstd or xz (left out: deflate)")
-	f.Var(&o.level, "level", "how hard it tries: 0 to 9, or fast, normal, best")
-	o.cutOptions.addTo(cmd)
+func (o *writingOptions) addTo(set *option.Set) {
+	set.Text(&o.format, "format")
+	set.Text(&o.method, "method")
+	set.Value(&o.level, "level")
+	o.cutOptions.addTo(set)
 }
 
 // writing turns them into what the core wants.
 func (o *writingOptions) writing(workers int) archive.WriteOptions {
-	w := archive.WriteOptions{Method: o.method, Encode: o.level.options}
+	w := archive.WriteOptions{Method: o.method, Encode: o.level.Options}
 	w.Encode.Workers = workers
 	return w
 }
@@ -127,12 +127,6 @@ func (c *createCommand) check(args []string) error {
 	switch {
 	case len(args) < 2 && given == 0:
 		return errors.New("no source is named")
-	case c.workers < 1:
-		return errors.New("--workers must be at least 1")
-	case c.each && (given > 0 || len(args) < 2):
-		return errors.New("--each makes an archive for each source; --put, --text and --stdin-as do not go with it")
-	case c.relativeTo != "" && c.top.Value():
-		return errors.New("--relative-to and --top drop do not go together: both say where the paths start")
 	case args[0] == "-" && (c.as.Value() != asText || c.each || c.dryRun || c.format == ""):
 		return errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it")
 	case args[0] == "-" && c.out.Terminal:
@@ -202,11 +196,10 @@ type givenOptions struct {
 	stdinAs     string
 }
 
-func (o *givenOptions) addTo(cmd *cobra.Command) {
-	f := cmd.Flags()
-	f.StringArrayVar(&o.puts, "put", nil, "pack a file at a path of its own: `FILE=PATH` (repeatable)")
-	f.StringArrayVar(&o.texts, "text", nil, "an entry with this text: `PATH=TEXT` (repeatable)")
-	f.StringVar(&o.stdinAs, "stdin-as", "", "an entry at this `PATH` with what comes from standard input")
+func (o *givenOptions) addTo(set *option.Set) {
+	set.Texts(&o.puts, "put")
+	set.Texts(&o.texts, "text")
+	set.Text(&o.stdinAs, "stdin-as")
 }
 
 func (o *givenOptions) count() int {
@@ -240,13 +233,13 @@ func (o *givenOptions) give(cmd *cobra.Command, to *create.Options) error {
 }
 
 // clashChoice is what happens to archives that exist already.
-func clashChoice() choice[create.Clash] {
-	return choice[create.Clash]{words: []string{"refuse", "replace", "number"}, values: []create.Clash{create.Refuse, create.Replace, create.Number}}
+func clashChoice() option.Choice[create.Clash] {
+	return option.Either([]string{"refuse", "replace", "number"}, create.Refuse, create.Replace, create.Number)
 }
 
 // topChoice is whether the name of a source folder is dropped.
-func topChoice() choice[bool] {
-	return choice[bool]{words: []string{"keep", "drop"}, values: []bool{false, true}}
+func topChoice() option.Choice[bool] {
+	return option.Either([]string{"keep", "drop"}, false, true)
 }
 
 // sourceDate is the time of all entries: that of the environment, or else the

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/create"
@@ -22,15 +23,15 @@ type editCommand struct {
 	givenOptions
 	add, remove, moves []string
 	under              string
-	top                choice[bool]
-	level              level
+	top                option.Choice[bool]
+	level              option.Level
 	method             string
 	encrypt            bool
 	workers            int
 }
 
 func newEdit(s *streams) *cobra.Command {
-	c := &editCommand{streams: s, top: topChoice()}
+	c := &editCommand{streams: s, workers: runtime.NumCPU(), top: topChoice()}
 	cmd := &cobra.Command{
 		Use:   "edit ARCHIVE [OPTION…]",
 		Short: "Add, replace, remove or rename entries",
@@ -45,25 +46,25 @@ The new archive takes the place of the old one when it is complete.`,
 		Args: cobra.ExactArgs(1),
 		RunE: c.run,
 	}
-	f := cmd.Flags()
-	group(cmd, "What changes", func() {
-		f.StringArrayVar(&c.add, "add", nil, "pack this `SOURCE`, a file or a folder, too (repeatable)")
-		c.givenOptions.addTo(cmd)
-		f.StringArrayVar(&c.remove, "remove", nil, "remove entries that match this `PATTERN` (repeatable)")
-		f.StringArrayVar(&c.moves, "move", nil, "give an entry, or a folder with all below it, another path: `OLD=NEW` (repeatable)")
+	set := option.Of(cmd)
+	set.Group("What changes", func() {
+		set.Texts(&c.add, "add")
+		c.givenOptions.addTo(set)
+		set.Texts(&c.remove, "remove")
+		set.Texts(&c.moves, "move")
 	})
-	group(cmd, "What is added", func() {
-		c.top.addTo(cmd, "top", "whether the paths start with the name of an added folder")
-		f.StringVar(&c.under, "under", "", "a `FOLDER` in front of the paths of what --add adds")
-		f.StringVar(&c.method, "method", "", "how new entries of a ZIP are compressed, a `NAME` (left out: deflate)")
-		f.Var(&c.level, "level", "how hard that tries: 0 to 9, or fast, normal, best")
-		f.BoolVar(&c.encrypt, "encrypt", false, "lock what is added with AES-256 (ZIP only), with a password from one of the options below; what openers built into desktop systems often cannot read")
-		c.passwordOptions.addTo(cmd)
-		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	set.Group("What is added", func() {
+		set.Value(&c.top, "top")
+		set.Text(&c.under, "under")
+		set.Text(&c.method, "method")
+		set.Value(&c.level, "level")
+		set.Switch(&c.encrypt, "encrypt")
+		c.passwordOptions.addTo(set)
+		set.Number(&c.workers, "workers", 1)
 	})
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the archive's path", "text")
-		c.progressOption.addTo(cmd)
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
 	})
 	return cmd
 }
@@ -84,7 +85,7 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	var read atomic.Int64
 	e.Add = create.Options{Sources: c.add, DropTop: c.top.Value(), Under: c.under, Selection: all, Workers: c.workers, Read: &read}
-	e.Add.Writing.Method, e.Add.Writing.Encode = c.method, c.level.options
+	e.Add.Writing.Method, e.Add.Writing.Encode = c.method, c.level.Options
 	if err := c.give(cmd, &e.Add); err != nil {
 		return err
 	}

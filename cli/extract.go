@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"runtime"
@@ -9,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/extract"
-	"widecrate/core/place"
 	"widecrate/core/source"
 	"widecrate/core/stage"
 )
@@ -33,7 +32,7 @@ type extractCommand struct {
 }
 
 func newExtract(s *streams) *cobra.Command {
-	c := &extractCommand{streams: s}
+	c := &extractCommand{streams: s, workers: runtime.NumCPU()}
 	cmd := &cobra.Command{
 		Use:   "extract SOURCE… [OPTION…]",
 		Short: "Unpack many archives",
@@ -51,51 +50,31 @@ fails does not stop the others.`,
   widecrate extract instruments --into suite --series "suite-{n}.tar"`,
 		RunE: c.run,
 	}
-	f := cmd.Flags()
-	group(cmd, "Which archives", func() {
-		c.sourceOptions.addTo(cmd)
-		f.StringVar(&c.pairs, "pairs", "", "lines of a source, a tab, and a destination root of its own: a `FILE`")
+	set := option.Of(cmd)
+	set.Group("Which archives", func() {
+		c.sourceOptions.addTo(set)
+		set.Text(&c.pairs, "pairs")
 	})
-	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
-	group(cmd, "Where they go", func() { c.placementOptions.addTo(cmd) })
-	group(cmd, "How it runs", func() {
-		f.BoolVar(&c.dryRun, "dry-run", false, "say what would be done, to the last path; write nothing")
-		f.Var(disposition{&c.after}, "after", "what becomes of an archive of which everything was delivered, clutter aside")
-		f.BoolVar(&c.after.EvenIfPartial, "even-if-partial", false, "with --after, also where something was left out")
-		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
-		f.BoolVar(&c.reading.Salvage, "salvage", false, "take what can be had from a damaged archive; what is lost is named")
-		f.BoolVar(&c.halt, "halt", false, "take no further archive after one that fails")
-		c.passwordOptions.addTo(cmd)
-		c.limitOptions.addTo(cmd)
+	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	set.Group("Where they go", func() { c.placementOptions.addTo(set) })
+	set.Group("How it runs", func() {
+		set.Switch(&c.dryRun, "dry-run")
+		set.Value(option.After{To: &c.after}, "after")
+		set.Switch(&c.after.EvenIfPartial, "even-if-partial")
+		set.Number(&c.workers, "workers", 1)
+		set.Switch(&c.reading.Salvage, "salvage")
+		set.Switch(&c.halt, "halt")
+		c.passwordOptions.addTo(set)
+		c.limitOptions.addTo(set)
 	})
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the written paths", "text")
-		c.progressOption.addTo(cmd)
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
 	})
 	return cmd
 }
 
-// check finds options that do not go together.
-func (c *extractCommand) check() error {
-	switch {
-	case c.workers < 1:
-		return errors.New("--workers must be at least 1")
-	case c.Peel < 0:
-		return errors.New("--peel must be at least 0")
-	case c.fresh && c.layout.Value() == place.Shared:
-		return errors.New("--fresh swaps own folders; there are none with --layout shared")
-	case c.fresh && c.nested:
-		return errors.New("--fresh and --nested do not go together: inner archives go into the folder of the outer one")
-	case c.Into == "-" && (c.as.Value() != asText || c.dryRun || c.after.Disposition != extract.Keep):
-		return errors.New("--into - writes data to standard output; --as, --dry-run and --after do not go with it")
-	}
-	return nil
-}
-
 func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
-	if err := c.check(); err != nil {
-		return usage(cmd, err)
-	}
 	c.apply(c.streams)
 	if c.pairs != "" {
 		err := readFile(cmd, c.pairs, func(r io.Reader) (err error) {

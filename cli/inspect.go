@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/archive"
 	"widecrate/core/choose"
@@ -18,7 +19,7 @@ type inspectCommand struct {
 	*streams
 	archiveOptions
 	outputOptions
-	sort   choice[order]
+	sort   option.Choice[order]
 	totals bool
 	listed int // archives, in forms for people
 }
@@ -38,18 +39,18 @@ tar has none, and is gone through.`,
   widecrate inspect corrections --as csv --sort size`,
 		RunE: c.run,
 	}
-	group(cmd, "Which archives", func() {
-		c.sourceOptions.addTo(cmd)
-		c.passwordOptions.addTo(cmd)
-		c.limitOptions.addTo(cmd)
+	set := option.Of(cmd)
+	set.Group("Which archives", func() {
+		c.sourceOptions.addTo(set)
+		c.passwordOptions.addTo(set)
+		c.limitOptions.addTo(set)
 	})
-	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
-	group(cmd, "What is printed", func() {
-		c.sort = choice[order]{words: []string{"archive", "path", "size", "packed", "saved", "modified"},
-			values: []order{nil, byPath, bySize, byPacked, bySaved, byModified}}
-		c.sort.addTo(cmd, "sort", "the order: that of the archive, by path, or the largest or latest first")
-		cmd.Flags().BoolVar(&c.totals, "totals", false, "only the totals of each archive")
-		c.outputOptions.addTo(cmd, "what standard output holds: a table or a tree for people, JSON Lines, paths, or CSV", "table", "tree", "csv")
+	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	set.Group("What is printed", func() {
+		c.sort = option.Either[order]([]string{"archive", "path", "size", "packed", "saved", "modified"}, nil, byPath, bySize, byPacked, bySaved, byModified)
+		set.Value(&c.sort, "sort")
+		set.Switch(&c.totals, "totals")
+		c.outputOptions.addTo(set, "table", "tree", "csv")
 	})
 	return cmd
 }

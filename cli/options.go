@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/archive"
 	"widecrate/core/bound"
@@ -59,29 +60,26 @@ type sourceOptions struct {
 	reading archive.Options
 }
 
-func (o *sourceOptions) addTo(cmd *cobra.Command) {
-	f := cmd.Flags()
-	f.BoolVar(&o.request.Recursive, "recursive", false, "look in the folders below too; own folders then mirror them below the destination")
-	f.StringArrayVar(&o.request.Archives, "archives", nil, "in a folder, or nested, take what matches this `PATTERN`, whatever its extension (repeatable)")
-	f.StringVar(&o.list, "source-list", "", "more sources, one a line of this `FILE` (-: standard input)")
-	f.BoolVar(&o.nullIn, "null-in", false, "in the source list, a NUL ends each name")
-	f.StringArrayVar(&o.request.Series, "series", nil, "a `NAME` with {n} in it, such as 'suite-{n}.tar': the archives of such names are one, merged in the order of their numbers, with one folder (repeatable)")
-	f.BoolVar(&o.request.AllowGaps, "allow-gaps", false, "a series may lack numbers")
-	partsInOption(cmd, &o.request.PartsIn)
-	f.DurationVar(&o.request.Wait, "wait", 0, "wait so long, a `TIME` such as 10m, for parts of sets that are still arriving")
-	f.Var(&nameEncoding{&o.reading.Encoding}, "name-encoding", "the encoding of entry names that do not say theirs, a `NAME` such as cp932 or windows-1251; detected when left out")
-	f.Var(&zone{&o.reading.Zone}, "zone", "the time zone of entry times that do not say, a `NAME` such as UTC or Asia/Tokyo; the local one when left out")
-	f.BoolVar(&o.nested, "nested", false, "also open the archives found inside; the selection is then on what they hold")
-	f.IntVar(&o.depth, "nested-depth", 3, "how deep, a `NUMBER`")
+func (o *sourceOptions) addTo(set *option.Set) {
+	set.Switch(&o.request.Recursive, "recursive")
+	set.Texts(&o.request.Archives, "archives")
+	set.Text(&o.list, "source-list")
+	set.Switch(&o.nullIn, "null-in")
+	set.Texts(&o.request.Series, "series")
+	set.Switch(&o.request.AllowGaps, "allow-gaps")
+	set.Texts(&o.request.PartsIn, "parts-in")
+	set.Value(&option.Wait{To: &o.request.Wait}, "wait")
+	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
+	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
+	set.Switch(&o.nested, "nested")
+	o.depth = 3
+	set.Number(&o.depth, "nested-depth", 1)
 }
 
 // sources finds the archives of a command line.
 func (o *sourceOptions) sources(cmd *cobra.Command, args []string) ([]source.Source, error) {
 	if len(args) == 0 && o.list == "" && len(o.request.Pairs) == 0 {
 		return nil, usage(cmd, fmt.Errorf("no source is named"))
-	}
-	if o.depth < 1 {
-		return nil, usage(cmd, fmt.Errorf("--nested-depth must be at least 1"))
 	}
 	o.request.Names = args
 	if o.list != "" {
@@ -130,24 +128,23 @@ func readFile(cmd *cobra.Command, path string, read func(io.Reader) error) error
 type selectionOptions struct {
 	rules        choose.Rules
 	list         string
-	min, max     size
-	since, until moment
+	min, max     option.Size
+	since, until option.Moment
 }
 
-func (o *selectionOptions) addTo(cmd *cobra.Command) {
-	f := cmd.Flags()
-	f.StringArrayVar(&o.rules.Entry, "entry", nil, "keep the entry with this `PATH`, to the letter (repeatable)")
-	f.StringVar(&o.list, "entry-list", "", "the same for each line of this `FILE` (-: standard input)")
-	f.StringArrayVar(&o.rules.Pick, "pick", nil, "keep entries that match this `PATTERN`, such as 'chart*' or 'charts/**' (repeatable: any of them)")
-	f.StringArrayVar(&o.rules.Drop, "drop", nil, "leave out entries that match this `PATTERN`; stronger than the rest (repeatable)")
-	f.StringSliceVar(&o.rules.Ext, "ext", nil, "keep only these extensions, a `LIST` such as csv,tsv; letter case is ignored")
-	f.BoolVar(&o.rules.NoClutter, "no-clutter", false, "leave out what desktop systems add: hidden twins, thumbnails, folder settings")
-	f.Var(&o.min, "min-size", "keep only files of at least this `SIZE`: 500, 10k, 2.5M, 1G")
-	f.Var(&o.max, "max-size", "keep only files of at most this `SIZE`")
-	f.Var(&o.since, "since", "keep only what was modified since a date, a date and time, or an age such as 36h or 7d")
-	o.until.end = true
-	f.Var(&o.until, "until", "keep only what was modified until then; a date counts to its end")
-	f.BoolVar(&o.rules.IgnoreCase, "ignore-case", false, "for entry, pick and drop, letter case does not count")
+func (o *selectionOptions) addTo(set *option.Set) {
+	set.Texts(&o.rules.Entry, "entry")
+	set.Text(&o.list, "entry-list")
+	set.Texts(&o.rules.Pick, "pick")
+	set.Texts(&o.rules.Drop, "drop")
+	set.List(&o.rules.Ext, "ext")
+	set.Switch(&o.rules.NoClutter, "no-clutter")
+	set.Value(&o.min, "min-size")
+	set.Value(&o.max, "max-size")
+	set.Value(&o.since, "since")
+	o.until.End = true
+	set.Value(&o.until, "until")
+	set.Switch(&o.rules.IgnoreCase, "ignore-case")
 }
 
 func (o *selectionOptions) selection(cmd *cobra.Command) (*choose.Selection, error) {
@@ -181,9 +178,9 @@ func (s *streams) checkMatches(selection *choose.Selection, kept int, leftOut ch
 // placementOptions say where entries go.
 type placementOptions struct {
 	place.Placement
-	layout  choice[place.Layout]
-	clash   choice[stage.Clash]
-	links   choice[plan.Links]
+	layout  option.Choice[place.Layout]
+	clash   option.Choice[stage.Clash]
+	links   option.Choice[plan.Links]
 	fresh   bool
 	staging string
 }
@@ -191,41 +188,37 @@ type placementOptions struct {
 // renamePlaceholders are those of --rename.
 var renamePlaceholders = []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}
 
-func (o *placementOptions) addTo(cmd *cobra.Command) {
-	o.layout = choice[place.Layout]{words: []string{"own", "shared", "auto"}, values: []place.Layout{place.Own, place.Shared, place.Auto}}
-	o.clash = choice[stage.Clash]{words: []string{"refuse", "skip", "replace", "newer", "number"},
-		values: []stage.Clash{stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number}}
-	o.links = choice[plan.Links]{words: []string{"keep", "skip", "refuse"}, values: []plan.Links{plan.KeepLinks, plan.SkipLinks, plan.RefuseLinks}}
-	f := cmd.Flags()
-	f.StringVar(&o.Into, "into", "", "destination root `DIR`, made if missing, or the folder that each archive lies in when left out; -: the data itself goes to standard output")
-	o.layout.addTo(cmd, "layout", "own: a folder for each archive, named after it; shared: all into the root, merged in order; auto: as own, but a single top folder is not wrapped again")
-	f.Var(&template{to: &o.OwnName, allowed: []string{"stem", "name", "parent", "today"}}, "own-name", "the own folder's name, such as '{parent}-{stem}'")
-	f.BoolVar(&o.Flatten, "flatten", false, "drop the folders inside")
-	f.IntVar(&o.Peel, "peel", 0, "drop the first `NUMBER` folders of each path; what has no more than that is left out")
-	f.Var(&template{to: &o.Rename, allowed: renamePlaceholders}, "rename",
-		"new last names, such as 'chart-{nnn}{ext}': {name} {stem} {ext} {archive} {parent} {n} {nnn} {modified} {today}")
-	o.clash.addTo(cmd, "clash", "where a file differs from one that is there. refuse: nothing of that archive is unpacked; skip: keep what is there; replace: take the archive's; newer: the later one; number: keep both, name-2.ext")
-	f.BoolVar(&o.fresh, "fresh", false, "swap the whole own folder for the new one: nothing of an earlier run stays")
-	o.links.addTo(cmd, "links", "symbolic and hard links inside archives: made, left out, or a reason to refuse the archive")
-	f.StringVar(&o.staging, "staging", "", "`DIR` for unfinished work, on the same file system; a hidden folder in the root when left out")
+func (o *placementOptions) addTo(set *option.Set) {
+	o.layout = option.Either([]string{"own", "shared", "auto"}, place.Own, place.Shared, place.Auto)
+	o.clash = option.Either([]string{"refuse", "skip", "replace", "newer", "number"}, stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number)
+	o.links = option.Either([]string{"keep", "skip", "refuse"}, plan.KeepLinks, plan.SkipLinks, plan.RefuseLinks)
+	set.Text(&o.Into, "into")
+	set.Value(&o.layout, "layout")
+	set.Value(&option.Template{To: &o.OwnName, Allowed: []string{"stem", "name", "parent", "today"}}, "own-name")
+	set.Switch(&o.Flatten, "flatten")
+	set.Number(&o.Peel, "peel", 0)
+	set.Value(&option.Template{To: &o.Rename, Allowed: renamePlaceholders}, "rename")
+	set.Value(&o.clash, "clash")
+	set.Switch(&o.fresh, "fresh")
+	set.Value(&o.links, "links")
+	set.Text(&o.staging, "staging")
 }
 
 // limitOptions hold against hostile archives.
 type limitOptions struct {
-	total, memory  size
-	ratio, entries int64
+	total, memory  option.Size
+	ratio, entries int
 }
 
-func (o *limitOptions) addTo(cmd *cobra.Command) {
-	f := cmd.Flags()
-	f.Var(&o.total, "max-total", "refuse an archive that unpacks to more than this `SIZE`; what is free on the disk when left out")
-	f.Int64Var(&o.ratio, "max-ratio", 0, fmt.Sprintf("refuse an archive that unpacks to more than this `NUMBER` of times its size, and to more than 1G; %d when left out", bound.DefaultRatio))
-	f.Var(&o.memory, "max-memory", "refuse data whose header asks for more memory than this `SIZE` to decode it; 1G when left out")
-	f.Int64Var(&o.entries, "max-entries", 0, fmt.Sprintf("refuse an archive with more entries than this `NUMBER`; %s when left out", show.Number(bound.DefaultEntries)))
+func (o *limitOptions) addTo(set *option.Set) {
+	set.Value(&o.total, "max-total")
+	set.Number(&o.ratio, "max-ratio", 0)
+	set.Value(&o.memory, "max-memory")
+	set.Number(&o.entries, "max-entries", 0)
 }
 
 func (o *limitOptions) limits() bound.Limits {
-	return bound.Limits{Total: int64(o.total), Ratio: o.ratio, Entries: o.entries}
+	return bound.Limits{Total: int64(o.total), Ratio: int64(o.ratio), Entries: int64(o.entries)}
 }
 
 // form is what standard output holds.
@@ -248,16 +241,16 @@ const (
 	never
 )
 
-func whenChoice() choice[when] {
-	return choice[when]{words: []string{"auto", "always", "never"}, values: []when{auto, always, never}}
+func whenChoice() option.Choice[when] {
+	return option.Either([]string{"auto", "always", "never"}, auto, always, never)
 }
 
 // progressOption is for the commands that may take long.
-type progressOption struct{ progress choice[when] }
+type progressOption struct{ progress option.Choice[when] }
 
-func (o *progressOption) addTo(cmd *cobra.Command) {
+func (o *progressOption) addTo(set *option.Set) {
 	o.progress = whenChoice()
-	o.progress.addTo(cmd, "progress", "a line of progress on standard error; auto: on a terminal")
+	set.Value(&o.progress, "progress")
 }
 
 // start draws a line about how far the run is, until the function that it
@@ -284,29 +277,26 @@ func (o *progressOption) startBytes(s *streams, quiet bool, done *atomic.Int64, 
 
 // outputOptions shape what is printed.
 type outputOptions struct {
-	as      choice[form]
+	as      option.Choice[form]
 	nullOut bool
-	color   choice[when]
+	color   option.Choice[when]
 	quiet   bool
 	verbose bool
 }
 
-// addTo declares them; forms are the words of --as in addition to json and
-// names, the first of them the one when it is left out.
-func (o *outputOptions) addTo(cmd *cobra.Command, help string, first string, more ...string) {
-	values := map[string]form{"tree": asTree, "csv": asCSV}
-	o.as = choice[form]{words: []string{first, "json", "names"}, values: []form{asText, asJSON, asNames}}
+// addTo declares them; the forms are the words of --as, the first of which it is
+// when left out, in addition to json and names.
+func (o *outputOptions) addTo(set *option.Set, first string, more ...string) {
+	words, values := []string{first, "json", "names"}, []form{asText, asJSON, asNames}
 	for _, word := range more {
-		o.as.words, o.as.values = append(o.as.words, word), append(o.as.values, values[word])
+		words, values = append(words, word), append(values, map[string]form{"tree": asTree, "csv": asCSV}[word])
 	}
-	o.color = whenChoice()
-	f := cmd.Flags()
-	o.as.addTo(cmd, "as", help)
-	f.BoolVar(&o.nullOut, "null-out", false, "with names, a NUL after each instead of a line end")
-	o.color.addTo(cmd, "color", "colours; auto: on a terminal, unless NO_COLOR is set")
-	f.BoolVarP(&o.quiet, "quiet", "q", false, "print errors only")
-	f.BoolVarP(&o.verbose, "verbose", "v", false, "print more")
-	cmd.MarkFlagsMutuallyExclusive("quiet", "verbose")
+	o.as, o.color = option.Either(words, values...), whenChoice()
+	set.Value(&o.as, "as")
+	set.Switch(&o.nullOut, "null-out")
+	set.Value(&o.color, "color")
+	set.Switch(&o.quiet, "quiet")
+	set.Switch(&o.verbose, "verbose")
 }
 
 // apply makes the streams what the options ask for.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
@@ -33,11 +34,6 @@ joining is needed: extract, inspect and verify take any part for the whole.`,
 	return cmd
 }
 
-// partsInOption is where else parts may lie.
-func partsInOption(cmd *cobra.Command, to *[]string) {
-	cmd.Flags().StringArrayVar(to, "parts-in", nil, "parts of sets may also lie in this `DIR` (repeatable)")
-}
-
 type scanCommand struct {
 	*streams
 	outputOptions
@@ -57,12 +53,13 @@ empty, too short, or there twice. The exit code is 4 if a set is not complete.`,
   widecrate parts scan survey/harbour.zip --as json`,
 		RunE: c.run,
 	}
-	group(cmd, "Which sets", func() {
-		cmd.Flags().BoolVar(&c.recursive, "recursive", false, "look in the folders below too")
-		partsInOption(cmd, &c.partsIn)
+	set := option.Of(cmd)
+	set.Group("Which sets", func() {
+		set.Switch(&c.recursive, "recursive")
+		set.Texts(&c.partsIn, "parts-in")
 	})
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: a table for people, JSON Lines, or the sets that are not complete", "table")
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "table")
 	})
 	return cmd
 }
@@ -158,7 +155,7 @@ type joinCommand struct {
 	outputOptions
 	progressOption
 	into    string
-	clash   choice[bool]
+	clash   option.Choice[bool]
 	partsIn []string
 }
 
@@ -176,14 +173,15 @@ it, and the whole. The file appears when all of it is there and right.`,
 		Args: cobra.ExactArgs(1),
 		RunE: c.run,
 	}
-	group(cmd, "The file", func() {
-		cmd.Flags().StringVar(&c.into, "into", "", "the `FILE` to make; beside the parts, called what they have in common, when left out")
-		c.clash.addTo(cmd, "clash", "what to do about a file that exists already")
-		partsInOption(cmd, &c.partsIn)
+	set := option.Of(cmd)
+	set.Group("The file", func() {
+		set.Text(&c.into, "into")
+		set.Value(&c.clash, "clash")
+		set.Texts(&c.partsIn, "parts-in")
 	})
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the file's path", "text")
-		c.progressOption.addTo(cmd)
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
 	})
 	return cmd
 }
@@ -242,22 +240,19 @@ func absolutePath(path string) string {
 
 // cutOptions say how a set is made.
 type cutOptions struct {
-	partSize size
-	style    choice[cut.Style]
+	partSize option.Size
+	style    option.Choice[cut.Style]
 }
 
-func (o *cutOptions) addTo(cmd *cobra.Command) {
-	o.style = choice[cut.Style]{words: []string{"numbered", "zip"}, values: []cut.Style{cut.Numbered, cut.ZIP}}
-	cmd.Flags().Var(&o.partSize, "part-size", "write parts of this `SIZE`, such as 100M or 2G, with a list of their SHA-256 sums")
-	o.style.addTo(cmd, "part-style", "numbered: plain cuts, .001 .002 …; zip: a split ZIP archive, .z01 .z02 … .zip, with parts from 64k to just below 4G")
+func (o *cutOptions) addTo(set *option.Set) {
+	o.style = option.Either([]string{"numbered", "zip"}, cut.Numbered, cut.ZIP)
+	set.Value(&o.partSize, "part-size")
+	set.Value(&o.style, "part-style")
 }
 
 // cut is how an archive is to be cut; nil: not at all.
 func (o *cutOptions) cut(cmd *cobra.Command) (*cut.Options, error) {
 	if o.partSize == 0 {
-		if cmd.Flags().Changed("part-style") {
-			return nil, usage(cmd, errors.New("--part-style needs --part-size"))
-		}
 		return nil, nil
 	}
 	return &cut.Options{PartSize: int64(o.partSize), Style: o.style.Value()}, nil
@@ -269,7 +264,7 @@ type splitCommand struct {
 	progressOption
 	cutOptions
 	into  string
-	clash choice[bool]
+	clash option.Choice[bool]
 }
 
 func newPartsSplit(s *streams) *cobra.Command {
@@ -286,14 +281,15 @@ one behind the other are the file again, with or without this program.`,
 		Args: cobra.ExactArgs(1),
 		RunE: c.run,
 	}
-	group(cmd, "The parts", func() {
-		c.cutOptions.addTo(cmd)
-		cmd.Flags().StringVar(&c.into, "into", "", "the folder `DIR` that they go into, made if missing; that of the file when left out")
-		c.clash.addTo(cmd, "clash", "what to do about parts of that name that exist already")
+	set := option.Of(cmd)
+	set.Group("The parts", func() {
+		c.cutOptions.addTo(set)
+		set.Text(&c.into, "into")
+		set.Value(&c.clash, "clash")
 	})
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, a line of JSON, or the paths", "text")
-		c.progressOption.addTo(cmd)
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
 	})
 	return cmd
 }
@@ -355,4 +351,9 @@ func tellParts(s *show.Screen, w cut.Written) {
 	}
 	s.Printf("%s in %s: %s\n", s.Strong(show.Count(len(w.Parts), "part")), s.Name(filepath.Dir(w.List)), s.Name(names))
 	s.Printf("SHA-256 sums in %s\n", s.Name(filepath.Base(w.List)))
+}
+
+// replaceChoice is whether what is written may replace what is there.
+func replaceChoice() option.Choice[bool] {
+	return option.Either([]string{"refuse", "replace"}, false, true)
 }

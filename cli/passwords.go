@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"widecrate/cli/option"
 	"widecrate/core/fault"
 	"widecrate/core/source"
 )
@@ -19,11 +20,10 @@ type passwordOptions struct {
 	ask       bool
 }
 
-func (o *passwordOptions) addTo(cmd *cobra.Command) {
-	f := cmd.Flags()
-	f.StringVar(&o.env, "password-env", "", "the environment variable `VAR` has the password of locked entries")
-	f.StringVar(&o.file, "password-file", "", "this `FILE` has candidates, one a line, tried in order (-: standard input)")
-	f.BoolVar(&o.ask, "ask-password", false, "ask for the password on the terminal, without showing it")
+func (o *passwordOptions) addTo(set *option.Set) {
+	set.Text(&o.env, "password-env")
+	set.Text(&o.file, "password-file")
+	set.Switch(&o.ask, "ask-password")
 }
 
 // passwords collects the candidates.

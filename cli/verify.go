@@ -1,13 +1,13 @@
 package cli
 
 import (
-	"errors"
 	"runtime"
 	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/inspect"
@@ -24,7 +24,7 @@ type verifyCommand struct {
 }
 
 func newVerify(s *streams) *cobra.Command {
-	c := &verifyCommand{streams: s}
+	c := &verifyCommand{streams: s, workers: runtime.NumCPU()}
 	cmd := &cobra.Command{
 		Use:   "verify SOURCE… [OPTION…]",
 		Short: "Decode everything, check every checksum, write nothing",
@@ -36,24 +36,22 @@ the offset of its header. It writes nothing.`,
   widecrate verify readings --as json --ext csv`,
 		RunE: c.run,
 	}
-	group(cmd, "Which archives", func() {
-		c.sourceOptions.addTo(cmd)
-		c.passwordOptions.addTo(cmd)
-		c.limitOptions.addTo(cmd)
-		cmd.Flags().IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	set := option.Of(cmd)
+	set.Group("Which archives", func() {
+		c.sourceOptions.addTo(set)
+		c.passwordOptions.addTo(set)
+		c.limitOptions.addTo(set)
+		set.Number(&c.workers, "workers", 1)
 	})
-	group(cmd, "Which entries", func() { c.selectionOptions.addTo(cmd) })
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: text for people, JSON Lines, or the archives with damage", "text")
-		c.progressOption.addTo(cmd)
+	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
 	})
 	return cmd
 }
 
 func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
-	if c.workers < 1 {
-		return usage(cmd, errors.New("--workers must be at least 1"))
-	}
 	c.apply(c.streams)
 	sources, selection, err := c.resolve(cmd, args, c.streams)
 	if err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/create"
 	"widecrate/core/report"
@@ -22,13 +23,13 @@ type weighCommand struct {
 	selectionOptions
 	outputOptions
 	tries   []string
-	sample  size
+	sample  option.Size
 	chart   string
 	workers int
 }
 
 func newWeigh(s *streams) *cobra.Command {
-	c := &weighCommand{streams: s, sample: 64 << 20}
+	c := &weighCommand{streams: s, workers: runtime.NumCPU(), sample: 64 << 20}
 	cmd := &cobra.Command{
 		Use:   "weigh SOURCE… [OPTION…]",
 		Short: "Pack a sample in several ways; compare size and time",
@@ -45,24 +46,24 @@ zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: c.run,
 	}
-	f := cmd.Flags()
-	group(cmd, "What is tried", func() {
-		f.StringSliceVar(&c.tries, "try", nil, "the ways, a `LIST`; eleven usual ones when left out")
-		f.Var(&c.sample, "sample", "pack no more than this `SIZE`; 64M when left out")
-		f.StringVar(&c.chart, "chart", "", "also draw a chart into this `FILE`, .png or .svg")
-		f.IntVar(&c.workers, "workers", runtime.NumCPU(), "how many work at once, a `NUMBER`")
+	set := option.Of(cmd)
+	set.Group("What is tried", func() {
+		set.List(&c.tries, "try")
+		set.Value(&c.sample, "sample")
+		set.Text(&c.chart, "chart")
+		set.Number(&c.workers, "workers", 1)
 	})
-	group(cmd, "Which files", func() { c.selectionOptions.addTo(cmd) })
-	group(cmd, "What is printed", func() {
-		c.outputOptions.addTo(cmd, "what standard output holds: a table for people, JSON Lines, or the ways, the smallest first", "table")
+	set.Group("Which files", func() { c.selectionOptions.addTo(set) })
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "table")
 	})
 	return cmd
 }
 
 func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
-	if c.workers < 1 || c.sample < 1 {
-		return usage(cmd, errors.New("--workers and --sample must be at least 1"))
+	if c.sample < 1 {
+		return usage(cmd, errors.New("--sample must be at least one byte"))
 	}
 	draw, err := chartOf(c.chart)
 	if err != nil {

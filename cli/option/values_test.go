@@ -1,9 +1,6 @@
-package cli
+package option
 
 import (
-	"context"
-	"errors"
-	"fmt"
 	"testing"
 	"time"
 
@@ -11,17 +8,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/extract"
-	"widecrate/core/fault"
 )
 
 func TestSize(t *testing.T) {
 	for text, want := range map[string]int64{"0": 0, "500": 500, "10k": 10 << 10, "10K": 10 << 10, "2.5M": 5 << 19, "1G": 1 << 30, "1GiB": 1 << 30, "3kb": 3 << 10, "1t": 1 << 40} {
-		var s size
+		var s Size
 		require.NoError(t, s.Set(text), text)
 		assert.EqualValues(t, want, s, text)
 	}
 	for _, text := range []string{"", "k", "-1", "1x", "1 kk", "9999999P"} {
-		assert.Error(t, new(size).Set(text), text)
+		assert.Error(t, new(Size).Set(text), text)
 	}
 }
 
@@ -31,38 +27,31 @@ func TestMoment(t *testing.T) {
 		"2026-05-01": day, "2026-05-01 12:30": day.Add(12*time.Hour + 30*time.Minute), "2026-05-01T12:30:05": day.Add(12*time.Hour + 30*time.Minute + 5*time.Second),
 		"2026-05-01T00:00:00Z": time.Date(2026, 5, 1, 0, 0, 0, 0, time.UTC),
 	} {
-		var m moment
+		var m Moment
 		require.NoError(t, m.Set(text), text)
 		assert.True(t, want.Equal(m.Time), text)
 	}
-	until := moment{end: true}
+	until := Moment{End: true}
 	require.NoError(t, until.Set("2026-05-01"))
 	assert.True(t, day.AddDate(0, 0, 1).Add(-time.Second).Equal(until.Time), "a date counts to its end")
 	for text, age := range map[string]time.Duration{"36h": 36 * time.Hour, "7d": 7 * 24 * time.Hour, "1.5d": 36 * time.Hour, "90m": 90 * time.Minute} {
-		var m moment
+		var m Moment
 		require.NoError(t, m.Set(text), text)
 		assert.WithinDuration(t, time.Now().Add(-age), m.Time, time.Minute, text)
 	}
 	for _, text := range []string{"", "noon", "d", "-3h", "2026-13-01"} {
-		assert.Error(t, new(moment).Set(text), text)
+		assert.Error(t, new(Moment).Set(text), text)
 	}
 }
 
 func TestDisposition(t *testing.T) {
 	for text, want := range map[string]extract.After{"keep": {}, "remove": {Disposition: extract.Remove}, "move=a b": {Disposition: extract.Move, Folder: "a b"}} {
 		var after extract.After
-		require.NoError(t, disposition{&after}.Set(text))
+		require.NoError(t, After{&after}.Set(text))
 		assert.Equal(t, want, after)
-		assert.Equal(t, text, disposition{&after}.String())
+		assert.Equal(t, text, After{&after}.String())
 	}
 	for _, text := range []string{"", "move", "move=", "delete"} {
-		assert.Error(t, disposition{&extract.After{}}.Set(text))
-	}
-}
-
-func TestExitCode(t *testing.T) {
-	for code, err := range map[int]error{0: nil, 1: errors.New("x"), 2: fault.New(fault.Usage, "x"), 7: fmt.Errorf("a: %w", fault.At("b", fault.New(fault.Damaged, "x"))),
-		10: fault.Writing("a", errors.New("x")), 130: fault.At("a", fmt.Errorf("b: %w", context.Canceled))} {
-		assert.Equal(t, code, exitCode(err))
+		assert.Error(t, After{&extract.After{}}.Set(text))
 	}
 }

@@ -1,0 +1,80 @@
+package option
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+	"github.com/mitchellh/go-wordwrap"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+const helpWidth = 80
+
+// Help is the help on the options of a command, group by group: each on a line of
+// its own, what it does indented below.
+func Help(cmd *cobra.Command) string {
+	const indent = "        "
+	return help(cmd, func(name string, f *pflag.Flag) string {
+		text := f.Usage
+		if d := f.DefValue; d != "" && d != "false" && d != "0" {
+			text += " (left out: " + d + ")"
+		}
+		text = wordwrap.WrapString(text, helpWidth-uint(len(indent)))
+		return name + "\n" + indent + strings.ReplaceAll(text, "\n", "\n"+indent)
+	})
+}
+
+// Short is a line for each of them.
+func Short(cmd *cobra.Command) string {
+	widest := 0
+	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) { widest = max(widest, min(shortNames, runewidth.StringWidth(nameOf(f)))) })
+	return help(cmd, func(name string, f *pflag.Flag) string {
+		text := f.Usage
+		if help := f.Annotations[helpKey]; help != nil {
+			text = help[0]
+		}
+		gap := strings.Repeat(" ", max(0, widest-runewidth.StringWidth(name))+2)
+		return runewidth.Truncate(name+gap+text, helpWidth-2, "…")
+	})
+}
+
+// shortNames is how wide the names of options with their values may be in the
+// short help before they push the rest aside.
+const shortNames = 24
+
+func help(cmd *cobra.Command, line func(name string, f *pflag.Flag) string) string {
+	var b strings.Builder
+	title := ""
+	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) {
+		if f.Hidden {
+			return
+		}
+		in := "Options"
+		if at := f.Annotations[titleKey]; at != nil && at[0] != "" {
+			in = at[0]
+		}
+		if in != title {
+			fmt.Fprintf(&b, "\n%s:\n", in)
+			title = in
+		}
+		fmt.Fprintf(&b, "  %s\n", line(nameOf(f), f))
+	})
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// nameOf is how an option is written, with its value.
+func nameOf(f *pflag.Flag) string {
+	name := "--" + f.Name
+	if f.Shorthand != "" {
+		name = "-" + f.Shorthand + ", " + name
+	}
+	if at := f.Annotations[placeholderKey]; at != nil && at[0] != "" {
+		return name + " " + at[0]
+	}
+	if f.NoOptDefVal == "" {
+		name += " " + f.Value.Type()
+	}
+	return name
+}

@@ -1,0 +1,160 @@
+// Package option has the table of options: each has one row, whichever commands
+// have it, and its flags, its help and its completion are made from that row. It
+// knows nothing of what the commands do.
+package option
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// A Row is one option.
+type Row struct {
+	Name        string
+	Letter      string // its shorthand; most have none
+	Placeholder string // of its value; a switch has none, and one of a few words has those
+	Help        string // one line
+	More        string // all that there is to say; empty: Help
+	For         map[string]As
+}
+
+// As is what is different about an option in one command.
+type As struct{ Placeholder, Help, More string }
+
+// row is the row of an option as a command has it. There is one for each: anything
+// else is a mistake in the program.
+func row(name, command string) Row {
+	i := slices.IndexFunc(Table, func(r Row) bool { return r.Name == name })
+	if i < 0 {
+		panic("there is no option " + name)
+	}
+	r := Table[i]
+	as := r.For[command]
+	if as.Placeholder != "" {
+		r.Placeholder = as.Placeholder
+	}
+	if as.Help != "" {
+		r.Help, r.More = as.Help, ""
+	}
+	if as.More != "" {
+		r.More = as.More
+	}
+	if r.More == "" {
+		r.More = r.Help
+	}
+	return r
+}
+
+// A Value is what an option is set to.
+type Value interface {
+	pflag.Value
+
+	// Words are all that it can be; nil: there are too many.
+	Words() []string
+}
+
+// A Set declares the options of a command.
+type Set struct {
+	cmd   *cobra.Command
+	title string
+}
+
+// Of starts the options of a command.
+func Of(cmd *cobra.Command) *Set {
+	cmd.Flags().SortFlags = false
+	return &Set{cmd: cmd}
+}
+
+// The annotations of a flag: what the help needs to know of it.
+const (
+	titleKey       = "title"
+	placeholderKey = "placeholder"
+	helpKey        = "help"
+)
+
+// Group puts the options that declare declares under a title in the help.
+func (s *Set) Group(title string, declare func()) {
+	s.title = title
+	declare()
+}
+
+// add declares an option with a value.
+func (s *Set) add(v pflag.Value, name string) *pflag.Flag {
+	r := row(name, s.cmd.Name())
+	if _, isSwitch := v.(*truth); !isSwitch {
+		v = filled{v}
+	}
+	f := s.cmd.Flags().VarPF(v, name, r.Letter, r.More)
+	f.Annotations = map[string][]string{titleKey: {s.title}, placeholderKey: {r.Placeholder}, helpKey: {r.Help}}
+	return f
+}
+
+// filled refuses an empty value: a variable that a script did not set.
+type filled struct{ pflag.Value }
+
+func (f filled) Set(text string) error {
+	if text == "" {
+		return fmt.Errorf("it is empty: is a variable not set?")
+	}
+	return f.Value.Set(text)
+}
+
+// Switch is on or off.
+func (s *Set) Switch(to *bool, name string) { s.add((*truth)(to), name).NoOptDefVal = "true" }
+
+// Text is any text.
+func (s *Set) Text(to *string, name string) { s.add((*text)(to), name) }
+
+// Texts are texts of an option that may be repeated.
+func (s *Set) Texts(to *[]string, name string) { s.add((*texts)(to), name) }
+
+// List is texts with commas between them.
+func (s *Set) List(to *[]string, name string) { s.add(&list{to: to}, name) }
+
+// Number is a number of at least so much; what it is when left out stands there
+// already.
+func (s *Set) Number(to *int, name string, least int) { s.add(&number{to: to, least: least}, name) }
+
+// Value is one of a kind of its own.
+func (s *Set) Value(v Value, name string) {
+	s.add(v, name)
+	if words := v.Words(); words != nil {
+		// It fails only for an option that does not exist.
+		_ = s.cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
+	}
+}
+
+// A Conflict is a pair of options that exclude each other, by name, or by name and
+// value: "layout=shared".
+type Conflict struct{ A, B, Why string }
+
+// Check finds options of a command line that exclude each other.
+func Check(cmd *cobra.Command) error {
+	for _, c := range Conflicts {
+		if given(cmd, c.A) && given(cmd, c.B) {
+			return fmt.Errorf("--%s and --%s do not go together: %s", strings.ReplaceAll(c.A, "=", " "), strings.ReplaceAll(c.B, "=", " "), c.Why)
+		}
+	}
+	for _, n := range Needs {
+		if given(cmd, n.A) && cmd.Flags().Lookup(n.B) != nil && !given(cmd, n.B) {
+			return fmt.Errorf("--%s needs --%s", n.A, n.B)
+		}
+	}
+	return nil
+}
+
+func given(cmd *cobra.Command, what string) bool {
+	name, value, valued := strings.Cut(what, "=")
+	f := cmd.Flags().Lookup(name)
+	if f == nil {
+		return false
+	}
+	if valued {
+		return f.Value.String() == value
+	}
+	return f.Changed && f.Value.String() != "false"
+}

@@ -1,0 +1,371 @@
+package option
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	_ "time/tzdata" // not every system has the zones
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/ianaindex"
+
+	"widecrate/core/codec"
+	"widecrate/core/extract"
+	"widecrate/core/place"
+)
+
+// truth is the value of a switch.
+type truth bool
+
+func (b *truth) Type() string   { return "" }
+func (b *truth) String() string { return strconv.FormatBool(bool(*b)) }
+
+func (b *truth) Set(text string) error {
+	value, err := strconv.ParseBool(text)
+	if err != nil {
+		return fmt.Errorf("it is on or off: name it alone, or leave it out")
+	}
+	*b = truth(value)
+	return nil
+}
+
+// IsBoolFlag lets a switch stand alone.
+func (b *truth) IsBoolFlag() bool { return true }
+
+type text string
+
+func (t *text) Type() string   { return "TEXT" }
+func (t *text) String() string { return string(*t) }
+
+func (t *text) Set(value string) error {
+	*t = text(value)
+	return nil
+}
+
+// texts are those of an option that may be repeated.
+type texts []string
+
+func (t *texts) Type() string   { return "TEXT" }
+func (t *texts) String() string { return strings.Join(*t, ", ") }
+
+func (t *texts) Set(value string) error {
+	*t = append(*t, value)
+	return nil
+}
+
+// list is texts with commas between them; each time it is given adds to it.
+type list struct{ to *[]string }
+
+func (l *list) Type() string { return "LIST" }
+
+func (l *list) String() string {
+	if l.to == nil {
+		return ""
+	}
+	return strings.Join(*l.to, ",")
+}
+
+func (l *list) Set(value string) error {
+	for part := range strings.SplitSeq(value, ",") {
+		if part == "" {
+			return fmt.Errorf("there is nothing between two commas of it")
+		}
+		*l.to = append(*l.to, part)
+	}
+	return nil
+}
+
+// number is one of at least so much.
+type number struct {
+	to    *int
+	least int
+}
+
+func (n *number) Type() string { return "NUMBER" }
+
+func (n *number) String() string {
+	if n.to == nil {
+		return ""
+	}
+	return strconv.Itoa(*n.to)
+}
+
+func (n *number) Set(text string) error {
+	value, err := strconv.Atoi(text)
+	if err != nil || value < n.least {
+		return fmt.Errorf("it must be a number, at least %d", n.least)
+	}
+	*n.to = value
+	return nil
+}
+
+// Choice is one of a few words; the first is what it is when left out.
+type Choice[T any] struct {
+	words  []string
+	values []T
+	at     int
+}
+
+// Either makes a choice of words and what they stand for.
+func Either[T any](words []string, values ...T) Choice[T] {
+	return Choice[T]{words: words, values: values}
+}
+
+func (c *Choice[T]) String() string {
+	if c.words == nil {
+		return ""
+	}
+	return c.words[c.at]
+}
+
+func (c *Choice[T]) Type() string    { return strings.Join(c.words, "|") }
+func (c *Choice[T]) Words() []string { return c.words }
+
+// Value is what the word stands for.
+func (c *Choice[T]) Value() T { return c.values[c.at] }
+
+// Set takes a word.
+func (c *Choice[T]) Set(word string) error {
+	at := slices.Index(c.words, word)
+	if at < 0 {
+		return fmt.Errorf("it must be one of %s", strings.Join(c.words, ", "))
+	}
+	c.at = at
+	return nil
+}
+
+// Level is how hard an encoder tries.
+type Level struct {
+	Options codec.EncodeOptions
+	text    string
+}
+
+func (l *Level) Type() string   { return "0-9|fast|normal|best" }
+func (l *Level) String() string { return l.text }
+func (l *Level) Words() []string {
+	return []string{"fast", "normal", "best", "0", "1", "2", "3", "4", "5", "6", "7", "8", "9"}
+}
+
+// Set takes a number or a word.
+func (l *Level) Set(text string) error {
+	value, known := codec.LevelNames[text]
+	if !known {
+		n, err := strconv.ParseUint(text, 10, 4)
+		if err != nil || n > uint64(codec.Best) {
+			return fmt.Errorf("it must be 0 to 9, or fast, normal or best")
+		}
+		value = codec.Level(n)
+	}
+	l.Options, l.text = codec.At(value), text
+	return nil
+}
+
+// Size is a number of bytes such as 10k, 2.5M or 1G, in powers of 1024.
+type Size int64
+
+func (s *Size) Type() string    { return "SIZE" }
+func (s *Size) Words() []string { return nil }
+
+func (s *Size) String() string {
+	if *s == 0 {
+		return ""
+	}
+	return strconv.FormatInt(int64(*s), 10)
+}
+
+// Set takes a number with a unit.
+func (s *Size) Set(text string) error {
+	number := strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(text), "b"), "i")
+	factor := 1.0
+	if n := len(number); n > 0 {
+		if power := strings.IndexByte("kmgtp", number[n-1]); power >= 0 {
+			number, factor = number[:n-1], math.Pow(1024, float64(power+1))
+		}
+	}
+	value, err := strconv.ParseFloat(number, 64)
+	if err != nil || value < 0 || value*factor > math.MaxInt64/2 {
+		return fmt.Errorf("it must be a size such as 500, 10k, 2.5M or 1G")
+	}
+	*s = Size(value * factor)
+	return nil
+}
+
+// Moment is a date, a date and time, or an age such as 36h or 7d. A date alone
+// means its first second, or its last where the end counts.
+type Moment struct {
+	time.Time
+	End bool
+}
+
+func (m *Moment) Type() string    { return "WHEN" }
+func (m *Moment) Words() []string { return nil }
+
+func (m *Moment) String() string {
+	if m.IsZero() {
+		return ""
+	}
+	return m.Format(time.RFC3339)
+}
+
+// Set takes a date or an age.
+func (m *Moment) Set(text string) error {
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04"} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			m.Time = t
+			return nil
+		}
+	}
+	if t, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+		if m.End {
+			t = t.AddDate(0, 0, 1).Add(-time.Second)
+		}
+		m.Time = t
+		return nil
+	}
+	age, err := time.ParseDuration(text)
+	if days, found := strings.CutSuffix(text, "d"); found {
+		var n float64
+		n, err = strconv.ParseFloat(days, 64)
+		age = time.Duration(n * 24 * float64(time.Hour))
+	}
+	if err != nil || age < 0 {
+		return fmt.Errorf(`it must be a date such as 2026-05-01 or "2026-05-01 12:30", or an age such as 36h or 7d`)
+	}
+	m.Time = time.Now().Add(-age)
+	return nil
+}
+
+// After is keep, remove or move=DIR.
+type After struct{ To *extract.After }
+
+func (d After) Type() string    { return "keep|remove|move=DIR" }
+func (d After) Words() []string { return []string{"keep", "remove", "move="} }
+
+func (d After) String() string {
+	if d.To == nil {
+		return "keep"
+	}
+	switch d.To.Disposition {
+	case extract.Remove:
+		return "remove"
+	case extract.Move:
+		return "move=" + d.To.Folder
+	}
+	return "keep"
+}
+
+// Set takes one of the words.
+func (d After) Set(text string) error {
+	folder, move := strings.CutPrefix(text, "move=")
+	switch {
+	case text == "keep":
+		d.To.Disposition = extract.Keep
+	case text == "remove":
+		d.To.Disposition = extract.Remove
+	case move && folder != "":
+		d.To.Disposition, d.To.Folder = extract.Move, folder
+	default:
+		return fmt.Errorf("it must be keep, remove or move=DIR")
+	}
+	return nil
+}
+
+// Template makes names of placeholders, those that are allowed.
+type Template struct {
+	To      **place.Template
+	Allowed []string
+	text    string
+}
+
+func (t *Template) Type() string    { return "TEMPLATE" }
+func (t *Template) String() string  { return t.text }
+func (t *Template) Words() []string { return nil }
+
+// Set compiles a template.
+func (t *Template) Set(text string) (err error) {
+	t.text = text
+	*t.To, err = place.NewTemplate(text, t.Allowed...)
+	return err
+}
+
+// Zone is the name of a time zone.
+type Zone struct{ To **time.Location }
+
+func (z *Zone) Type() string    { return "NAME" }
+func (z *Zone) Words() []string { return nil }
+
+func (z *Zone) String() string {
+	if z.To == nil || *z.To == nil {
+		return ""
+	}
+	return (*z.To).String()
+}
+
+// Set takes a name.
+func (z *Zone) Set(name string) error {
+	location, err := time.LoadLocation(name)
+	if err != nil {
+		return fmt.Errorf("there is no time zone of that name; it must be one such as UTC or Asia/Tokyo")
+	}
+	*z.To = location
+	return nil
+}
+
+// Encoding is the name of a character encoding.
+type Encoding struct{ To *encoding.Encoding }
+
+func (n *Encoding) Type() string    { return "NAME" }
+func (n *Encoding) Words() []string { return nil }
+
+func (n *Encoding) String() string {
+	if n.To == nil || *n.To == nil {
+		return ""
+	}
+	name, err := ianaindex.IANA.Name(*n.To)
+	if err != nil {
+		return ""
+	}
+	return name
+}
+
+// Set takes a name.
+func (n *Encoding) Set(name string) error {
+	if digits, is := strings.CutPrefix(strings.ToLower(name), "cp"); is {
+		name = map[string]string{"932": "Shift_JIS", "936": "GBK", "949": "EUC-KR", "950": "Big5", "65001": "UTF-8"}[digits]
+		if name == "" && len(digits) == 4 {
+			name = "windows-" + digits
+		} else if name == "" {
+			name = "IBM" + digits
+		}
+	}
+	found, err := ianaindex.IANA.Encoding(name)
+	if err != nil || found == nil {
+		return fmt.Errorf("there is no encoding of that name; it must be one such as cp437, cp932 or windows-1251")
+	}
+	*n.To = found
+	return nil
+}
+
+// Wait is how long to wait, at least nothing.
+type Wait struct{ To *time.Duration }
+
+func (w *Wait) Type() string    { return "TIME" }
+func (w *Wait) Words() []string { return nil }
+
+func (w *Wait) String() string {
+	if w.To == nil || *w.To == 0 {
+		return ""
+	}
+	return w.To.String()
+}
+
+// Set takes a duration.
+func (w *Wait) Set(text string) (err error) {
+	if *w.To, err = time.ParseDuration(text); err != nil || *w.To < 0 {
+		return fmt.Errorf("it must be a time such as 30s, 10m or 2h")
+	}
+	return nil
+}
