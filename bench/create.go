@@ -30,7 +30,7 @@ func tree(b *bench, count int, data func(i int) []byte) (dir string, paths []str
 	return dir, paths
 }
 
-// packMany holds the packing of many files against reading and deflating them
+// packMany compares the packing of many files with reading and deflating them
 // on all cores.
 func packMany(count, size int) func(*bench) result {
 	return func(b *bench) result {
@@ -47,7 +47,7 @@ func packMany(count, size int) func(*bench) result {
 }
 
 // deflateLoop reads and deflates files on all cores, and writes the results one
-// behind the other.
+// after the other.
 func deflateLoop(paths []string, out string) {
 	f, err := os.Create(out)
 	must(err)
@@ -83,7 +83,7 @@ func deflateLoop(paths []string, out string) {
 	must(f.Close())
 }
 
-// packLarge holds the packing of one file of 1 GB against a library that does
+// packLarge compares the packing of one file of 1 GB with a library that does
 // the same on all cores.
 func packLarge(format string) func(*bench) result {
 	return func(b *bench) result {
@@ -135,7 +135,7 @@ func encoder(format string, to io.Writer) io.WriteCloser {
 	return enc
 }
 
-// packXZ holds one worker against all of them.
+// packXZ compares one worker with all of them.
 func packXZ(b *bench) result {
 	dir := filepath.Join(b.dir, "large")
 	must(os.MkdirAll(dir, 0o777))
@@ -146,7 +146,7 @@ func packXZ(b *bench) result {
 	return b.pair(remover(out), one, "create", out, dir, "-q", "--workers", workers)
 }
 
-// editing holds the adding of an entry to a ZIP of 1 GB against copying it.
+// editing compares the adding of an entry to a ZIP of 1 GB with copying it.
 func editing(b *bench) result {
 	path, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "copy.zip")
 	data := noise(rand.New(rand.NewPCG(14, 14)), 5_000_000)

@@ -15,7 +15,7 @@ import (
 	"widecrate/core/codec/inflate"
 )
 
-// decoding holds our decoder of deflate against the library's: one goroutine,
+// decoding compares our decoder of deflate with the library's: one goroutine,
 // everything in memory, so many bytes to a stream (0: all in one).
 func decoding(content func(*bench) []byte, stream int) func(*bench) result {
 	return func(b *bench) result {

@@ -54,7 +54,7 @@ func manyTiny(b *bench) result {
 	return b.pair(remover(out), func() { handLoop(out, jobs) }, "extract", in, "--into", out, "--layout", "shared", "-q", "--workers", workers)
 }
 
-// oneEntry holds the picking of one entry against the listing of all.
+// oneEntry compares the picking of one entry with the listing of all.
 func oneEntry(b *bench) result {
 	path, out := filepath.Join(b.dir, "entries.zip"), filepath.Join(b.dir, "out")
 	r := rand.New(rand.NewPCG(4, 4))
@@ -122,7 +122,7 @@ func oneHuge(entries int) func(*bench) result {
 	}
 }
 
-// checking holds the checking of 1 GB on all cores against the decoder alone, on
+// checking compares the checking of 1 GB on all cores with the decoder alone, on
 // one of them, with everything in memory.
 func checking(b *bench) result {
 	dir := filepath.Join(b.dir, "check")

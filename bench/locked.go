@@ -93,7 +93,7 @@ func deflated(data []byte) []byte {
 	return b.Bytes()
 }
 
-// lockedText holds locked entries of 50 MB of text against the same unlocked.
+// lockedText compares locked entries of 50 MB of text with the same unlocked.
 func lockedText(b *bench) result {
 	r := rand.New(rand.NewPCG(9, 9))
 	var plain, locked []sealed
@@ -114,7 +114,7 @@ func lockedText(b *bench) result {
 	return b.pair(remover(out), func() { b.time("extract", a, "--into", out, "-q") }, "extract", z, "--into", out, "-q", "--password-file", candidates)
 }
 
-// candidates writes a list with the right password behind n wrong ones.
+// candidates writes a list with the right password after n wrong ones.
 func (b *bench) candidates(n int) string {
 	var list strings.Builder
 	for i := range n {
@@ -126,7 +126,7 @@ func (b *bench) candidates(n int) string {
 	return path
 }
 
-// candidatesAES holds 500 candidates against 500 derivations of keys.
+// candidatesAES compares 500 candidates with 500 derivations of keys.
 func candidatesAES(b *bench) result {
 	path, out := filepath.Join(b.dir, "locked.zip"), filepath.Join(b.dir, "out")
 	data := []byte("1,2,3")

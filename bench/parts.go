@@ -15,7 +15,7 @@ import (
 	"widecrate/core/parts/cut"
 )
 
-// inParts holds the extraction of a set against that of the same archive in one
+// inParts compares the extraction of a set with that of the same archive in one
 // file.
 func inParts(b *bench) result {
 	path, into, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "out")

@@ -5,7 +5,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -13,20 +12,12 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/report"
 )
-
-const exitInterrupted = 130
-
-// reported is an error that the command has shown already.
-type reported struct{ error }
-
-func (r reported) Unwrap() error { return r.error }
 
 // patience is how soon a second interrupt counts: some senders send each twice.
 const patience = 500 * time.Millisecond
@@ -66,20 +57,10 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	return code
 }
 
-func exitCode(err error) int {
-	switch {
-	case err == nil:
-		return 0
-	case errors.Is(err, context.Canceled):
-		return exitInterrupted
-	}
-	return fault.Of(err).Number()
-}
-
 // streams are what a command prints to.
 type streams struct{ out, err *show.Screen }
 
-// problem shows an error behind all that was printed before it. An error
+// problem shows an error after all that was printed before it. An error
 // stream that cannot be written to leaves the exit code to tell.
 func (s *streams) problem(err error) {
 	s.out.Flush()
@@ -157,23 +138,6 @@ func prepare(cmd *cobra.Command) {
 	for _, below := range cmd.Commands() {
 		prepare(below)
 	}
-}
-
-// errShortHelp is the error of a command line that only asks for the short help.
-var errShortHelp = errors.New("short help")
-
-// usage makes an error about the command line one of its kind.
-func usage(cmd *cobra.Command, err error) error {
-	if err == nil {
-		return nil
-	}
-	if wrong, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
-		err = fmt.Errorf("--%s %s: %w", wrong.GetFlag().Name, wrong.GetValue(), wrong.Unwrap())
-		if wrong.GetValue() == "" {
-			err = fmt.Errorf("--%s: %w", wrong.GetFlag().Name, wrong.Unwrap())
-		}
-	}
-	return fault.New(fault.Usage, "%w", err).Advise("see: " + cmd.CommandPath() + " --help")
 }
 
 const usageTemplate = `Use:

@@ -27,7 +27,7 @@ type convertCommand struct {
 	writingOptions
 	place.Placement
 	to, under string
-	clash     option.Choice[create.Clash]
+	clash     option.Choice[create.Existing]
 	encrypt   bool
 	newEnv    string
 	workers   int
@@ -124,7 +124,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
-	o = create.Options{Clash: c.clash.Value(), Writing: c.writing(0)}
+	o = create.Options{Existing: c.clash.Value(), Writing: c.writing(0)}
 	if o.Format, err = create.FormatOf("", c.to); err != nil {
 		return o, err
 	}
@@ -199,6 +199,6 @@ func (c *convertCommand) summarize(sum *converted) {
 	s.Printf("%s converted: %s, %s copied as packed, %s packed anew, %s in all; %s; %s\n", s.Strong(show.Count(sum.archives, "archive")),
 		show.Count(sum.files, "file"), show.Number(sum.copied), show.Number(sum.repacked), show.Size(sum.after), sum.leftOut.String(), show.Took(time.Since(sum.started)))
 	if n := sum.failures.Count(); n > 0 {
-		s.Printf("%s, told above\n", s.Bad(show.Count(n, "archive")+" failed"))
+		s.Printf("%s, reported above\n", s.Bad(show.Count(n, "archive")+" failed"))
 	}
 }

@@ -32,7 +32,7 @@ type createCommand struct {
 	passwordOptions
 	top        option.Choice[bool] // whether to drop it
 	links      option.Choice[create.Links]
-	clash      option.Choice[create.Clash]
+	clash      option.Choice[create.Existing]
 	after      option.Choice[bool] // whether to remove
 	under      string
 	relativeTo string
@@ -57,7 +57,7 @@ func newCreate(s *streams) *cobra.Command {
 		Long: `create packs files and folders into one archive, whose format its extension
 tells, or with --each into one archive for each. It compresses, and says what
 that saved. All sources are looked for before anything is written, and an
-archive appears when it is complete. Patterns are held against the paths that
+archive appears when it is complete. Patterns are matched against the paths that
 the entries get in the archive. ARCHIVE - is standard output.`,
 		Example: `  widecrate create hand-over.zip landing
   widecrate create hand-over.tar.zst landing --top drop --level best
@@ -162,7 +162,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 // options are what the core is asked for.
 func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Options, err error) {
 	o = create.Options{Archive: args[0], Sources: args[1:], DropTop: c.top.Value(), Under: c.under, RelativeTo: c.relativeTo,
-		Links: c.links.Value(), Clash: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
+		Links: c.links.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		DryRun: c.dryRun, Workers: c.workers}
 	if o.Selection, err = c.selection(cmd); err != nil {
 		return o, err
@@ -233,7 +233,7 @@ func (o *givenOptions) give(cmd *cobra.Command, to *create.Options) error {
 }
 
 // clashChoice is what happens to archives that exist already.
-func clashChoice() option.Choice[create.Clash] {
+func clashChoice() option.Choice[create.Existing] {
 	return option.Either([]string{"refuse", "replace", "number"}, create.Refuse, create.Replace, create.Number)
 }
 

@@ -199,17 +199,17 @@ func (r *extractReport) finish() {
 	}
 	s.Printf("; %s; %s\n", t.LeftOut.String(), show.Took(time.Since(r.started)))
 	if t.Lost > 0 {
-		sums := "what was unpacked was held against its checksums"
+		sums := "what was unpacked was checked against its checksums"
 		if t.Unsummed > 0 {
-			sums = show.Count(t.Unsummed, "file") + " of what was unpacked had no checksum to be held against"
+			sums = show.Count(t.Unsummed, "file") + " of what was unpacked had no checksum to be checked against"
 		}
-		s.Printf("%s; %s\n", s.Bad(show.Number(t.Lost)+" lost, told above"), sums)
+		s.Printf("%s; %s\n", s.Bad(show.Number(t.Lost)+" lost, reported above"), sums)
 	}
 	switch bad := s.Bad(show.Count(t.Failed, "archive") + " failed"); {
 	case t.Failed > listed && r.err.Terminal && !r.verbose:
-		s.Printf("%s, the first %d told above; -v tells all\n", bad, listed)
+		s.Printf("%s, the first %d reported above; -v shows all\n", bad, listed)
 	case t.Failed > 0:
-		s.Printf("%s, told above\n", bad)
+		s.Printf("%s, reported above\n", bad)
 	}
 	s.Flush()
 }
@@ -220,7 +220,7 @@ func (r *extractReport) tellSources(s *show.Screen) {
 		s.Printf("kept %s\n", kept)
 	}
 	if more := len(r.kept) - listed; more > 0 {
-		s.Printf("kept %s more (--as json tells why)\n", show.Count(more, "archive"))
+		s.Printf("kept %s more (--as json says why)\n", show.Count(more, "archive"))
 	}
 	would := ""
 	if r.dryRun {

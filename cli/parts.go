@@ -166,7 +166,7 @@ func newPartsJoin(s *streams) *cobra.Command {
 		Short: "Put a set together into one file",
 		Long: `join puts the set together that a part belongs to. Plain cuts are joined byte
 for byte; a split ZIP archive becomes an ordinary one, without unpacking. Where
-a list of SHA-256 sums lies beside the parts, each part in it is held against
+a list of SHA-256 sums lies beside the parts, each part in it is checked against
 it, and the whole. The file appears when all of it is there and right.`,
 		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts join survey/harbour.z01 --into harbour.zip`,
@@ -227,7 +227,7 @@ func sumsHeld(n int) string {
 	if n == 0 {
 		return "no list of sums lies beside the parts"
 	}
-	return show.Count(n, "SHA-256 sum") + " held"
+	return show.Count(n, "SHA-256 sum") + " checked"
 }
 
 // absolutePath is a path that does not depend on where the command ran.

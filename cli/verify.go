@@ -124,9 +124,9 @@ func (c *verifyCommand) summarize(sources int, t *verified) {
 		s.Printf("No archive in %s: nothing to do.\n", s.Name(c.named()))
 		return
 	}
-	s.Printf("%s verified: %s, %s decoded, %s held against a checksum; %s; %s\n", s.Strong(show.Count(t.archives, "archive")),
+	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(show.Count(t.archives, "archive")),
 		show.Count(t.entries, "file"), show.Size(t.bytes), show.Number(t.sums), t.leftOut.String(), show.Took(time.Since(t.started)))
 	if t.bad > 0 {
-		s.Printf("%s: %s, told above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), show.Count(t.damage, "damaged entry"))
+		s.Printf("%s: %s, reported above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), show.Count(t.damage, "damaged entry"))
 	}
 }

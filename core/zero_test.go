@@ -26,7 +26,7 @@ func TestZeroValues(t *testing.T) {
 	}{
 		"find":            {func() error { _, err := source.Find(t.Context(), source.Request{}); return err }, nil},
 		"extract":         {func() error { return extract.Run(t.Context(), extract.Options{}, nil) }, nil},
-		"extract nothing": {func() error { return extract.Run(t.Context(), extract.Options{Sources: none}, nil) }, nil}, // which is told to the sink
+		"extract nothing": {func() error { return extract.Run(t.Context(), extract.Options{Sources: none}, nil) }, nil}, // which the sink receives
 		"stream":          {func() error { return extract.Stream(t.Context(), extract.Options{}, nil, nil) }, nil},
 		"inspect": {func() error {
 			return inspect.Run(t.Context(), inspect.Options{Sources: none}, func(_ *inspect.Archive, err error) error { return err })

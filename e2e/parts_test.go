@@ -17,7 +17,7 @@ import (
 )
 
 // Pieces that the system's own command has cut, in each of its ways to name
-// them, are joined, and ours are the whole when they are put one behind the
+// them, are joined, and ours are the whole when they are put one after the
 // other.
 func TestCutBySystem(t *testing.T) {
 	cutter, err := exec.LookPath("split")

@@ -46,14 +46,14 @@ type Stream interface {
 type HoleWriter interface {
 	io.Writer
 
-	// WriteHole goes on behind n bytes that are zeros.
+	// WriteHole continues after n bytes that are zeros.
 	WriteHole(n int64) error
 }
 
 // A Writer makes an archive, entry by entry.
 type Writer interface {
 	// Add writes one entry. data is read to its end for a File, and may be nil
-	// for the other kinds. A Size that is known is held against the data. The
+	// for the other kinds. A Size that is known is checked against the data. The
 	// entry comes back as it was stored, with sizes, method and checksum.
 	Add(e Entry, data io.Reader) (Entry, error)
 
@@ -95,7 +95,7 @@ type Options struct {
 // A Break is in the error, of kind fault.Damaged, of an archive that is read from
 // front to back: where its bytes stop making sense, or end too early.
 type Break struct {
-	Offset int64 // in the archive, in bytes; at or shortly behind the break
+	Offset int64 // in the archive, in bytes; at or shortly after the break
 	CutOff bool  // more bytes should follow
 	Err    error
 }
@@ -139,7 +139,7 @@ type Format struct {
 	// there is nothing to choose. The first is the usual one.
 	Methods []string
 
-	Locks     bool // the writer can lock entries with a password
+	Encrypts  bool // the writer can lock entries with a password
 	Hardlinks bool // a second name of a file is stored as one
 	NeedsSize bool // the size of a file must be known before its data
 	HoldsOne  bool // there is one entry, and its path may not be kept

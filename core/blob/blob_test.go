@@ -75,7 +75,7 @@ type failing struct{ err error }
 
 func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
-// Files that are joined may be closed while others still read: those are told, and
+// Files that are joined may be closed while others still read: those get an error, and
 // nothing is read from what is closed.
 func TestCloseWhileReading(t *testing.T) {
 	dir := t.TempDir()

@@ -56,7 +56,7 @@ func (b Limits) Budget(size int64) *Budget {
 	return u
 }
 
-// Check holds what is about to be unpacked against what is left. Too much is of
+// Check compares what is about to be unpacked with what is left. Too much is of
 // kind fault.Unsafe.
 func (b *Budget) Check(bytes int64) error {
 	if used := b.used.Load(); bytes > b.limit-used {

@@ -23,7 +23,7 @@ import (
 //
 // Several of Entry and Pick mean "any of them"; Ext, sizes and times then
 // narrow; Drop is stronger than all. A pattern is shell-style with "**". One
-// without a slash is held against each name of the path, one with a slash
+// without a slash is matched against each name of the path, one with a slash
 // against the whole path; one that matches a folder takes everything below it.
 type Rules struct {
 	Entry      []string // paths, to the letter
@@ -113,7 +113,7 @@ type Selection struct {
 type matcher struct {
 	text    string
 	literal bool
-	whole   bool // held against the whole path
+	whole   bool // matched against the whole path
 	given   string
 	matched atomic.Bool
 
@@ -277,7 +277,7 @@ func (s *Selection) Consider(entries []archive.Entry) {
 	}
 }
 
-// anyMatches holds every matcher against the path, so that each learns whether
+// anyMatches checks every matcher against the path, so that each learns whether
 // it ever matched.
 func anyMatches(matchers []*matcher, path string) bool {
 	found := false
@@ -292,7 +292,7 @@ func anyMatches(matchers []*matcher, path string) bool {
 	return found
 }
 
-// matches holds the rule against the path and each folder above it.
+// matches checks the rule against the path and each folder above it.
 func (m *matcher) matches(path string) bool {
 	start := 0
 	for i := 0; i <= len(path); i++ {

@@ -43,7 +43,7 @@ var bzip2Method = Method{
 // bzip2Unit is the size of a block for each level.
 const bzip2Unit = 100_000
 
-// encodeBzip2 compresses a block, as one or two streams of one block each: behind
+// encodeBzip2 compresses a block, as one or two streams of one block each: after
 // the size of each.
 func encodeBzip2(block []byte, level int) (out []byte, err error) {
 	pieces := [][]byte{block}

@@ -118,7 +118,7 @@ func TestWrappers(t *testing.T) {
 	header = append(append(header, "p\xe9gel.csv\x00"...), "levels\x00"...)
 	header = binary.LittleEndian.AppendUint16(header, uint16(crc32.ChecksumIEEE(header)))
 	member := packed(t, gzipMethod, text)
-	full := append(header, member[10:]...) // behind the plain header
+	full := append(header, member[10:]...) // after the plain header
 	readers := map[string]func(io.Reader) (io.Reader, error){
 		Gzip: func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) },
 		Zlib: func(r io.Reader) (io.Reader, error) { return zlib.NewReader(r) },

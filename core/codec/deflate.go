@@ -59,7 +59,7 @@ func (d *inflater) Close() error {
 }
 
 // deflateBlocks compresses blocks of one stream: all but the last end at a whole
-// byte, so that they can stand one behind the other.
+// byte, so that they can stand one after the other.
 func deflateBlocks(level Level) blockEncoder {
 	return func(block, before []byte, last bool) ([]byte, error) {
 		var out bytes.Buffer

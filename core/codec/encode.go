@@ -81,7 +81,7 @@ type blocks struct {
 	history int // how much of what is in front of a block its encoder gets
 	workers int
 
-	block    []byte // being filled, behind the history
+	block    []byte // being filled, after the history
 	before   int    // bytes of history in block
 	queue    chan chan encoded
 	done     chan error // of the goroutine that writes

@@ -46,7 +46,7 @@ func extraFlags(level Level) byte {
 }
 
 // A Describer is an encoder whose header can tell of the file that it holds. It
-// must be told before any data.
+// must be called before any data.
 type Describer interface {
 	Describe(name string, modified time.Time)
 }
@@ -97,7 +97,7 @@ var zlibMethod = Method{
 	},
 }
 
-// wrapped is deflate with a header in front and a sum of the data behind.
+// wrapped is deflate with a header in front and a sum of the data after it.
 type wrapped struct {
 	dst     io.Writer
 	blocks  *blocks

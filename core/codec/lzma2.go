@@ -28,7 +28,7 @@ func (d *lzma2) start(src *xzInput, memory int64) {
 	d.src, d.wanted, d.left, d.needDict, d.needProps = src, memory, 0, true, true
 }
 
-// Read reads data of the block; io.EOF stands behind its last chunk.
+// Read reads data of the block; io.EOF follows its last chunk.
 func (d *lzma2) Read(p []byte) (int, error) {
 	if d.left == 0 {
 		if err := d.next(); err != nil {

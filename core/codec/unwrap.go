@@ -12,7 +12,7 @@ import (
 )
 
 // unwrapped reads what a wrapper holds: deflate with a header in front and a sum
-// of the data behind.
+// of the data after it.
 type unwrapped struct {
 	src  Source
 	data *inflater
@@ -21,7 +21,7 @@ type unwrapped struct {
 	err  error
 
 	trailer func(*unwrapped) error
-	next    func(*unwrapped) error // goes on behind the trailer; io.EOF: that was all
+	next    func(*unwrapped) error // continues after the trailer; io.EOF: that was all
 }
 
 func (u *unwrapped) Read(p []byte) (n int, err error) {
@@ -151,7 +151,7 @@ func newGunzip(src Source) (io.ReadCloser, error) {
 	return &unwrapped{src: src, data: newInflater(src, &narrow), sum: crc32.NewIEEE(), trailer: gzipTrailer, next: nextMember}, nil
 }
 
-// gzipTrailer holds the end of a member against its data: CRC-32, and the size
+// gzipTrailer checks the end of a member against its data: CRC-32, and the size
 // in 32 bits.
 func gzipTrailer(u *unwrapped) error {
 	var b [8]byte
@@ -203,7 +203,7 @@ func noOther(u *unwrapped) error {
 	return errBehind
 }
 
-// zlibTrailer holds the checksum against the data (RFC 1950, section 2.2).
+// zlibTrailer checks the checksum against the data (RFC 1950, section 2.2).
 func zlibTrailer(u *unwrapped) error {
 	var b [4]byte
 	if _, err := io.ReadFull(u.src, b[:]); err != nil {
@@ -217,7 +217,7 @@ func zlibTrailer(u *unwrapped) error {
 
 const zlibDictionary = 1 << 5
 
-// zlibHeader holds two bytes against RFC 1950, section 2.2.
+// zlibHeader checks two bytes against RFC 1950, section 2.2.
 func zlibHeader(head [2]byte) bool {
 	const method, largestWindow = 8, 7
 	return head[0]&15 == method && head[0]>>4 <= largestWindow && binary.BigEndian.Uint16(head[:])%31 == 0

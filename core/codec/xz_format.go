@@ -157,7 +157,7 @@ func (s *summed) integer() (int64, error) {
 	return 0, errors.New("a number in it is not in its shortest form")
 }
 
-// end reads zeros up to a multiple of four bytes and the checksum behind them.
+// end reads zeros up to a multiple of four bytes and the checksum after them.
 func (s *summed) end() error {
 	for s.read%4 != 0 {
 		if c, err := s.ReadByte(); err != nil || c != 0 {
@@ -181,7 +181,7 @@ func (s *summed) end() error {
 
 var errXZPadding = errors.New("what fills up to four bytes is not zero")
 
-// readXZIndex reads an index (4) behind its first byte, which is zero, and returns
+// readXZIndex reads an index (4) after its first byte, which is zero, and returns
 // its length with that.
 func readXZIndex(src io.ByteReader, record func(xzRecord) error) (length int64, err error) {
 	in := newSummed(src)

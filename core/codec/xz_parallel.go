@@ -95,7 +95,7 @@ func xzBlocks(r io.ReaderAt, size int64) ([]xzExtent, error) {
 }
 
 // parseXZIndex returns the blocks of an index, with their starts in the stream
-// behind its header, and how much all of them take.
+// after its header, and how much all of them take.
 func parseXZIndex(raw []byte, check byte) (blocks []xzExtent, packed int64, err error) {
 	var src Bytes
 	src.Reset(raw[1:])

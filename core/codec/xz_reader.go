@@ -63,7 +63,7 @@ func cutOffUnlessDone(err error) error {
 	return cutOff(err)
 }
 
-// next goes on to the next block, of this stream or of one behind it. After the
+// next goes on to the next block, of this stream or of one after it. After the
 // last stream it returns errDone.
 func (r *xzReader) next() error {
 	first, err := r.src.Peek(1)

@@ -70,7 +70,7 @@ func (c *collector) leaveOut(target string) error {
 	}
 	for _, name := range c.Cut.Names(target) {
 		set, err := parts.Of(name, nil)
-		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is told when it is written to
+		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is reported when it is written to
 			return err
 		}
 		c.itsOwn[name] = true

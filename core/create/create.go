@@ -33,12 +33,12 @@ const (
 	SkipLinks                // nothing; they are counted
 )
 
-// Clash says what happens when the archive exists already.
-type Clash uint8
+// Existing says what happens when the archive exists already.
+type Existing uint8
 
 // The clash rules.
 const (
-	Refuse Clash = iota
+	Refuse Existing = iota
 	Replace
 	Number // name-2.ext
 )
@@ -57,12 +57,12 @@ type Stream struct {
 
 // Options is a request to make one archive.
 type Options struct {
-	Archive string         // path of the archive
-	Output  io.Writer      // takes the archive instead of a file at that path; nil: it goes there
-	Format  archive.Format // zero: that of the archive's extension
-	Writing archive.WriteOptions
-	Cut     *cut.Options // into parts; nil: it is one file
-	Clash   Clash
+	Archive  string         // path of the archive
+	Output   io.Writer      // takes the archive instead of a file at that path; nil: it goes there
+	Format   archive.Format // zero: that of the archive's extension
+	Writing  archive.WriteOptions
+	Cut      *cut.Options // into parts; nil: it is one file
+	Existing Existing
 
 	Sources    []string // files and folders
 	DropTop    bool     // leave the name of a source folder out of the paths
@@ -173,7 +173,7 @@ func (o *Options) Check() error {
 		return fault.New(fault.Usage, "%s has no method %q", o.Format.Name, o.Writing.Method).Advise("choose one of " + strings.Join(methods, ", "))
 	}
 	switch {
-	case o.Writing.Password != "" && !o.Format.Locks:
+	case o.Writing.Password != "" && !o.Format.Encrypts:
 		return fault.New(fault.Usage, "only ZIP archives can be locked, and this is %s", o.Format.Name)
 	case o.Writing.Password != "" && o.Epoch != nil:
 		return fault.New(fault.Usage, "what is locked is different each time: it cannot be reproduced")
@@ -196,7 +196,7 @@ func (o *Options) Target(also map[string]string) (string, error) {
 	if folder, err := filepath.EvalSymlinks(filepath.Dir(target)); err == nil {
 		target = filepath.Join(folder, filepath.Base(target))
 	}
-	if o.Clash == Number {
+	if o.Existing == Number {
 		return o.numbered(target, also)
 	}
 	return target, nil

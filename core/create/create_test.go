@@ -111,7 +111,7 @@ func TestArchiveInsideItsSource(t *testing.T) {
 	o := Options{Archive: "x.zip", Format: zip.Format, Sources: []string{"."}, DropTop: true, Selection: selection}
 	_, err := Run(context.Background(), o)
 	require.ErrorIs(t, err, fault.Refused)
-	o.Clash = Replace
+	o.Existing = Replace
 	r, err := Run(context.Background(), o)
 	require.NoError(t, err)
 	assert.True(t, r.Itself)

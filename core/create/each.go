@@ -32,8 +32,8 @@ func RunEach(ctx context.Context, o Options, name func(source string, n int) str
 	return schedule.Each(ctx, len(o.Sources), workers, func(i int) *EachResult {
 		one := o
 		one.Sources, one.Archive = []string{o.Sources[i]}, targets[i]
-		if one.Clash == Number { // it has been numbered
-			one.Clash = Refuse
+		if one.Existing == Number { // it has been numbered
+			one.Existing = Refuse
 		}
 		each := &EachResult{Source: o.Sources[i]}
 		if each.Err = ctx.Err(); each.Err == nil && !o.DryRun {
@@ -55,7 +55,7 @@ func (o *Options) targets(name func(source string, n int) string) ([]string, err
 		if err != nil {
 			return nil, fault.Writing(source, err)
 		}
-		if o.Clash == Number {
+		if o.Existing == Number {
 			if path, err = o.numbered(path, taken); err != nil {
 				return nil, err
 			}

@@ -41,13 +41,13 @@ func NewOutput(target string, o Options) (Output, error) {
 	case o.Output != nil:
 		return &stream{w: o.Output}, nil
 	case o.Cut == nil:
-		out, err := newfile.Create(target, o.Clash == Replace)
-		return &oneFile{file: out, replace: o.Clash == Replace}, err
+		out, err := newfile.Create(target, o.Existing == Replace)
+		return &oneFile{file: out, replace: o.Existing == Replace}, err
 	case o.Cut.Style == cut.ZIP && o.Format.Name != zip.Format.Name:
 		return nil, fault.At(o.Archive, fault.New(fault.Usage, "only ZIP archives can be split ZIP archives").Suggest(fault.NumberedParts))
 	}
 	how := *o.Cut
-	how.Replace = o.Clash == Replace
+	how.Replace = o.Existing == Replace
 	w, err := cut.Create(target, how)
 	return &inParts{w}, err
 }

@@ -61,7 +61,7 @@ func mismatch(err error) error {
 		Advise("nothing was removed, and the archive was discarded; check the disk")
 }
 
-// compare holds an entry of the archive against what was packed.
+// compare checks an entry of the archive against what was packed.
 func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error {
 	if c.ctx.Err() != nil {
 		return c.ctx.Err()

@@ -17,7 +17,7 @@ import (
 
 // What stands around the data of an entry that is locked with AES: a salt and
 // two bytes that tell most wrong passwords in front, an authentication code
-// behind.
+// after it.
 const (
 	VerifyLength = 2
 	CodeLength   = 10
@@ -69,7 +69,7 @@ func derive(password string, s Strength, salt []byte) (a AES, verify []byte, err
 // ErrCode says that data is not what was locked with this password.
 var ErrCode = errors.New("its authentication code is wrong")
 
-// Reader decrypts what r reads, and at its end holds the code against it. The
+// Reader decrypts what r reads, and at its end checks the code against it. The
 // error is ErrCode when they differ.
 func (a AES) Reader(r io.Reader, code [CodeLength]byte) (io.Reader, error) {
 	block, err := aes.NewCipher(a.encrypt)
@@ -152,7 +152,7 @@ func (k *keyStream) refill() {
 }
 
 // Writer encrypts what is written to it, in place, and writes it to w. Close
-// writes the authentication code behind; it does not close w.
+// writes the authentication code after; it does not close w.
 func (a AES) Writer(w io.Writer) (io.WriteCloser, error) {
 	block, err := aes.NewCipher(a.encrypt)
 	if err != nil {

@@ -98,7 +98,7 @@ func Stream(ctx context.Context, o Options, w io.Writer, sink report.Sink) error
 		if !told && sink != nil {
 			sink(e)
 		}
-		told = to.err != nil // a receiver that is gone is told of once
+		told = to.err != nil // a receiver that is gone is reported once
 	})
 	r.output = func(u *unit) output { return &streamed{unit: u, to: &to} }
 	for _, u := range r.sources {

@@ -10,7 +10,7 @@ import (
 )
 
 // foretold is the output of a dry run: nothing is written. Where an archive has no
-// checksums, data is summed up, for files to be told by.
+// checksums, data is summed up, for files to be compared by.
 type foretold struct {
 	*unit
 	stage *stage.Unit

@@ -58,7 +58,7 @@ func (s *staged) begin() (work schedule.Work, err error) {
 	}
 	holes := int64(0) // which take no room on a disk
 	for k := range s.plan.Items {
-		if _, second := s.plan.SecondOf(k); !second && s.stage.Wanted(k) {
+		if _, link := s.plan.LinkOf(k); !link && s.stage.Wanted(k) {
 			s.wanted = append(s.wanted, k)
 			work.Weight += max(s.plan.Items[k].Size, 0)
 			holes += s.plan.Items[k].Holes
@@ -110,7 +110,7 @@ func (s *staged) commit() ([]stage.Result, error) {
 	if s.stage == nil || s.allLost() { // no folder for nothing
 		return nil, nil
 	}
-	if err := s.linkSeconds(); err != nil {
+	if err := s.makeLinks(); err != nil {
 		return nil, err
 	}
 	return s.stage.Commit()
@@ -129,12 +129,12 @@ func (s *staged) discard() error {
 	return s.stage.Discard()
 }
 
-// linkSeconds stages hard links, after the items that they are second names of.
-func (s *staged) linkSeconds() error {
+// makeLinks stages hard links, after the items that they are links to.
+func (s *staged) makeLinks() error {
 	copies := map[int]int{} // of what was not needed itself: the first of its second names
 	for k := range s.plan.Items {
-		j, second := s.plan.SecondOf(k)
-		if !second {
+		j, link := s.plan.LinkOf(k)
+		if !link {
 			continue
 		}
 		if s.run.ctx.Err() != nil {

@@ -64,7 +64,7 @@ type output interface {
 	pass(i int, data io.Reader) error
 	drop(i int) error
 
-	// begin is told that the plan is complete, and says what is to be done.
+	// begin is called when the plan is complete, and says what is to be done.
 	begin() (schedule.Work, error)
 
 	// do works on one share of it.

@@ -51,7 +51,7 @@ func (f *Folder) Names() ([]string, error) {
 type File interface {
 	Write(p []byte) (int, error)
 	Close() error
-	// Hole makes the file longer by n bytes that are zeros, and goes on behind
+	// Hole makes the file longer by n bytes that are zeros, and continues after
 	// them.
 	Hole(n int64) error
 	// SetTime sets the time of the file; it may have to be closed before.

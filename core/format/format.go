@@ -16,7 +16,7 @@ import (
 	"widecrate/core/format/zip"
 )
 
-// All has every format, in the order in which content is held against them.
+// All has every format, in the order in which content is tried.
 var All = all()
 
 func all() []archive.Format {

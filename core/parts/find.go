@@ -346,7 +346,7 @@ type assembly struct {
 func (a *assembly) countOf(last member) int {
 	const most = 1 << 16
 	n := 0
-	_ = look(last.path(), func(file io.ReaderAt, size int64) bool { // what cannot be read is told when it is needed
+	_ = look(last.path(), func(file io.ReaderAt, size int64) bool { // what cannot be read is reported when it is needed
 		if segments, err := zip.Segments(file, size); err == nil && segments < most {
 			n = int(segments)
 		}

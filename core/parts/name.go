@@ -29,7 +29,7 @@ var (
 )
 
 // roleOf reads a name; false: it is not that of a part. The last part of a split
-// ZIP archive is called like a whole one, and not told here. Folders may hold
+// ZIP archive is called like a whole one, and not recognised here. Folders may hold
 // very many names: the patterns are tried only where they can match.
 func roleOf(name string) (role, bool) {
 	lower := strings.ToLower(name)

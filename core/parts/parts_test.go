@@ -47,11 +47,11 @@ func whole(t *testing.T, contents ...string) string {
 	return b.String()
 }
 
-// Names are told apart, put into natural order, and what lacks is named.
+// Names are distinguished, put into natural order, and what lacks is named.
 func TestFind(t *testing.T) {
 	zipped := whole(t, "level")
 	for name, c := range map[string]struct {
-		files string // in the folder; '*' behind one: a whole archive
+		files string // in the folder; '*' after one: a whole archive
 		want  string // sets: kind name = parts (missing ones in brackets); and what is left
 	}{
 		"split":              {"s.z01 s.z02 s.zip", "split ZIP s.zip = s.z01 s.z02 s.zip"},

@@ -146,7 +146,7 @@ func WindowsName(name string) string {
 
 // CheckLink makes sure that a symbolic link at the cleaned path at leads to
 // something below the same root. ".." may only stand at the start of a target:
-// behind a name it would depend on whether that name is a link itself.
+// after a name it would depend on whether that name is a link itself.
 func CheckLink(at, target string) error {
 	unsafe := func(why string) error {
 		return fault.New(fault.Unsafe, "it is a link to %q, which %s", target, why).Advise(hostile).Suggest(fault.SkipLinks)

@@ -46,15 +46,15 @@ type Plan struct {
 	Entries int // files and links, other archives that are opened aside
 	LeftOut choose.Tally
 
-	rules   *Rules
-	depth   int
-	in      Archive
-	entries []archive.Entry
-	second  map[int]int // of hard links: the item, and that which it is a second name of
-	data    map[int]int // of hard links to something that is not kept: the item, and the entry with the data
-	byPath  map[string]int
-	indexed int // entries that are in byPath
-	chosen  []int
+	rules     *Rules
+	depth     int
+	in        Archive
+	entries   []archive.Entry
+	hardlinks map[int]int // items, and those that they are other names of
+	data      map[int]int // of hard links to something that is not kept: the item, and the entry with the data
+	byPath    map[string]int
+	indexed   int // entries that are in byPath
+	chosen    []int
 }
 
 // An Inner is an archive inside another.
@@ -257,10 +257,10 @@ func (p *Plan) resolve(i int, item *stage.Item) (bool, error) {
 	p.entries[i].Size = item.Size // for those that are second names of this one
 	k := len(p.Items)
 	if j, kept := slices.BinarySearch(p.Kept, first); kept {
-		if p.second == nil {
-			p.second = map[int]int{}
+		if p.hardlinks == nil {
+			p.hardlinks = map[int]int{}
 		}
-		p.second[k] = p.FirstOf(j)
+		p.hardlinks[k] = p.FirstOf(j)
 		return true, nil
 	}
 	if !p.in.AnyOrder() || p.entries[first].Kind != archive.File {
@@ -287,15 +287,15 @@ func (p *Plan) earlier(i int, path string) (entry int, found bool) {
 	return entry, found
 }
 
-// SecondOf is the item that item k is a second name of; false: it is none.
-func (p *Plan) SecondOf(k int) (first int, second bool) {
-	first, second = p.second[k]
-	return first, second
+// LinkOf is the item that item k is a hard link to; false: it is none.
+func (p *Plan) LinkOf(k int) (to int, link bool) {
+	to, link = p.hardlinks[k]
+	return to, link
 }
 
-// FirstOf is the item that the k-th is a second name of, or itself.
+// FirstOf is the item that the k-th is a hard link to, or itself.
 func (p *Plan) FirstOf(k int) int {
-	if j, second := p.second[k]; second {
+	if j, link := p.hardlinks[k]; link {
 		return j
 	}
 	return k

@@ -55,7 +55,7 @@ func said(p *Plan) string {
 		if it.Kind == archive.Symlink {
 			word += "@" + it.Link
 		}
-		if first, second := p.SecondOf(k); second {
+		if first, link := p.LinkOf(k); link {
 			word += "=" + p.Items[first].Path
 		} else if data := p.DataOf(k); data != p.Kept[k] {
 			word += fmt.Sprintf("=#%d", data)

@@ -20,7 +20,7 @@ type Event interface {
 	Lines(say fault.Wording) iter.Seq[any]
 }
 
-// A Sink is told what happens, never by two goroutines at a time.
+// A Sink receives what happens, never by two goroutines at a time.
 type Sink func(Event)
 
 // Notice is something that a person may want to know; it has no line of JSON.

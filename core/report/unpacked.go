@@ -15,7 +15,7 @@ import (
 type Unpacked struct {
 	Archive string           // its path, "outer.zip › inner.zip" for one inside another
 	Source  source.Source    // the outermost archive
-	Format  string           // what its content turned out to be; empty if it could not be told
+	Format  string           // what its content turned out to be; empty if it could not be found out
 	Remarks []archive.Remark // how it was read; see archive.Remarks
 	Target  string           // where it went, or was to go: an absolute path
 	Placed  []Placed         // what was kept, in the order of the archive; nil with Err

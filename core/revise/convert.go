@@ -163,7 +163,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
 	if err == nil {
 		if err = t.run(); err == nil {
-			err = t.secondNames(func() (*walk.Archive, error) { return walk.Open(s, c.Reading) })
+			err = t.copiesOfLinks(func() (*walk.Archive, error) { return walk.Open(s, c.Reading) })
 		}
 		if err == nil && r.Result.Files == 0 {
 			err = fault.New(fault.NoMatch, "nothing of it is left to convert")

@@ -252,9 +252,9 @@ func stays(e *archive.Entry, o archive.WriteOptions) bool {
 	return e.Method == method || e.Method == codec.Store && e.Packed == e.Size
 }
 
-// secondNames adds hard links to a format that has none as files of their own, in
+// copiesOfLinks adds hard links to a format that has none as files of their own, in
 // a second pass where the first came in order.
-func (t *transfer) secondNames(again func() (*walk.Archive, error)) error {
+func (t *transfer) copiesOfLinks(again func() (*walk.Archive, error)) error {
 	if len(t.notes.links) == 0 {
 		return nil
 	}

@@ -39,7 +39,7 @@ type Unit interface {
 
 // Work is what there is to do for a unit.
 type Work struct {
-	Inside []Unit // units that come right behind this one
+	Inside []Unit // units that come right after this one
 	Shares []int  // the first thing of each share; claimed in this order
 	Weight int64  // of what is held until the unit is settled, in bytes
 }
@@ -82,7 +82,7 @@ func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
 	}
 	workers.Wait()
 	for n := s.head; n != nil; n = n.next {
-		if n.settled { // behind one that was not taken
+		if n.settled { // after one that was not taken
 			s.report(n)
 			continue
 		}
@@ -192,7 +192,7 @@ func (s *scheduler) open(n *node) {
 	s.changed.Broadcast()
 }
 
-// insert puts the units inside a node behind it.
+// insert puts the units inside a node after it.
 func (s *scheduler) insert(n *node) {
 	for _, u := range slices.Backward(n.work.Inside) {
 		n.next = &node{unit: u, next: n.next}

@@ -143,7 +143,7 @@ func TestLiveness(t *testing.T) {
 				assert.Contains(t, r.settled, name)
 			}
 			for _, name := range r.well {
-				assert.Contains(t, r.reported, name, "what was settled without an error is always told of")
+				assert.Contains(t, r.reported, name, "what was settled without an error is always reported")
 			}
 			if o.Ordered {
 				assert.True(t, slices.IsSorted(r.settled), "%v", r.settled)
@@ -157,7 +157,7 @@ func TestLiveness(t *testing.T) {
 }
 
 // Done out of order, units that need not wait for each other never count as
-// waiting: behind a slow first one, all others go on.
+// waiting: after a slow first one, all others go on.
 func TestNoStallBehindASlowOne(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		began := time.Now()

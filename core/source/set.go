@@ -38,7 +38,7 @@ func (f *finder) isArchive(set *parts.Set) bool {
 	}
 	file, err := os.Open(first.Path)
 	if err != nil {
-		return true // it will be told
+		return true // it will be reported
 	}
 	defer file.Close()
 	_, err = format.Identify(file, first.Info.Size())

@@ -44,7 +44,7 @@ func (s Source) Name() string {
 	return filepath.Base(s.Path)
 }
 
-// Size is that of all its files, in bytes; 0 where it cannot be told.
+// Size is that of all its files, in bytes; 0 where it cannot be found out.
 func (s Source) Size() int64 {
 	switch {
 	case s.Set != nil:

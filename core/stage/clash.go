@@ -15,6 +15,19 @@ import (
 	"widecrate/core/fault"
 )
 
+// Clash says what happens to an item whose path is taken by something else.
+// Equal bytes are no clash.
+type Clash uint8
+
+// The clash rules.
+const (
+	Refuse  Clash = iota // nothing of the unit is put into place
+	Skip                 // what is there stays
+	Replace              // the item takes its place
+	Newer                // the one with the later time stays
+	Number               // both stay: the item becomes name-2.ext
+)
+
 // A ClashError says which items found something else at their path.
 type ClashError struct {
 	Clashes []Clashing
@@ -251,7 +264,7 @@ func (u *Unit) sameAsThere(i int, at spot, there fs.FileInfo) (bool, error) {
 }
 
 // sameAsClaimed compares what the archive says of an item with what is there.
-// Where it says nothing that a file could be told by, they may be the same.
+// Where it says nothing that a file could be compared by, they may be the same.
 func (u *Unit) sameAsClaimed(i int, at spot, there fs.FileInfo) (bool, error) {
 	it := &u.items[i]
 	switch {

@@ -8,7 +8,7 @@ import (
 )
 
 // lock takes the lock of a file, or fails at once if another run holds it. It
-// ends with the process. The locked byte is far behind the content, which
+// ends with the process. The locked byte is far after the content, which
 // others still have to read.
 func lock(f *os.File) error {
 	const flags = windows.LOCKFILE_EXCLUSIVE_LOCK | windows.LOCKFILE_FAIL_IMMEDIATELY

@@ -372,7 +372,7 @@ func TestSkipKnowsEqualFiles(t *testing.T) {
 	require.NoError(t, root.Close())
 }
 
-// Whether a preview's file system ignores letter case is told by a name that is
+// Whether a preview's file system ignores letter case is shown by a name that is
 // there.
 func TestFoldsCase(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "Land ing")

@@ -1,7 +1,7 @@
 // Package walk opens archives: those on disk, in one file or in the parts of a
 // set, series of them that are one, and those inside others. It owns what they are
 // read from, spooled files included, and goes through their entries in order.
-// Which archives there are is told by core/source; which of their entries matter,
+// Which archives there are is the business of core/source; which of their entries matter,
 // and what becomes of them, is the caller's business.
 package walk
 

@@ -24,7 +24,7 @@ func openSet(set *parts.Set, o archive.Options) (*Archive, error) {
 	return opened, nil
 }
 
-// borderSlack is how far behind the border of two parts that do not belong
+// borderSlack is how far after the border of two parts that do not belong
 // together a decoder may notice it: two blocks of the common methods.
 const borderSlack = 256 << 10
 

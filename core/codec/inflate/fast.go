@@ -14,7 +14,7 @@ const (
 //
 // A refill gives at least 56 bits. They are enough for three literals from the
 // root, or for two and a length with its extra bits (22 and 20); a distance with
-// its extra bits has at most 29, behind a refill of its own. Each way leaves
+// its extra bits has at most 29, after a refill of its own. Each way leaves
 // enough for the next entry to be looked up early. The literals are written out
 // one by one, as a loop or a function for them would cost as much as they do.
 func (d *Decoder) fast() error {

@@ -187,7 +187,7 @@ func (p *places) Read(b []byte) (int, error) {
 }
 
 // of returns how much compressed data it took to decode so many bytes; what was
-// tried behind the last of them, and failed, counts too.
+// tried after the last of them, and failed, counts too.
 func (p *places) of(decoded int64) int64 {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -225,7 +225,7 @@ type tarStream struct {
 func (s *tarStream) Close() error { return s.d.Close() }
 
 // Next moves on; at the end the rest of the compressed data is read, too, so
-// that its checksum is held against it.
+// that its checksum is checked against it.
 func (s *tarStream) Next() (archive.Entry, error) {
 	e, err := s.Stream.Next()
 	e.Packed = archive.Unknown

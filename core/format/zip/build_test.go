@@ -119,7 +119,7 @@ func (f fake) pack() []byte {
 	case 14:
 		lzmaFor(&b, f.data)
 	default:
-		f.packInto(&b, methodNames[f.method])
+		f.packInto(&b, methodName(f.method))
 	}
 	if f.packed != nil {
 		return f.packed(b.Bytes())

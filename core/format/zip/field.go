@@ -1,7 +1,6 @@
 package zip
 
 import (
-	"fmt"
 	"hash/crc32"
 	"io/fs"
 	"strconv"
@@ -170,12 +169,5 @@ func dosTime(t time.Time) (date, clock uint16) {
 }
 
 func permissions(unixMode uint32) fs.FileMode { return fs.FileMode(unixMode) & fs.ModePerm }
-
-func methodName(number uint16) string {
-	if name, ok := methodNames[number]; ok {
-		return name
-	}
-	return fmt.Sprintf("method %d", number)
-}
 
 func quote(path string) string { return strconv.Quote(path) }

@@ -148,7 +148,7 @@ func TestLocked(t *testing.T) {
 			assert.Contains(t, err.Error(), "there is no password")
 			_, err = open(t, b, "flut", "Gezeiten")
 			assert.ErrorIs(t, err, fault.Password)
-			assert.NotContains(t, err.Error(), "flut", "passwords are not told")
+			assert.NotContains(t, err.Error(), "flut", "passwords are not shown")
 
 			broken := locked(way, "gezeiten", long)
 			whole := broken.packed

@@ -36,7 +36,7 @@ type Reader struct {
 }
 
 // Open reads the directory of the archive of size bytes in r. What the
-// directory says is held against the file here: a directory that is missing
+// directory says is checked against the file here: a directory that is missing
 // or contradicts itself is of kind fault.Damaged, entries that overlap are of
 // kind fault.Unsafe. Local headers and data are checked by Reader.Open.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
@@ -198,7 +198,7 @@ func (d *data) start(method codec.Method) error {
 	return err
 }
 
-// checkLocal holds the local header (4.3.7) at the start of block against the
+// checkLocal checks the local header (4.3.7) at the start of block against the
 // directory and returns its length.
 func (d *data) checkLocal(block []byte) (int, error) {
 	f := fields{b: block}
@@ -302,7 +302,7 @@ func (d *data) count(p []byte) error {
 }
 
 // judge says what an error of the decoder means; at the end, all that was decoded
-// is held against the directory.
+// is checked against the directory.
 func (d *data) judge(err error) error {
 	switch {
 	case err == io.EOF:
@@ -318,7 +318,7 @@ func (d *data) judge(err error) error {
 	return err
 }
 
-// check holds the decoded data against the directory.
+// check checks the decoded data against the directory.
 func (d *data) check() error {
 	switch {
 	case d.size < d.entry.Size:
@@ -339,7 +339,7 @@ func (d *data) check() error {
 	return nil
 }
 
-// descriptor returns the record behind the data (4.3.9) after holding it against
+// descriptor returns the record after the data (4.3.9) after holding it against
 // the directory: it is with or without signature, with sizes of 4 or 8 bytes.
 func (d *data) descriptor() ([]byte, error) {
 	at := d.position + d.entry.Packed

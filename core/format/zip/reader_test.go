@@ -311,7 +311,7 @@ func TestSalvage(t *testing.T) {
 	assert.ErrorIs(t, err, fault.Damaged)
 }
 
-// Names that do not say their encoding: what is detected, what is told, and what
+// Names that do not say their encoding: what is detected, what is given, and what
 // is said about it.
 func TestNames(t *testing.T) {
 	cyrillic, japanese := "\xf3\xf0\xee\xe2\xed\xe8.csv", "\x92\xaa\x88\xca.csv" // windows-1251, Shift JIS

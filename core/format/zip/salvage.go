@@ -140,7 +140,7 @@ func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e 
 	return e, rec, nil
 }
 
-// findDescriptor finds the end of data whose size stands behind it: by decoding
+// findDescriptor finds the end of data whose size follows it: by decoding
 // it. Only deflate tells its end.
 func findDescriptor(r io.ReaderAt, size, start int64, e *archive.Entry, rec *record) error {
 	if e.Kind == archive.Folder {

@@ -6,8 +6,6 @@ import (
 	"errors"
 	"hash/crc32"
 	"io"
-	"io/fs"
-	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
@@ -33,7 +31,7 @@ type Writer struct {
 	options   archive.WriteOptions
 	method    codec.Method
 	out       *bufio.Writer
-	patch     io.WriterAt // nil: what comes late goes behind the data instead
+	patch     io.WriterAt // nil: what comes late goes after the data instead
 	split     Segmented   // nil: the archive is one file
 	offset    int64       // in the whole
 	directory bytes.Buffer
@@ -42,9 +40,6 @@ type Writer struct {
 	block     []byte
 	copying   []byte // for AddPacked
 }
-
-// methods are those that entries are written with, the usual one first.
-var methods = []string{codec.Deflate, codec.Store, codec.Bzip2, codec.Zstd, codec.XZ}
 
 // NewWriter starts an archive at the current position of w. Where w is also an
 // io.WriterAt, its offset 0 must be the start of the archive. The method must be
@@ -178,7 +173,7 @@ func (w *Writer) Prepare(e archive.Entry, content []byte) (archive.Entry, []byte
 	return e, packed, nil
 }
 
-// lock writes data encrypted: a salt and a check in front of it, a code behind.
+// lock writes data encrypted: a salt and a check in front of it, a code after it.
 func (w *Writer) lock(out io.Writer, write func(io.Writer) error) error {
 	keys, front, err := crypt.Lock(w.options.Password, aesStrength)
 	if err != nil {
@@ -215,7 +210,7 @@ func (w *Writer) AddPrepared(e archive.Entry, packed []byte) error {
 
 // addLong writes an entry in one pass: sizes and checksum are known only
 // afterwards, and go into the header where that can be reached again, or else
-// behind the data (4.3.9).
+// after the data (4.3.9).
 func (w *Writer) addLong(h *header, content io.Reader) error {
 	e := &h.entry
 	method := w.method
@@ -280,96 +275,6 @@ func pack(dst io.Writer, m codec.Method, o codec.EncodeOptions, content io.Reade
 	return err
 }
 
-// crc is what the headers say: of a locked entry, nothing.
-func (h *header) crc() uint32 {
-	if !h.entry.HasCRC32 {
-		return 0
-	}
-	return h.entry.CRC32
-}
-
-// method is the number of the compression method, or with AES that of the lock.
-func (h *header) method() uint16 {
-	if h.entry.Encrypted {
-		return methodAES
-	}
-	return methodNumbers[h.entry.Method]
-}
-
-// local encodes the local header (4.3.7).
-func (h *header) local(packed, size int64) []byte {
-	crc := h.crc()
-	if h.flags&flagDescriptor != 0 {
-		crc = 0
-	}
-	date, clock := dosTime(h.entry.Modified)
-	b := le.AppendUint32(nil, localSignature)
-	b = le.AppendUint16(b, h.version())
-	b = le.AppendUint16(b, h.flags)
-	b = le.AppendUint16(b, h.method())
-	b = le.AppendUint16(b, clock)
-	b = le.AppendUint16(b, date)
-	b = le.AppendUint32(b, crc)
-	var extra []byte
-	if h.zip64 {
-		extra = appendZIP64(extra, size, packed)
-		size, packed = max32, max32
-	}
-	extra = h.appendExtra(extra)
-	b = le.AppendUint32(b, uint32(packed))
-	b = le.AppendUint32(b, uint32(size))
-	b = le.AppendUint16(b, uint16(len(h.name)))
-	b = le.AppendUint16(b, uint16(len(extra)))
-	b = append(b, h.name...)
-	return append(b, extra...)
-}
-
-// appendExtra adds the extra fields that both headers have: the time, and how
-// the entry is locked (appendix E).
-func (h *header) appendExtra(extra []byte) []byte {
-	extra = appendTimestamp(extra, h.entry.Modified)
-	if !h.entry.Encrypted {
-		return extra
-	}
-	const length, version = 7, 2
-	extra = le.AppendUint16(extra, extraAES)
-	extra = le.AppendUint16(extra, length)
-	extra = le.AppendUint16(extra, version)
-	extra = append(extra, 'A', 'E', byte(aesStrength))
-	return le.AppendUint16(extra, methodNumbers[h.entry.Method])
-}
-
-// aesStrength is that of new entries: 256 bits.
-const aesStrength = crypt.Strength(3)
-
-// descriptor encodes the record behind the data (4.3.9).
-func (h *header) descriptor() []byte {
-	b := le.AppendUint32(nil, descriptorSignature)
-	b = le.AppendUint32(b, h.crc())
-	if h.zip64 {
-		b = le.AppendUint64(b, uint64(h.entry.Packed))
-		return le.AppendUint64(b, uint64(h.entry.Size))
-	}
-	b = le.AppendUint32(b, uint32(h.entry.Packed))
-	return le.AppendUint32(b, uint32(h.entry.Size))
-}
-
-// version is the least that an unpacker has to know.
-func (h *header) version() uint16 {
-	version := map[string]uint16{codec.Store: versionStore, codec.Deflate: versionDeflate, codec.Bzip2: versionBzip2,
-		codec.Zstd: versionLatest, codec.XZ: versionLatest}[h.entry.Method]
-	if h.entry.Kind == archive.Folder {
-		version = versionDeflate
-	}
-	if h.zip64 {
-		version = max(version, versionZIP64)
-	}
-	if h.entry.Encrypted {
-		version = max(version, versionAES)
-	}
-	return version
-}
-
 // addCentral adds the entry to the central directory (4.3.12).
 func (w *Writer) addCentral(h header) {
 	e := h.entry
@@ -404,50 +309,6 @@ func (w *Writer) addCentral(h header) {
 	b = append(b, h.name...)
 	w.directory.Write(append(b, extra...))
 	w.entries++
-}
-
-// attributes encodes kind and permissions (4.4.15).
-func attributes(e archive.Entry) uint32 {
-	if !e.HasMode {
-		e.Mode = 0o644
-		if e.Kind == archive.Folder {
-			e.Mode = 0o755
-		}
-	}
-	mode, dos := uint32(e.Mode&fs.ModePerm), uint32(0)
-	switch e.Kind {
-	case archive.Folder:
-		mode |= unixFolder
-		dos |= dosFolder
-	case archive.Symlink:
-		mode |= unixSymlink
-	default:
-		mode |= unixFile
-	}
-	if e.Mode&0o200 == 0 {
-		dos |= dosReadOnly
-	}
-	return mode<<16 | dos
-}
-
-func appendZIP64(extra []byte, values ...int64) []byte {
-	extra = le.AppendUint16(extra, extraZIP64)
-	extra = le.AppendUint16(extra, uint16(8*len(values)))
-	for _, v := range values {
-		extra = le.AppendUint64(extra, uint64(v))
-	}
-	return extra
-}
-
-// appendTimestamp adds the extended timestamp for what its 32 bits can hold.
-func appendTimestamp(extra []byte, t time.Time) []byte {
-	seconds := t.Unix()
-	if t.IsZero() || seconds != int64(int32(seconds)) {
-		return extra
-	}
-	extra = le.AppendUint16(extra, extraTimestamp)
-	extra = le.AppendUint16(extra, 5)
-	return le.AppendUint32(append(extra, 1), uint32(seconds))
 }
 
 // Close writes the central directory and the records at the end.

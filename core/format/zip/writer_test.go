@@ -119,7 +119,7 @@ type zeros struct{}
 
 func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
-// More than 4 GiB in an entry, and an entry behind more than 4 GiB.
+// More than 4 GiB in an entry, and an entry after more than 4 GiB.
 func TestWriteBeyond4GiB(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes seconds")

@@ -9,7 +9,6 @@ import (
 	"io"
 
 	"widecrate/core/archive"
-	"widecrate/core/codec"
 	"widecrate/core/fault"
 )
 
@@ -21,8 +20,8 @@ var Format = archive.Format{
 	IdentifyBehind: identifyBehind,
 	Open:           func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
 	NewWriter:      func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) { return NewWriter(w, o), nil },
-	Methods:        methods,
-	Locks:          true,
+	Methods:        writable,
+	Encrypts:       true,
 }
 
 // Signatures and the lengths of the fixed parts of each record.
@@ -86,16 +85,6 @@ const (
 	dosReadOnly   = 0x01
 	dosFolder     = 0x10
 )
-
-// methodNames are the compression methods of 4.4.5. Those that codec does not
-// know are named all the same, for those who are told of them.
-var methodNames = map[uint16]string{0: codec.Store, 8: codec.Deflate, 9: codec.Deflate64, 12: codec.Bzip2, 14: codec.LZMA,
-	93: codec.Zstd, 95: codec.XZ, 20: codec.Zstd, // 20 was the number of zstd for a while
-	1: "shrink", 2: "reduce 1", 3: "reduce 2", 4: "reduce 3", 5: "reduce 4", 6: "implode", 10: "old TERSE", 16: "CMPSC", 18: "TERSE",
-	19: "LZ77", 94: "MP3", 96: "JPEG", 97: "WavPack", 98: "PPMd"}
-
-// Numbers of the methods that the writer uses.
-var methodNumbers = map[string]uint16{codec.Store: 0, codec.Deflate: 8, codec.Bzip2: 12, codec.Zstd: 93, codec.XZ: 95}
 
 func identify(r io.ReaderAt, _ int64) bool {
 	for _, signature := range []uint32{localSignature, endSignature, splitSignature, unsplitSignature} {

@@ -26,11 +26,11 @@ type joining struct{ *parts.Set }
 type Joined struct {
 	Path   string
 	Size   int64
-	Summed int  // parts and wholes that were held against a list of sums
+	Summed int  // parts and wholes that were checked against a list of sums
 	Zip    bool // a split ZIP archive became an ordinary one
 }
 
-// Join puts a set together into one file at path, and holds it against the
+// Join puts a set together into one file at path, and checks it against the
 // lists of SHA-256 sums that lie beside its parts. The parts of a split ZIP
 // archive become an ordinary one: what is packed stays as it is. It counts in read
 // how many bytes it has read so far.

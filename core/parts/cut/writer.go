@@ -1,5 +1,5 @@
 // Package cut makes sets in parts out of files and archives, and files out of sets,
-// with lists of SHA-256 sums. What belongs to a set is told by core/parts.
+// with lists of SHA-256 sums. What belongs to a set is the business of core/parts.
 package cut
 
 import (
@@ -30,7 +30,7 @@ const (
 	ZIP                   // name.z01 … name.zip: a split ZIP archive
 )
 
-// mostParts is how many parts a set can have: their numbers are told from dates
+// mostParts is how many parts a set can have: their numbers differ from dates
 // by their length.
 const mostParts = 99_999
 

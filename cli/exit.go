@@ -1,0 +1,49 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"widecrate/core/fault"
+)
+
+// The exit codes are the numbers of the kinds of failure; they are part of the
+// interface. So is that of an interrupt:
+const exitInterrupted = 130
+
+// reported is an error that the command has shown already.
+type reported struct{ error }
+
+func (r reported) Unwrap() error { return r.error }
+
+// exitCode is that of an error.
+func exitCode(err error) int {
+	switch {
+	case err == nil:
+		return 0
+	case errors.Is(err, context.Canceled):
+		return exitInterrupted
+	}
+	return fault.Of(err).Number()
+}
+
+// errShortHelp is the error of a command line that only asks for the short help.
+var errShortHelp = errors.New("short help")
+
+// usage makes an error about the command line one of its kind.
+func usage(cmd *cobra.Command, err error) error {
+	if err == nil {
+		return nil
+	}
+	if wrong, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
+		err = fmt.Errorf("--%s %s: %w", wrong.GetFlag().Name, wrong.GetValue(), wrong.Unwrap())
+		if wrong.GetValue() == "" {
+			err = fmt.Errorf("--%s: %w", wrong.GetFlag().Name, wrong.Unwrap())
+		}
+	}
+	return fault.New(fault.Usage, "%w", err).Advise("see: " + cmd.CommandPath() + " --help")
+}

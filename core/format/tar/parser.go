@@ -1,0 +1,364 @@
+package tar
+
+import (
+	"bytes"
+	"errors"
+	"io"
+	"io/fs"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+
+	"widecrate/core/archive"
+	"widecrate/core/fault"
+)
+
+// longestExtended bounds what stands before an entry: extended headers and long
+// names. No system takes names of that size.
+const longestExtended = 1 << 20
+
+// input is an archive that is read from front to back.
+type input interface {
+	io.Reader
+	skip(n int64) error
+	offset() int64
+}
+
+// member is an entry with where its data is.
+type member struct {
+	archive.Entry
+	stored int64   // bytes of data in the archive, without padding
+	pieces []piece // of a sparse file: what is not a hole, in order; nil: all is data
+}
+
+// piece is a run of data in a sparse file.
+type piece struct{ offset, length int64 }
+
+// parser goes from header to header.
+type parser struct {
+	in       input
+	global   map[string]string // records of global extended headers that are used
+	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
+	assumed  bool              // it was
+	ended    bool              // zero blocks were seen: what is no header after them is none of ours
+	raw      []byte            // the header blocks of the entry, with the extended ones
+}
+
+// next reads the headers of the next entry, up to its data. It returns io.EOF
+// at the end; a missing end mark is none of its business.
+func (p *parser) next() (*member, error) {
+	records := records{global: p.global}
+	var sparse []string // the records of sparse format 0.0, which repeat
+	longName, longLink := "", ""
+	p.raw = p.raw[:0]
+	for extended := false; ; extended = true {
+		at := p.in.offset()
+		b, err := p.header()
+		if err == io.EOF && extended {
+			return nil, damaged(at, "it is missing behind an extended one")
+		}
+		if err != nil {
+			return nil, err
+		}
+		size, err := number(b.bytes(fieldSize))
+		if err != nil || size < 0 {
+			return nil, damaged(at, "its size is no number")
+		}
+		kind := b.bytes(fieldType)[0]
+		switch kind {
+		case typePax, typeGlobal, typeLongName, typeLongLink:
+		default:
+			m, err := p.member(b, at, size, records, sparse, longName, longLink)
+			if err != nil && fault.Of(err) == fault.Other {
+				err = damaged(at, "%w", err)
+			}
+			return m, err
+		}
+		data, err := p.extended(at, size)
+		if err != nil {
+			return nil, err
+		}
+		switch kind {
+		case typeLongName:
+			longName = strings.TrimRight(string(data), "\x00")
+		case typeLongLink:
+			longLink = strings.TrimRight(string(data), "\x00")
+		case typeGlobal:
+			if p.global == nil {
+				p.global = map[string]string{}
+			}
+			if _, err := readRecords(data, p.global, used); err != nil {
+				return nil, damaged(at, "%w", err)
+			}
+			records.global = p.global
+		case typePax:
+			if records.own == nil {
+				records.own = map[string]string{}
+			}
+			if sparse, err = readRecords(data, records.own, used); err != nil {
+				return nil, damaged(at, "%w", err)
+			}
+		}
+	}
+}
+
+// header reads blocks up to one that is a header. Zero blocks end an archive,
+// but another one may follow.
+func (p *parser) header() (*block, error) {
+	for {
+		at := p.in.offset()
+		var b block
+		_, err := io.ReadFull(p.in, b[:])
+		switch {
+		case err == io.EOF:
+			return nil, io.EOF
+		case errors.Is(err, io.ErrUnexpectedEOF):
+			if p.ended {
+				return nil, io.EOF
+			}
+			return nil, damaged(at, "it is cut off")
+		case err != nil:
+			return nil, err
+		case b == zeroBlock:
+			p.ended = true
+		case IsHeader(b[:]):
+			p.ended = false
+			p.raw = append(p.raw, b[:]...)
+			return &b, nil
+		case p.ended:
+			return nil, io.EOF
+		default:
+			return nil, damaged(at, "its checksum is wrong")
+		}
+	}
+}
+
+// extended reads the data of a header that belongs to the next entry.
+func (p *parser) extended(at, size int64) ([]byte, error) {
+	if size > longestExtended {
+		return nil, fault.New(fault.Unsafe, "an extended header at offset %d has %d bytes", at, size)
+	}
+	data := make([]byte, size)
+	if _, err := io.ReadFull(p.in, data); err != nil {
+		return nil, cutOff(at, err)
+	}
+	p.raw = append(append(p.raw, data...), zeroBlock[:padding(size)]...)
+	return data, cutOff(at, p.in.skip(padding(size)))
+}
+
+func cutOff(at int64, err error) error {
+	if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
+		return damaged(at, "what follows it is cut off")
+	}
+	return err
+}
+
+// The keywords of extended header records that are used.
+const (
+	recordPath     = "path"
+	recordLink     = "linkpath"
+	recordSize     = "size"
+	recordModified = "mtime"
+
+	sparsePrefix = "GNU.sparse."
+	sparseMajor  = sparsePrefix + "major"
+	sparseName   = sparsePrefix + "name"
+	sparseSize   = sparsePrefix + "size"
+	sparseReal   = sparsePrefix + "realsize"
+	sparseMap    = sparsePrefix + "map"
+	sparseOffset = sparsePrefix + "offset"
+	sparseLength = sparsePrefix + "numbytes"
+)
+
+// used reports whether a keyword is one of those.
+func used(key string) bool {
+	switch key {
+	case recordPath, recordLink, recordSize, recordModified, sparseMajor, sparseName, sparseSize, sparseReal, sparseMap:
+		return true
+	}
+	return false
+}
+
+// records are those of an entry, and of the global headers before it.
+type records struct{ own, global map[string]string }
+
+func (r records) get(key string) (value string, found bool) {
+	if value, found = r.own[key]; !found {
+		value, found = r.global[key]
+	}
+	return value, found
+}
+
+// readRecords reads the records of an extended header: a length, a space, a
+// keyword, '=', a value and a line end. It takes those that are wanted. The
+// records of sparse format 0.0 repeat, so that their order counts: their values
+// are returned.
+func readRecords(data []byte, into map[string]string, wanted func(key string) bool) (sparse []string, err error) {
+	for len(data) > 0 {
+		digits, rest, found := bytes.Cut(data, []byte{' '})
+		length, err := strconv.Atoi(string(digits))
+		if !found || err != nil || length > len(data) || length < len(digits)+3 || data[length-1] != '\n' {
+			return nil, errors.New("an extended record has the wrong length")
+		}
+		key, value, found := strings.Cut(string(rest[:length-len(digits)-2]), "=")
+		if !found {
+			return nil, errors.New("an extended record has no value")
+		}
+		switch key {
+		case sparseOffset, sparseLength:
+			sparse = append(sparse, value)
+		}
+		if wanted(key) {
+			into[key] = value
+		}
+		data = data[length:]
+	}
+	return sparse, nil
+}
+
+// member puts together what the headers of an entry say.
+func (p *parser) member(b *block, at, size int64, records records, sparse []string, longName, longLink string) (*member, error) {
+	m := &member{stored: size}
+	e := &m.Entry
+	e.Offset = at
+	mode, err := number(b.bytes(fieldMode))
+	if err != nil {
+		return nil, errors.New("its mode is no number")
+	}
+	e.Mode, e.HasMode, e.Method = fs.FileMode(mode)&fs.ModePerm, true, "store"
+	seconds, err := number(b.bytes(fieldModified))
+	if err != nil {
+		return nil, errors.New("its time is no number")
+	}
+	e.Modified = time.Unix(seconds, 0)
+	magic := string(b.bytes(fieldMagic))
+	e.Path = b.text(fieldName)
+	if prefix := b.text(fieldPrefix); magic == magicPOSIX && prefix != "" {
+		e.Path = prefix + "/" + e.Path
+	}
+	e.Path, e.Link = p.toUTF8(first(longName, e.Path)), p.toUTF8(first(longLink, b.text(fieldLink)))
+	if err := m.apply(records); err != nil {
+		return nil, err
+	}
+	kind := b.bytes(fieldType)[0]
+	e.Kind = kindOf(kind, e.Path)
+	if e.Kind != archive.File && e.Kind != archive.Other {
+		m.stored = 0 // whatever the size says, nothing follows
+	}
+	if e.Kind != archive.Symlink && e.Kind != archive.Hardlink {
+		e.Link = ""
+	}
+	e.Path = trimFolder(e.Path, e.Kind)
+	e.Size, e.Packed = m.stored, m.stored+padding(m.stored)
+	switch {
+	case kind == typeSparse:
+		return m, p.oldSparse(m, b, at)
+	case e.Kind == archive.File:
+		return m, p.paxSparse(m, records, sparse)
+	}
+	return m, nil
+}
+
+func first(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// toUTF8 leaves UTF-8 as it is, and takes other names for the encoding given, or
+// for the most common of the old ones.
+func (p *parser) toUTF8(name string) string {
+	if utf8.ValidString(name) {
+		return name
+	}
+	if p.encoding != nil {
+		if decoded, err := p.encoding.NewDecoder().String(name); err == nil {
+			return decoded
+		}
+	}
+	p.assumed = true
+	decoded, err := charmap.Windows1252.NewDecoder().String(name)
+	if err != nil { // a table of 256 characters decodes everything
+		panic(err)
+	}
+	return decoded
+}
+
+func trimFolder(path string, kind archive.Kind) string {
+	if kind == archive.Folder && strings.Trim(path, "/") != "" {
+		return strings.TrimRight(path, "/")
+	}
+	return path
+}
+
+func kindOf(kind byte, path string) archive.Kind {
+	switch kind {
+	case typeFile, typeOldFile, typeReserved, typeSparse:
+		if strings.HasSuffix(path, "/") && kind == typeOldFile { // the oldest format had no type for folders
+			return archive.Folder
+		}
+		return archive.File
+	case typeHardlink:
+		return archive.Hardlink
+	case typeSymlink:
+		return archive.Symlink
+	case typeCharacter, typeBlock:
+		return archive.Device
+	case typeFolder:
+		return archive.Folder
+	case typePipe:
+		return archive.Pipe
+	}
+	return archive.Other
+}
+
+// apply puts extended records over the fields of the header.
+func (m *member) apply(records records) error {
+	if v, ok := records.get(recordPath); ok && v != "" {
+		m.Path = v
+	}
+	if v, ok := records.get(sparseName); ok && v != "" {
+		m.Path = v
+	}
+	if v, ok := records.get(recordLink); ok {
+		m.Link = v
+	}
+	if v, ok := records.get(recordSize); ok {
+		size, err := strconv.ParseInt(v, 10, 64)
+		if err != nil || size < 0 {
+			return errors.New("its size record is no number")
+		}
+		m.stored = size
+	}
+	if v, ok := records.get(recordModified); ok {
+		t, err := parseTime(v)
+		if err != nil {
+			return errors.New("its time record is no number")
+		}
+		m.Modified = t
+	}
+	return nil
+}
+
+// parseTime reads seconds with a fraction, "-1.25" too.
+func parseTime(text string) (time.Time, error) {
+	whole, fraction, _ := strings.Cut(text, ".")
+	seconds, err := strconv.ParseInt(whole, 10, 64)
+	if err != nil || seconds == math.MinInt64 {
+		return time.Time{}, errors.New("not a time")
+	}
+	nanoseconds, err := strconv.ParseInt((fraction + "000000000")[:9], 10, 64)
+	if err != nil || nanoseconds < 0 {
+		return time.Time{}, errors.New("not a time")
+	}
+	if strings.HasPrefix(whole, "-") {
+		nanoseconds = -nanoseconds
+	}
+	return time.Unix(seconds, nanoseconds), nil
+}
