@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
@@ -259,16 +258,9 @@ func sourceDate() (time.Time, error) {
 
 // runEach makes one archive for each source.
 func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Options) error {
-	t, err := place.NewTemplate(text, "name", "stem", "parent", "n", "today")
+	name, err := place.NewTemplate(text, create.EachPlaceholders...)
 	if err != nil {
 		return err
-	}
-	today := time.Now()
-	name := func(path string, n int) string {
-		if full, err := filepath.Abs(path); err == nil {
-			path = full
-		}
-		return t.Expand(place.Values{Name: filepath.Base(path), Parent: filepath.Base(filepath.Dir(path)), Number: n, Today: today})
 	}
 	var read atomic.Int64
 	o.Read = &read

@@ -193,13 +193,9 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	into := c.into
-	if into == "" {
-		into = filepath.Join(filepath.Dir(set.Path()), set.Name)
-	}
 	var read atomic.Int64
 	stop := c.startBytes(c.streams, c.quiet, &read, set.Size())
-	j, err := cut.Join(cmd.Context(), set, into, c.clash.Value(), &read)
+	j, err := cut.Join(cmd.Context(), set, c.into, c.clash.Value(), &read)
 	stop()
 	if err != nil {
 		return err
@@ -305,13 +301,9 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 		return usage(cmd, errors.New("--part-size says how large the parts are"))
 	}
 	how.Replace = c.clash.Value()
-	into := c.into
-	if into == "" {
-		into = filepath.Dir(args[0])
-	}
 	var read atomic.Int64
 	stop := c.startBytes(c.streams, c.quiet, &read, source.Source{Path: args[0]}.Size())
-	w, err := cut.Split(cmd.Context(), args[0], absolutePath(into), *how, &read)
+	w, err := cut.Split(cmd.Context(), args[0], c.into, *how, &read)
 	stop()
 	if err != nil {
 		return err

@@ -250,7 +250,12 @@ func readXZBlockHeader(src Source) (h xzBlockHeader, err error) {
 	if crc32.ChecksumIEEE(body) != binary.LittleEndian.Uint32(raw[len(body):]) {
 		return h, errors.New("the header of a block contradicts its checksum")
 	}
-	h = xzBlockHeader{length: int64(len(raw)), packed: -1, size: -1}
+	return parseXZBlockHeader(body)
+}
+
+// parseXZBlockHeader reads what stands in front of the checksum.
+func parseXZBlockHeader(body []byte) (h xzBlockHeader, err error) {
+	h = xzBlockHeader{length: int64(len(body)) + 4, packed: -1, size: -1}
 	flags := body[1]
 	if flags&xzReserved != 0 {
 		return h, errors.New("the header of a block has flags that there are not")
@@ -258,33 +263,29 @@ func readXZBlockHeader(src Source) (h xzBlockHeader, err error) {
 	var rest Bytes
 	rest.Reset(body[2:])
 	in := newSummed(&rest)
+	integer := func() int64 {
+		value, failed := in.integer()
+		err = errors.Join(err, failed)
+		return value
+	}
 	if flags&xzHasPacked != 0 {
-		if h.packed, err = in.integer(); err != nil || h.packed == 0 {
-			return h, errXZHeader
-		}
+		h.packed = integer()
 	}
 	if flags&xzHasSize != 0 {
-		if h.size, err = in.integer(); err != nil {
-			return h, errXZHeader
-		}
+		h.size = integer()
 	}
-	id, errID := in.integer()
-	length, errLength := in.integer()
-	switch {
-	case errID != nil || errLength != nil:
+	id, length := integer(), integer()
+	if err != nil || h.packed == 0 {
 		return h, errXZHeader
-	case flags&xzFilters != 0 || id != filterLZMA2:
+	}
+	if flags&xzFilters != 0 || id != filterLZMA2 {
 		return h, fault.New(fault.Damaged, "it was packed with a filter that is not read")
-	case length != 1:
+	}
+	if h.dictionary, err = in.ReadByte(); err != nil || length != 1 {
 		return h, errXZHeader
 	}
-	if h.dictionary, err = in.ReadByte(); err != nil {
-		return h, errXZHeader
-	}
-	for _, c := range rest.rest {
-		if c != 0 {
-			return h, errXZPadding
-		}
+	if len(bytes.Trim(rest.rest, "\x00")) > 0 {
+		return h, errXZPadding
 	}
 	return h, nil
 }

@@ -15,8 +15,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/format"
 	"widecrate/core/format/zip"
 	"widecrate/core/inspect"
 	"widecrate/core/report"
@@ -204,6 +206,20 @@ func TestChangingSources(t *testing.T) {
 			})
 		}
 	}
+}
+
+// A format that is only read is never offered for writing.
+func TestReadOnlyFormat(t *testing.T) {
+	defer func(all []archive.Format) { format.All = all }(format.All)
+	format.All = append(slices.Clone(format.All), archive.Format{Name: "gauge", Extensions: []string{".gauge"}})
+	for _, c := range [][2]string{{"", "gauge"}, {"x.gauge", ""}} {
+		_, err := FormatOf(c[0], c[1])
+		require.ErrorIs(t, err, fault.Usage)
+		assert.ErrorContains(t, err, "gauge is read, and not written")
+		assert.NotContains(t, known(), "gauge")
+	}
+	_, err := Run(t.Context(), Options{Archive: "x.gauge", Texts: []Text{{"a", "b"}}})
+	assert.ErrorIs(t, err, fault.Usage)
 }
 
 // Only what lies in the sources is ever removed: of what a link leads to, the link.

@@ -4,8 +4,10 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"time"
 
 	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 )
@@ -17,12 +19,16 @@ type EachResult struct {
 	Err    error
 }
 
+// EachPlaceholders are those of the path of one archive of a batch.
+var EachPlaceholders = []string{"name", "stem", "parent", "n", "today"}
+
 // RunEach makes one archive for every source, several at a time, in folders that
-// are made if missing, and reports each in the order of the sources. name gives the path of the archive of a
-// source, by its number from 1. One that fails does not stop the others. Two
+// are made if missing, and reports each in the order of the sources. The path of
+// an archive comes from a template; EachPlaceholders are those that it may have.
+// One that fails does not stop the others. Two
 // archives with the same path are of kind fault.Usage, unless the rule for
 // clashes numbers them.
-func RunEach(ctx context.Context, o Options, name func(source string, n int) string, tell func(*EachResult)) error {
+func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*EachResult)) error {
 	targets, err := o.targets(name)
 	if err != nil {
 		return err
@@ -47,11 +53,16 @@ func RunEach(ctx context.Context, o Options, name func(source string, n int) str
 }
 
 // targets are the paths of the archives.
-func (o *Options) targets(name func(source string, n int) string) ([]string, error) {
+func (o *Options) targets(name *place.Template) ([]string, error) {
 	targets := make([]string, len(o.Sources))
 	taken := map[string]string{}
+	today := time.Now()
 	for i, source := range o.Sources {
-		path, err := filepath.Abs(name(source, i+1))
+		full, err := filepath.Abs(source)
+		if err != nil {
+			return nil, fault.Reading(source, err)
+		}
+		path, err := filepath.Abs(name.Expand(place.Values{Name: filepath.Base(full), Parent: filepath.Base(filepath.Dir(full)), Number: i + 1, Today: today}))
 		if err != nil {
 			return nil, fault.Writing(source, err)
 		}

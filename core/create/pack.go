@@ -141,7 +141,7 @@ func (it *item) unchanged(f *os.File) error {
 	if err != nil {
 		return fault.Reading("", err)
 	}
-	if info.Size() != it.info.Size() || !info.ModTime().Equal(it.info.ModTime()) {
+	if !(blob.File{Path: it.path, Info: it.info}).Is(info) {
 		return it.changed()
 	}
 	return nil

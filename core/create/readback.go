@@ -11,6 +11,7 @@ import (
 	"slices"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/report"
 	"widecrate/core/walk"
@@ -87,35 +88,11 @@ func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error
 // none where something of them was left out or has changed. What a link led to
 // stays; the link goes.
 func (c *collector) remove(r *report.Created) {
-	if n := r.LeftOut.LeftOut(); n > 0 {
-		r.Kept = fmt.Sprintf("%d files of them were left out", n)
+	files, folders, kept := c.removable(r)
+	if kept != "" {
+		r.Kept = kept
 		return
 	}
-	var files, folders []string
-	links := map[string]bool{}
-	for i := range c.found {
-		it := &c.found[i]
-		if it.path == "" {
-			continue
-		}
-		if it.via != "" {
-			links[it.via] = true
-		} else if it.entry.Kind == archive.Folder {
-			folders = append(folders, it.path)
-		} else {
-			files = append(files, it.path)
-		}
-		now, err := os.Lstat(it.path)
-		if it.entry.Kind != archive.Folder && (err != nil || now.Size() != it.info.Size() || !now.ModTime().Equal(it.info.ModTime())) {
-			r.Kept = it.path + " has changed since it was packed"
-			return
-		}
-	}
-	if c.itself {
-		r.Kept = "the archive lies among them"
-		return
-	}
-	files = slices.AppendSeq(files, maps.Keys(links))
 	for _, path := range files {
 		if err := os.Remove(path); err != nil {
 			r.Kept = fault.Writing(path, err).Error()
@@ -134,4 +111,36 @@ func (c *collector) remove(r *report.Created) {
 	for _, path := range folders {
 		_ = os.Remove(path) // one in which something new lies stays
 	}
+}
+
+// removable lists the files, the links and the folders of the sources, or says why
+// all of them are to be kept.
+func (c *collector) removable(r *report.Created) (files, folders []string, kept string) {
+	if n := r.LeftOut.LeftOut(); n > 0 {
+		return nil, nil, fmt.Sprintf("%d files of them were left out", n)
+	}
+	if c.itself {
+		return nil, nil, "the archive lies among them"
+	}
+	links := map[string]bool{}
+	for i := range c.found {
+		it := &c.found[i]
+		switch {
+		case it.path == "":
+			continue
+		case it.via != "":
+			links[it.via] = true
+		case it.entry.Kind == archive.Folder:
+			folders = append(folders, it.path)
+		default:
+			files = append(files, it.path)
+		}
+		if it.entry.Kind == archive.Folder {
+			continue
+		}
+		if now, err := os.Lstat(it.path); err != nil || !(blob.File{Path: it.path, Info: it.info}).Is(now) {
+			return nil, nil, it.path + " has changed since it was packed"
+		}
+	}
+	return slices.AppendSeq(files, maps.Keys(links)), folders, ""
 }

@@ -70,9 +70,13 @@ type run struct {
 // *report.Unpacked for each archive, in order, a *report.Disposal for each source
 // that is to be removed or moved, in the end, and a report.Notice now and then. A
 // source that fails does not stop the others; Run itself fails only when ctx is
-// cancelled, and then everything not yet committed has been removed.
+// cancelled, and then everything not yet committed has been removed, or with kind
+// fault.Usage before anything is done.
 func Run(ctx context.Context, o Options, sink report.Sink) error {
 	r := newRun(ctx, o, sink)
+	if o.Rules.Fresh && (r.Placement.Layout == place.Shared || o.Nested > 0) {
+		return fault.New(fault.Usage, "only own folders can be swapped for fresh ones, and not with archives inside archives")
+	}
 	r.output = func(u *unit) output { return &staged{unit: u} }
 	if o.DryRun {
 		r.output = func(u *unit) output { return &foretold{unit: u} }

@@ -43,22 +43,8 @@ const hostile = "this archive may be hostile; nothing of it was unpacked"
 // its folder: names separated by single slashes, "." for the folder itself. A
 // path that leads elsewhere on any common system is of kind fault.Unsafe.
 func Clean(stored string) (string, error) {
-	unsafe := func(why string) (string, error) {
-		return "", fault.New(fault.Unsafe, "its path %s", why).Advise(hostile).Suggest(fault.DropEntry)
-	}
-	switch {
-	case stored == "":
-		return unsafe("is empty")
-	case len(stored) > longestPath:
-		return unsafe("is too long")
-	case strings.ContainsRune(stored, 0):
-		return unsafe("holds a NUL byte")
-	case stored[0] == '/' || stored[0] == '\\':
-		return unsafe("is absolute")
-	case hasDrive(stored):
-		return unsafe("starts with a drive letter")
-	case strings.Count(stored, "/") > deepestPath:
-		return unsafe("lies too deep, in more folders than any archive needs")
+	if why := notAPath(stored); why != "" {
+		return "", unsafePath(why)
 	}
 	if isClean(stored) && runtime.GOOS != "windows" {
 		return stored, nil
@@ -68,15 +54,8 @@ func Clean(stored string) (string, error) {
 		if name == "" || name == "." {
 			continue
 		}
-		// A backslash separates names on some systems and is part of a name on
-		// others: what it would lead to counts on all of them.
-		for part := range strings.SplitSeq(name, `\`) {
-			if part == ".." {
-				return unsafe("leads out of its folder with '..'")
-			}
-			if IsStaging(part) {
-				return unsafe("has a name that is reserved for unfinished work")
-			}
+		if why := notAName(name); why != "" {
+			return "", unsafePath(why)
 		}
 		if runtime.GOOS == "windows" {
 			name = WindowsName(name)
@@ -88,9 +67,47 @@ func Clean(stored string) (string, error) {
 	}
 	cleaned := strings.Join(names, "/")
 	if runtime.GOOS == "windows" && !filepath.IsLocal(filepath.FromSlash(cleaned)) {
-		return unsafe("is one that this system gives a meaning of its own")
+		return "", unsafePath("is one that this system gives a meaning of its own")
 	}
 	return cleaned, nil
+}
+
+func unsafePath(why string) error {
+	return fault.New(fault.Unsafe, "its path %s", why).Advise(hostile).Suggest(fault.DropEntry)
+}
+
+// notAPath says what is wrong with a stored path as a whole; empty: nothing.
+func notAPath(stored string) string {
+	switch {
+	case stored == "":
+		return "is empty"
+	case len(stored) > longestPath:
+		return "is too long"
+	case strings.ContainsRune(stored, 0):
+		return "holds a NUL byte"
+	case stored[0] == '/' || stored[0] == '\\':
+		return "is absolute"
+	case hasDrive(stored):
+		return "starts with a drive letter"
+	case strings.Count(stored, "/") > deepestPath:
+		return "lies too deep, in more folders than any archive needs"
+	}
+	return ""
+}
+
+// notAName says what is wrong with one name of a path. A backslash separates names
+// on some systems and is part of a name on others: what it would lead to counts on
+// all of them.
+func notAName(name string) string {
+	for part := range strings.SplitSeq(name, `\`) {
+		if part == ".." {
+			return "leads out of its folder with '..'"
+		}
+		if IsStaging(part) {
+			return "has a name that is reserved for unfinished work"
+		}
+	}
+	return ""
 }
 
 // Name is Clean for what is to be a single name.

@@ -130,8 +130,6 @@ func (t *transfer) decoded(i int, e archive.Entry, path string) error {
 
 // inOrder takes the entries as they pass by.
 func (t *transfer) inOrder(s archive.Stream) error {
-	raws, _ := s.(rawStream)
-	w, toTar := t.to.(rawWriter)
 	for i := 0; ; i++ {
 		if t.ctx.Err() != nil {
 			return t.ctx.Err()
@@ -153,35 +151,41 @@ func (t *transfer) inOrder(s archive.Stream) error {
 		if path == "" {
 			continue
 		}
-		link := e.Link
-		if to, moved := t.places[e.Link]; moved && e.Kind == archive.Hardlink && toTar {
-			if to == "" { // what it is a second name of was left out
-				t.notes.links[path] = e.Link
-				continue
-			}
-			link = to
-		}
-		var raw []byte
-		if raws != nil && toTar {
-			raw = raws.Raw()
-		}
-		data := t.through(s)
-		if raw == nil {
-			e.Link = link
-			err = t.add(e, path, data)
-		} else {
-			t.notes.packed++
-			if path != e.Path || link != e.Link {
-				raw, err = tar.Rename(raw, e, path, link)
-			}
-			if err == nil {
-				err = w.AddRaw(raw, e.Size, data)
-			}
-		}
-		if err != nil {
+		if err := t.pass(s, e, path); err != nil {
 			return fault.At(e.Path, err)
 		}
 	}
+}
+
+// pass brings over the current entry: between two tars, with all that its headers
+// say.
+func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
+	raws, _ := s.(rawStream)
+	w, toTar := t.to.(rawWriter)
+	link := e.Link
+	if to, moved := t.places[e.Link]; moved && e.Kind == archive.Hardlink && toTar {
+		if to == "" { // what it is a link to was left out
+			t.notes.links[path] = e.Link
+			return nil
+		}
+		link = to
+	}
+	var raw []byte
+	if raws != nil && toTar {
+		raw = raws.Raw()
+	}
+	if raw == nil {
+		e.Link = link
+		return t.add(e, path, t.through(s))
+	}
+	t.notes.packed++
+	if path != e.Path || link != e.Link {
+		var err error
+		if raw, err = tar.Rename(raw, e, path, link); err != nil {
+			return err
+		}
+	}
+	return w.AddRaw(raw, e.Size, t.through(s))
 }
 
 // add encodes an entry anew. What the format cannot hold is noted.

@@ -5,6 +5,7 @@ import (
 	"os"
 	"time"
 
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
@@ -36,12 +37,12 @@ func (f *finder) isArchive(set *parts.Set) bool {
 	if first.Info == nil {
 		return false
 	}
-	file, err := os.Open(first.Path)
+	file, err := blob.Open(first.Path)
 	if err != nil {
 		return true // it will be reported
 	}
 	defer file.Close()
-	_, err = format.Identify(file, first.Info.Size())
+	_, err = format.Identify(file, file.Size())
 	return err == nil
 }
 

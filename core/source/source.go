@@ -212,44 +212,57 @@ func (f *finder) addFolder(folder, sub, into string) {
 		f.add(Source{Path: folder, Into: into, Err: err})
 		return
 	}
-	var files []Source
+	var found []Source
 	isPart := map[string]bool{}
 	for _, set := range sets {
 		for _, p := range set.Parts {
 			isPart[p.Path] = true
 		}
 		if f.isArchive(set) {
-			files = append(files, fromSet(set, sub, into))
+			found = append(found, fromSet(set, sub, into))
 		}
 	}
-	var folders []string
 	for _, child := range children {
-		name, kind := child.Name(), child.Type()
-		path := filepath.Join(folder, name)
-		if kind&fs.ModeSymlink != 0 { // what it points at counts
-			if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
-				kind = info.Mode()
-			}
-		}
-		switch {
-		case child.IsDir() && !place.IsStaging(name):
-			folders = append(folders, name)
-		case kind.IsRegular() && !isPart[path] && (IsArchiveName(name, f.Archives) || f.inAnySeries(name)):
-			files = append(files, Source{Path: path, Sub: sub, Into: into})
+		if path := filepath.Join(folder, child.Name()); !isPart[path] && f.isArchiveFile(path, child) {
+			found = append(found, Source{Path: path, Sub: sub, Into: into})
 		}
 	}
-	slices.SortStableFunc(files, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })
-	slices.SortFunc(folders, natural.Compare)
-	for _, file := range files {
-		f.add(file)
+	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })
+	for _, s := range found {
+		f.add(s)
 	}
 	if f.Recursive {
-		for _, name := range folders {
-			below := name
-			if sub != "" {
-				below = sub + "/" + name
-			}
-			f.addFolder(filepath.Join(folder, name), below, into)
+		f.addBelow(folder, sub, into, children)
+	}
+}
+
+// isArchiveFile reports whether a child of a folder is a file that is taken for an
+// archive by its name. Of a link, what it points at counts.
+func (f *finder) isArchiveFile(path string, child fs.DirEntry) bool {
+	if !IsArchiveName(child.Name(), f.Archives) && !f.inAnySeries(child.Name()) {
+		return false
+	}
+	if child.Type()&fs.ModeSymlink == 0 {
+		return child.Type().IsRegular()
+	}
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// addBelow looks into the folders of a folder, in natural order.
+func (f *finder) addBelow(folder, sub, into string, children []fs.DirEntry) {
+	var folders []string
+	for _, child := range children {
+		if child.IsDir() && !place.IsStaging(child.Name()) {
+			folders = append(folders, child.Name())
 		}
+	}
+	slices.SortFunc(folders, natural.Compare)
+	for _, name := range folders {
+		below := name
+		if sub != "" {
+			below = sub + "/" + name
+		}
+		f.addFolder(filepath.Join(folder, name), below, into)
 	}
 }

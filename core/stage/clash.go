@@ -93,38 +93,49 @@ func (s *survey) judge(i int, at spot) error {
 	if r.Action == Skipped || r.Action == Lost {
 		return nil
 	}
-	r.Action = Added
 	found, err := s.lookUp(i, it.Path, at)
-	switch {
-	case err != nil:
+	if err != nil {
 		return fault.Writing(s.root.full(r.Path), err)
-	case found.what == nothing:
-	case found.equal:
-		r.Action = Same
-	case s.rules.Clash == Number && at.blocked == "":
+	}
+	if s.rules.Clash == Number && at.blocked == "" && found.what != nothing && !found.equal {
 		return s.number(i, at)
-	case found.what == inTheWay && s.rules.Clash != Skip:
+	}
+	switch r.Action = s.ruling(it, found); r.Action {
+	case clashing:
 		s.clash(i, at, found)
 		return nil
-	case s.rules.Clash == Skip, s.rules.Clash == Newer && it.Modified.Sub(found.modified) <= tolerance:
-		r.Action = Skipped
+	case Skipped:
 		return nil
-	case s.rules.Clash == Replace, s.rules.Clash == Newer:
-		r.Action = Replaced
+	case Replaced:
 		if found.item >= 0 { // its place is this one's now
 			if s.result[found.item].Action == Added {
 				r.Action = Added
 			}
 			s.result[found.item].Action = Skipped
 		}
-	default:
-		s.clash(i, at, found)
-		return nil
 	}
 	if r.Action != Same || found.item < 0 {
 		s.first[s.root.fold(it.Path)] = i
 	}
 	return nil
+}
+
+// ruling is what the clash rule says about an item and what stands at its place.
+func (s *survey) ruling(it *Item, found occupant) Action {
+	later := it.Modified.Sub(found.modified) > tolerance
+	switch clash := s.rules.Clash; {
+	case found.what == nothing:
+		return Added
+	case found.equal:
+		return Same
+	case found.what == inTheWay && clash != Skip:
+		return clashing
+	case clash == Skip, clash == Newer && !later:
+		return Skipped
+	case clash == Replace, clash == Newer:
+		return Replaced
+	}
+	return clashing
 }
 
 // tolerance is how far apart times count as the same: some archives and file

@@ -127,19 +127,8 @@ func (u *Unit) begin(folder string, items []Item, rules Rules) error {
 	} else {
 		u.id = r.nextUnit()
 	}
-	var there fs.FileInfo
-	var err error
-	if u.folder != "." {
-		there, err = r.dest.Lstat(u.folder)
-	}
-	switch {
-	case u.folder == ".":
-	case errors.Is(err, fs.ErrNotExist):
-		u.whole = true
-	case err == nil && rules.Fresh && !there.IsDir():
-		return fault.At(r.full(u.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
-	case err == nil:
-		u.whole = rules.Fresh
+	if err := u.chooseWay(); err != nil {
+		return err
 	}
 	switch {
 	case u.whole && u.distinct:
@@ -150,6 +139,23 @@ func (u *Unit) begin(folder string, items []Item, rules Rules) error {
 		return u.skipTaken()
 	}
 	return nil
+}
+
+// chooseWay finds out whether the unit's folder can appear by one rename.
+func (u *Unit) chooseWay() error {
+	if u.folder == "." {
+		return nil
+	}
+	there, err := u.root.dest.Lstat(u.folder)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		u.whole = true
+	case err == nil && u.rules.Fresh && !there.IsDir():
+		return fault.At(u.root.full(u.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
+	case err == nil:
+		u.whole = u.rules.Fresh
+	}
+	return nil // what else is wrong there shows when it is merged
 }
 
 // Lose gives an item up, whose data could not be had: the others are committed

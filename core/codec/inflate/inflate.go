@@ -302,7 +302,18 @@ func (d *Decoder) dynamicHeader() error {
 		return err
 	}
 	clear(lengths[:19])
-	for i := 0; i < literals+distances; {
+	if err := d.readLengths(lengths[:literals+distances]); err != nil {
+		return err
+	}
+	if err := build(d.own.literals[:], literalRoot, lengths[:literals], d.codes.literals[:]); err != nil {
+		return err
+	}
+	return build(d.own.distances[:], distanceRoot, lengths[literals:literals+distances], d.codes.distances[:])
+}
+
+// readLengths reads the lengths of codes, which are zeros, by the code for them.
+func (d *Decoder) readLengths(lengths []byte) error {
+	for i := 0; i < len(lengths); {
 		// As symbol does it, for a code that is all in its root.
 		e := d.lengths[d.bits&(1<<lengthRoot-1)]
 		n := uint(e >> codeShift & 15)
@@ -333,7 +344,7 @@ func (d *Decoder) dynamicHeader() error {
 			}
 			value = lengths[i-1]
 		}
-		if i+repeats > literals+distances {
+		if i+repeats > len(lengths) {
 			return corrupt("too many code lengths")
 		}
 		for range repeats {
@@ -341,10 +352,7 @@ func (d *Decoder) dynamicHeader() error {
 			i++
 		}
 	}
-	if err := build(d.own.literals[:], literalRoot, lengths[:literals], d.codes.literals[:]); err != nil {
-		return err
-	}
-	return build(d.own.distances[:], distanceRoot, lengths[literals:literals+distances], d.codes.distances[:])
+	return nil
 }
 
 // compressed decodes symbols until the buffer is full or the block ends.

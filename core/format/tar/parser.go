@@ -49,18 +49,23 @@ type parser struct {
 	raw      []byte            // the header blocks of the entry, with the extended ones
 }
 
+// extended is what extended headers say of the entry that they stand before.
+type extended struct {
+	records
+	sparse             []string // the records of sparse format 0.0, which repeat
+	longName, longLink string
+}
+
 // next reads the headers of the next entry, up to its data. It returns io.EOF
 // at the end; a missing end mark is none of its business.
 func (p *parser) next() (*member, error) {
-	records := records{global: p.global}
-	var sparse []string // the records of sparse format 0.0, which repeat
-	longName, longLink := "", ""
+	x := extended{records: records{global: p.global}}
 	p.raw = p.raw[:0]
-	for extended := false; ; extended = true {
+	for first := true; ; first = false {
 		at := p.in.offset()
 		b, err := p.header()
-		if err == io.EOF && extended {
-			return nil, damaged(at, "it is missing behind an extended one")
+		if err == io.EOF && !first {
+			return nil, damaged(at, "it is missing after an extended one")
 		}
 		if err != nil {
 			return nil, err
@@ -73,7 +78,7 @@ func (p *parser) next() (*member, error) {
 		switch kind {
 		case typePax, typeGlobal, typeLongName, typeLongLink:
 		default:
-			m, err := p.member(b, at, size, records, sparse, longName, longLink)
+			m, err := p.member(b, at, size, x)
 			if err != nil && fault.Of(err) == fault.Other {
 				err = damaged(at, "%w", err)
 			}
@@ -83,28 +88,32 @@ func (p *parser) next() (*member, error) {
 		if err != nil {
 			return nil, err
 		}
-		switch kind {
-		case typeLongName:
-			longName = strings.TrimRight(string(data), "\x00")
-		case typeLongLink:
-			longLink = strings.TrimRight(string(data), "\x00")
-		case typeGlobal:
-			if p.global == nil {
-				p.global = map[string]string{}
-			}
-			if _, err := readRecords(data, p.global, used); err != nil {
-				return nil, damaged(at, "%w", err)
-			}
-			records.global = p.global
-		case typePax:
-			if records.own == nil {
-				records.own = map[string]string{}
-			}
-			if sparse, err = readRecords(data, records.own, used); err != nil {
-				return nil, damaged(at, "%w", err)
-			}
+		if err := p.take(kind, data, &x); err != nil {
+			return nil, damaged(at, "%w", err)
 		}
 	}
+}
+
+// take takes in the data of an extended header.
+func (p *parser) take(kind byte, data []byte, x *extended) (err error) {
+	switch kind {
+	case typeLongName:
+		x.longName = strings.TrimRight(string(data), "\x00")
+	case typeLongLink:
+		x.longLink = strings.TrimRight(string(data), "\x00")
+	case typeGlobal:
+		if p.global == nil {
+			p.global = map[string]string{}
+		}
+		_, err = readRecords(data, p.global, used)
+		x.global = p.global
+	case typePax:
+		if x.own == nil {
+			x.own = map[string]string{}
+		}
+		x.sparse, err = readRecords(data, x.own, used)
+	}
+	return err
 }
 
 // header reads blocks up to one that is a header. Zero blocks end an archive,
@@ -222,7 +231,7 @@ func readRecords(data []byte, into map[string]string, wanted func(key string) bo
 }
 
 // member puts together what the headers of an entry say.
-func (p *parser) member(b *block, at, size int64, records records, sparse []string, longName, longLink string) (*member, error) {
+func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 	m := &member{stored: size}
 	e := &m.Entry
 	e.Offset = at
@@ -241,8 +250,8 @@ func (p *parser) member(b *block, at, size int64, records records, sparse []stri
 	if prefix := b.text(fieldPrefix); magic == magicPOSIX && prefix != "" {
 		e.Path = prefix + "/" + e.Path
 	}
-	e.Path, e.Link = p.toUTF8(first(longName, e.Path)), p.toUTF8(first(longLink, b.text(fieldLink)))
-	if err := m.apply(records); err != nil {
+	e.Path, e.Link = p.toUTF8(first(x.longName, e.Path)), p.toUTF8(first(x.longLink, b.text(fieldLink)))
+	if err := m.apply(x.records); err != nil {
 		return nil, err
 	}
 	kind := b.bytes(fieldType)[0]
@@ -259,7 +268,7 @@ func (p *parser) member(b *block, at, size int64, records records, sparse []stri
 	case kind == typeSparse:
 		return m, p.oldSparse(m, b, at)
 	case e.Kind == archive.File:
-		return m, p.paxSparse(m, records, sparse)
+		return m, p.paxSparse(m, x.records, x.sparse)
 	}
 	return m, nil
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -41,83 +42,98 @@ func (w *Writer) AddRaw(raw []byte, size int64, content io.Reader) error {
 // with another target. What else they say stays; long names of the old kind
 // become extended records.
 func Rename(raw []byte, e archive.Entry, path, link string) ([]byte, error) {
-	var out []byte
-	records := map[string]string{}
-	var order []string
-	set := func(key, value string) {
-		if _, known := records[key]; !known {
-			order = append(order, key)
-		}
-		records[key] = value
-	}
-	var last block
-	for rest := raw; len(rest) >= blockSize; {
-		last = block(rest[:blockSize])
-		rest = rest[blockSize:]
-		kind := last.bytes(fieldType)[0]
-		if kind != typePax && kind != typeGlobal && kind != typeLongName && kind != typeLongLink {
-			break
-		}
-		size, err := number(last.bytes(fieldSize))
-		if err != nil || size < 0 || size+padding(size) > int64(len(rest)) {
-			return nil, damaged(e.Offset, "its extended header is cut off")
-		}
-		data := rest[:size]
-		switch kind {
-		case typeGlobal:
-			out = append(append(out, last[:]...), rest[:size+padding(size)]...)
-		case typeLongLink:
-			set(recordLink, link)
-		case typePax:
-			found := map[string]string{}
-			if _, err := readRecords(data, found, func(string) bool { return true }); err != nil {
-				return nil, damaged(e.Offset, "%w", err)
-			}
-			for key, value := range found {
-				set(key, value)
-			}
-		}
-		rest = rest[size+padding(size):]
+	h, err := parseRaw(raw, e, link)
+	if err != nil {
+		return nil, err
 	}
 	if e.Kind == archive.Folder {
 		path += "/"
 	}
-	delete(records, recordPath)
+	delete(h.records, recordPath)
 	if e.Kind == archive.Hardlink {
-		delete(records, recordLink)
-		clear(last.bytes(fieldLink))
-		copy(last.bytes(fieldLink), asciiTail(link))
-		if len(link) <= fieldLink.length && isASCII(link) {
-			copy(last.bytes(fieldLink), link)
-		} else {
-			set(recordLink, link)
-		}
+		h.setLink(link)
 	}
+	h.setPath(path)
+	sum, _ := checksums(h.last[:])
+	copy(h.last.bytes(fieldChecksum), fmt.Sprintf("%06o\x00 ", sum))
+	return h.encode(path), nil
+}
+
+// rawHeader is what the header blocks of an entry are made of.
+type rawHeader struct {
+	global  []byte            // global extended headers, as they are
+	records map[string]string // of the extended ones
+	last    block             // the header itself
+}
+
+// parseRaw takes header blocks apart. A long link of the old kind becomes a record
+// of the new one.
+func parseRaw(raw []byte, e archive.Entry, link string) (*rawHeader, error) {
+	h := &rawHeader{records: map[string]string{}}
+	for rest := raw; len(rest) >= blockSize; {
+		h.last = block(rest[:blockSize])
+		rest = rest[blockSize:]
+		kind := h.last.bytes(fieldType)[0]
+		if kind != typePax && kind != typeGlobal && kind != typeLongName && kind != typeLongLink {
+			break
+		}
+		size, err := number(h.last.bytes(fieldSize))
+		if err != nil || size < 0 || size+padding(size) > int64(len(rest)) {
+			return nil, damaged(e.Offset, "its extended header is cut off")
+		}
+		switch kind {
+		case typeGlobal:
+			h.global = append(append(h.global, h.last[:]...), rest[:size+padding(size)]...)
+		case typeLongLink:
+			h.records[recordLink] = link
+		case typePax:
+			if _, err := readRecords(rest[:size], h.records, func(string) bool { return true }); err != nil {
+				return nil, damaged(e.Offset, "%w", err)
+			}
+		}
+		rest = rest[size+padding(size):]
+	}
+	return h, nil
+}
+
+// setLink puts the target of a hard link where there is room for it.
+func (h *rawHeader) setLink(link string) {
+	delete(h.records, recordLink)
+	clear(h.last.bytes(fieldLink))
+	copy(h.last.bytes(fieldLink), asciiTail(link))
+	if len(link) <= fieldLink.length && isASCII(link) {
+		copy(h.last.bytes(fieldLink), link)
+	} else {
+		h.records[recordLink] = link
+	}
+}
+
+// setPath does the same with the path.
+func (h *rawHeader) setPath(path string) {
 	name, prefix, fits := splitName(path)
-	old := string(last.bytes(fieldMagic)) != magicPOSIX
+	old := string(h.last.bytes(fieldMagic)) != magicPOSIX
 	if !fits || old && prefix != "" {
-		set(recordPath, path)
+		h.records[recordPath] = path
 		name, prefix = asciiTail(path), ""
 	}
-	clear(last.bytes(fieldName))
-	copy(last.bytes(fieldName), name)
+	clear(h.last.bytes(fieldName))
+	copy(h.last.bytes(fieldName), name)
 	if !old {
-		clear(last.bytes(fieldPrefix))
-		copy(last.bytes(fieldPrefix), prefix)
+		clear(h.last.bytes(fieldPrefix))
+		copy(h.last.bytes(fieldPrefix), prefix)
 	}
-	sum, _ := checksums(last[:])
-	copy(last.bytes(fieldChecksum), fmt.Sprintf("%06o\x00 ", sum))
-	slices.Sort(order)
+}
+
+// encode puts the blocks together again.
+func (h *rawHeader) encode(path string) []byte {
+	out := bytes.Clone(h.global)
 	var text strings.Builder
-	for _, key := range slices.Compact(order) {
-		if value, kept := records[key]; kept {
-			text.WriteString(record(key, value))
-		}
+	for _, key := range slices.Sorted(maps.Keys(h.records)) {
+		text.WriteString(record(key, h.records[key]))
 	}
-	if text.Len() > 0 {
-		size := int64(text.Len())
+	if size := int64(text.Len()); size > 0 {
 		out = append(out, ustar(typePax, "pax/"+asciiTail(path), "", "", 0o644, size, 0)...)
 		out = append(append(out, text.String()...), zeroBlock[:padding(size)]...)
 	}
-	return append(bytes.Clone(out), last[:]...), nil
+	return append(out, h.last[:]...)
 }

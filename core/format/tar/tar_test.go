@@ -156,7 +156,7 @@ func TestReadDamaged(t *testing.T) {
 		"checksum":              {join(file, bad), fault.Damaged, "header at offset 1024: its checksum is wrong"},
 		"cut in a header":       {join(file, file[:100]), fault.Damaged, "header at offset 1024: it is cut off"},
 		"cut in data":           {head(typeFile, "a", 5000, nil), fault.Damaged, "cut off"},
-		"only an extended one":  {extendedHeader(typePax, "path", "x"), fault.Damaged, "missing behind an extended one"},
+		"only an extended one":  {extendedHeader(typePax, "path", "x"), fault.Damaged, "missing after an extended one"},
 		"size of letters":       {head(typeFile, "a", 0, set(fieldSize, "many")), fault.Damaged, "its size is no number"},
 		"negative size":         {head(typeFile, "a", 0, set(fieldSize, "-1")), fault.Damaged, "its size is no number"},
 		"record too long":       {join(head(typePax, "x", 9, nil), body("99 a=bcd\n"), file), fault.Damaged, "wrong length"},

@@ -30,12 +30,16 @@ type Joined struct {
 	Zip    bool // a split ZIP archive became an ordinary one
 }
 
-// Join puts a set together into one file at path, and checks it against the
+// Join puts a set together into one file at path (empty: beside its parts, called
+// what they have in common), and checks it against the
 // lists of SHA-256 sums that lie beside its parts. The parts of a split ZIP
 // archive become an ordinary one: what is packed stays as it is. It counts in read
 // how many bytes it has read so far.
 func Join(ctx context.Context, set *parts.Set, path string, replace bool, read *atomic.Int64) (Joined, error) {
 	s := joining{set}
+	if path == "" {
+		path = filepath.Join(filepath.Dir(set.Path()), set.Name)
+	}
 	j := Joined{Path: path}
 	if err := s.Check(); err != nil {
 		return j, fault.At(s.Path(), err)
@@ -183,7 +187,8 @@ func (s joining) joinZIP(ctx context.Context, r *blob.Joined, out io.Writer, sum
 	return w.Close()
 }
 
-// Split cuts a file into parts in a folder, made if missing, or rewrites a ZIP archive as a
+// Split cuts a file into parts in a folder (empty: that of the file), made if
+// missing, or rewrites a ZIP archive as a
 // split one. It counts in read how many bytes it has read so far.
 func Split(ctx context.Context, path, folder string, cut Options, read *atomic.Int64) (Written, error) {
 	f, err := blob.Open(path)
@@ -191,6 +196,15 @@ func Split(ctx context.Context, path, folder string, cut Options, read *atomic.I
 		return Written{}, fault.At(path, err)
 	}
 	defer f.Close()
+	if folder == "" {
+		folder = filepath.Dir(path)
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return Written{}, fault.Writing(folder, err)
+	}
+	if read == nil {
+		read = new(atomic.Int64)
+	}
 	if cut.PartSize > 0 && f.Size()/cut.PartSize >= mostParts {
 		return Written{}, fault.At(path, tooMany())
 	}
