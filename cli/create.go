@@ -333,7 +333,9 @@ func (c *createCommand) list(s *show.Screen, r *report.Created) {
 }
 
 func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
-	s.Printf("%s\n", s.Strong(s.Name(r.Archive)))
+	if r.Parts == nil { // else they are what there is
+		s.Printf("%s\n", s.Strong(s.Name(r.Archive)))
+	}
 	if c.dryRun {
 		s.Printf("%s, %s would be packed; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), r.LeftOut.String())
 		return

@@ -3,6 +3,7 @@ package option
 import (
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -163,7 +164,8 @@ func (l *Level) Set(text string) error {
 	return nil
 }
 
-// Size is a number of bytes such as 10k, 2.5M or 1G, in powers of 1024.
+// Size is a number of bytes such as 10k, 2.5M or 1G, in powers of 1024, or 10MB, in
+// powers of 1000.
 type Size int64
 
 func (s *Size) Type() string    { return "SIZE" }
@@ -173,27 +175,43 @@ func (s *Size) String() string {
 	if *s == 0 {
 		return ""
 	}
-	return strconv.FormatInt(int64(*s), 10)
+	value, unit := int64(*s), ""
+	for _, next := range []string{"k", "M", "G", "T"} {
+		if value%1024 != 0 {
+			break
+		}
+		value, unit = value/1024, next
+	}
+	return strconv.FormatInt(value, 10) + unit
 }
+
+// sizeText is a number, a power, and whether it is one of 1000 (10MB) or of 1024
+// (10M, 10MiB).
+var sizeText = regexp.MustCompile(`^(\d+(?:\.\d+)?) ?([kmgtp]?)(ib|b)?$`)
 
 // Set takes a number with a unit.
 func (s *Size) Set(text string) error {
-	number := strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(text), "b"), "i")
-	factor := 1.0
-	if n := len(number); n > 0 {
-		if power := strings.IndexByte("kmgtp", number[n-1]); power >= 0 {
-			number, factor = number[:n-1], math.Pow(1024, float64(power+1))
-		}
+	m := sizeText.FindStringSubmatch(strings.ToLower(text))
+	if m == nil || m[2] == "" && m[3] == "ib" {
+		return fmt.Errorf("it must be a size such as 500, 10k, 2.5M or 1G; 10MB is 10,000,000")
 	}
-	value, err := strconv.ParseFloat(number, 64)
-	if err != nil || value < 0 || value*factor > math.MaxInt64/2 {
-		return fmt.Errorf("it must be a size such as 500, 10k, 2.5M or 1G")
+	base := 1024.0
+	if m[3] == "b" {
+		base = 1000
 	}
-	*s = Size(value * factor)
+	value, err := strconv.ParseFloat(m[1], 64)
+	if m[2] != "" {
+		value *= math.Pow(base, float64(strings.Index("kmgtp", m[2])+1))
+	}
+	if err != nil || value > math.MaxInt64/2 {
+		return fmt.Errorf("it is more than any file can have")
+	}
+	*s = Size(value)
 	return nil
 }
 
-// Moment is a date, a date and time, or an age such as 36h or 7d. A date alone
+// Moment is a date, a date and time, today, yesterday, or an age such as 36h, 7d or
+// 3w. A date alone
 // means its first second, or its last where the end counts.
 type Moment struct {
 	time.Time
@@ -219,23 +237,35 @@ func (m *Moment) Set(text string) error {
 		}
 	}
 	if t, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
-		if m.End {
-			t = t.AddDate(0, 0, 1).Add(-time.Second)
-		}
-		m.Time = t
+		m.Time = m.day(t)
+		return nil
+	}
+	if days, named := map[string]int{"today": 0, "yesterday": -1}[text]; named {
+		now := time.Now()
+		m.Time = m.day(time.Date(now.Year(), now.Month(), now.Day()+days, 0, 0, 0, 0, time.Local))
 		return nil
 	}
 	age, err := time.ParseDuration(text)
-	if days, found := strings.CutSuffix(text, "d"); found {
-		var n float64
-		n, err = strconv.ParseFloat(days, 64)
-		age = time.Duration(n * 24 * float64(time.Hour))
+	for unit, hours := range map[string]float64{"d": 24, "w": 7 * 24} {
+		if number, found := strings.CutSuffix(text, unit); found {
+			var n float64
+			n, err = strconv.ParseFloat(number, 64)
+			age = time.Duration(n * hours * float64(time.Hour))
+		}
 	}
 	if err != nil || age < 0 {
-		return fmt.Errorf(`it must be a date such as 2026-05-01 or "2026-05-01 12:30", or an age such as 36h or 7d`)
+		return fmt.Errorf(`it must be a date such as 2026-05-01 or "2026-05-01 12:30", today, yesterday, or an age such as 36h, 7d or 3w`)
 	}
 	m.Time = time.Now().Add(-age)
 	return nil
+}
+
+// day is the moment that a day means, by its start.
+func (m *Moment) day(start time.Time) time.Time {
+	if m.End {
+		return start.AddDate(0, 0, 1).Add(-time.Second)
+	}
+	return start
 }
 
 // After is keep, remove or move=DIR.

@@ -11,12 +11,12 @@ import (
 )
 
 func TestSize(t *testing.T) {
-	for text, want := range map[string]int64{"0": 0, "500": 500, "10k": 10 << 10, "10K": 10 << 10, "2.5M": 5 << 19, "1G": 1 << 30, "1GiB": 1 << 30, "3kb": 3 << 10, "1t": 1 << 40} {
+	for text, want := range map[string]int64{"0": 0, "500": 500, "10k": 10 << 10, "10K": 10 << 10, "2.5M": 5 << 19, "1G": 1 << 30, "1GiB": 1 << 30, "3kb": 3000, "10MB": 10_000_000, "2.5GB": 2_500_000_000, "10 MiB": 10 << 20, "7b": 7, "1t": 1 << 40} {
 		var s Size
 		require.NoError(t, s.Set(text), text)
 		assert.EqualValues(t, want, s, text)
 	}
-	for _, text := range []string{"", "k", "-1", "1x", "1 kk", "9999999P"} {
+	for _, text := range []string{"", "k", "-1", "1x", "1 kk", "1ib", "9999999P"} {
 		assert.Error(t, new(Size).Set(text), text)
 	}
 }
@@ -34,7 +34,7 @@ func TestMoment(t *testing.T) {
 	until := Moment{End: true}
 	require.NoError(t, until.Set("2026-05-01"))
 	assert.True(t, day.AddDate(0, 0, 1).Add(-time.Second).Equal(until.Time), "a date counts to its end")
-	for text, age := range map[string]time.Duration{"36h": 36 * time.Hour, "7d": 7 * 24 * time.Hour, "1.5d": 36 * time.Hour, "90m": 90 * time.Minute} {
+	for text, age := range map[string]time.Duration{"36h": 36 * time.Hour, "7d": 7 * 24 * time.Hour, "1.5d": 36 * time.Hour, "3w": 21 * 24 * time.Hour, "90m": 90 * time.Minute} {
 		var m Moment
 		require.NoError(t, m.Set(text), text)
 		assert.WithinDuration(t, time.Now().Add(-age), m.Time, time.Minute, text)

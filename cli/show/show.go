@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"strconv"
 	"strings"
@@ -146,7 +147,7 @@ func Saved(size, packed int64) string {
 	if size <= 0 {
 		return ""
 	}
-	return fmt.Sprintf("%.0f %%", 100*float64(size-packed)/float64(size))
+	return fmt.Sprintf("%d %%", int(math.Round(100*float64(size-packed)/float64(size))))
 }
 
 // JSON returns a writer of JSON Lines to the screen.

@@ -14,7 +14,7 @@ import (
 // Limits is what a user allows. Zero values are the defaults.
 type Limits struct {
 	Total   int64 // bytes; default: no bound but the free space
-	Ratio   int64 // times the size of the source, once it is more than RatioFloor
+	Ratio   int64 // times the size of the source; the default one only counts once it is more than RatioFloor
 	Entries int64
 }
 
@@ -38,16 +38,16 @@ type Budget struct {
 
 // Budget returns what a source of size bytes may unpack to.
 func (b Limits) Budget(size int64) *Budget {
-	ratio, entries := b.Ratio, b.Entries
-	if ratio == 0 {
-		ratio = DefaultRatio
+	ratio, entries, floor := b.Ratio, b.Entries, int64(0)
+	if ratio == 0 { // one that is given holds as given
+		ratio, floor = DefaultRatio, RatioFloor
 	}
 	if entries == 0 {
 		entries = DefaultEntries
 	}
 	limit := int64(math.MaxInt64)
 	if size < math.MaxInt64/ratio {
-		limit = max(size*ratio, RatioFloor)
+		limit = max(size*ratio, floor)
 	}
 	u := &Budget{limit: limit, entries: entries, why: fault.AllowRatio}
 	if b.Total > 0 && b.Total < limit {

@@ -149,7 +149,11 @@ func New(r Rules) (*Selection, error) {
 		add(&s.dropped, text, false)
 	}
 	for _, ext := range r.Ext {
-		s.extensions = append(s.extensions, "."+strings.ToLower(strings.TrimPrefix(ext, ".")))
+		plain := strings.TrimPrefix(strings.TrimPrefix(ext, "*"), ".")
+		if plain == "" || strings.ContainsAny(plain, `*?[]{}/\`) {
+			return nil, fault.New(fault.Usage, "%q is no extension", ext).Advise("an extension is plain, such as csv or tar.gz; patterns choose by whole names")
+		}
+		s.extensions = append(s.extensions, "."+strings.ToLower(plain))
 	}
 	return s, nil
 }

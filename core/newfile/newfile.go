@@ -28,6 +28,20 @@ type NewFiles struct {
 	root   *os.Root
 }
 
+// NeedFolder makes sure that there is a folder for new files.
+func NeedFolder(path string) error {
+	_, err := os.Stat(path)
+	return missingFolder(path, err)
+}
+
+func missingFolder(path string, err error) error {
+	failed := fault.Writing(path, err)
+	if e, ok := errors.AsType[*fault.Error](failed); ok && errors.Is(err, fs.ErrNotExist) {
+		e.Do = "make that folder first, or check the spelling"
+	}
+	return failed
+}
+
 // CreateIn starts new files in a folder, which must exist.
 func CreateIn(path string) (*NewFiles, error) {
 	n := &NewFiles{path: path, prefix: place.StagingPrefix + strings.ToLower(rand.Text()[:10])}
@@ -39,11 +53,7 @@ func CreateIn(path string) (*NewFiles, error) {
 		return n, nil
 	}
 	n.close()
-	e := fault.Writing(path, err).(*fault.Error)
-	if errors.Is(err, fs.ErrNotExist) {
-		e.Do = "make that folder first, or check the spelling"
-	}
-	return nil, e
+	return nil, missingFolder(path, err)
 }
 
 // Next starts the next file. It is the caller's to close.

@@ -22,7 +22,7 @@ type role struct {
 // a date.
 var (
 	splitName    = regexp.MustCompile(`^(.+\.[zZ])(\d{2,5})$`)
-	ofName       = regexp.MustCompile(`^(.+?)([ ._-](?:(?i:part)[ ._-]?)?\(?)(\d{1,5})([ ._-]?(?i:of)[ ._-]?(\d{1,5})\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
+	ofName       = regexp.MustCompile(`^(.+?)([ ._-]\(?(?:(?i:part)[ ._-]?)?\(?)(\d{1,5})([ ._-]?(?i:of)[ ._-]?(\d{1,5})\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
 	partName     = regexp.MustCompile(`^(.+?)([ ._-]\(?(?i:part)[ ._-]?)(\d{1,5})(\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
 	numberedName = regexp.MustCompile(`^(.+)(\.)(\d{1,5})$`)
 	letteredName = regexp.MustCompile(`^(.+?)(\.|[ ._-](?i:part)[ ._-]?)([a-z]{2,6}|[A-Z]{2,6})$`)

@@ -22,8 +22,9 @@ type Sums map[string][sha256.Size]byte
 var listName = regexp.MustCompile(`(?i)^sha256sums?(\.txt)?$|\.sha256(sums?)?(\.txt)?$`)
 
 // listLine is a line of such a list: the sum, two spaces or a space and a star,
-// and the name.
-var listLine = regexp.MustCompile(`^\\?([0-9a-fA-F]{64}) [ *](.+)$`)
+// and the name. That of the whole, which is not there, is in a comment: a tool that
+// checks what the list names finds all of it.
+var listLine = regexp.MustCompile(`^(?:\\|# put together: )?([0-9a-fA-F]{64}) [ *](.+)$`)
 
 // largestList bounds what is read of a list.
 const largestList = 16 << 20

@@ -96,7 +96,7 @@ func (p *Placement) Target(a Archive) (Target, error) {
 		if cleaned, err := Clean(p.OwnName.Expand(Values{Name: "x", Archive: "x", Parent: "x"})); err != nil || cleaned == "." {
 			return t, fault.New(fault.Usage, "the template %q makes no name of a folder", p.OwnName.text)
 		}
-		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, Parent: filepath.Base(filepath.Dir(a.Path)), Today: p.Today})
+		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, Parent: parentOf(a.Path), Today: p.Today})
 	}
 	cleaned, err := Clean(own)
 	if err != nil || cleaned == "." {
@@ -104,6 +104,15 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	}
 	t.Folder = path.Join(sub, cleaned)
 	return t, nil
+}
+
+// parentOf is the name of the folder that a file lies in, wherever the program
+// runs; empty for the root of a file system.
+func parentOf(file string) string {
+	if full, err := filepath.Abs(file); err == nil {
+		file = full
+	}
+	return strings.Trim(filepath.Base(filepath.Dir(file)), `/\`)
 }
 
 // Inner returns the destination of an archive inside another: t is that of the

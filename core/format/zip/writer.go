@@ -212,18 +212,10 @@ func (w *Writer) AddPrepared(e archive.Entry, packed []byte) error {
 // afterwards, and go into the header where that can be reached again, or else
 // after the data (4.3.9).
 func (w *Writer) addLong(h *header, content io.Reader) error {
+	// What the start of the data is like says nothing of the rest: the methods
+	// keep a block that does not get smaller as it is.
 	e := &h.entry
-	method := w.method
-	if e.Method = w.options.Method; e.Method != codec.Store { // the start of the data tells whether it pays
-		var b bytes.Buffer
-		if err := pack(&b, method, w.options.Encode, bytes.NewReader(w.block)); err != nil {
-			return err
-		}
-		if b.Len() >= len(w.block) {
-			e.Method = codec.Store
-			method, _ = codec.ByName(codec.Store)
-		}
-	}
+	e.Method = w.options.Method
 	// Stored or hardly compressible data may come out a little larger.
 	h.zip64 = e.Size == archive.Unknown || e.Size >= max32-max32/256
 	if w.patch == nil {
@@ -236,7 +228,7 @@ func (w *Writer) addLong(h *header, content io.Reader) error {
 	}
 	start := w.offset
 	in := &counted{r: content}
-	packInto := func(to io.Writer) error { return pack(to, method, w.options.Encode, in) }
+	packInto := func(to io.Writer) error { return pack(to, w.method, w.options.Encode, in) }
 	if out := writerFunc(w.write); e.Encrypted {
 		err = w.lock(out, packInto)
 	} else {

@@ -94,6 +94,9 @@ func Create(path string, cut Options) (*Writer, error) {
 	if cut.Style == Numbered {
 		w.whole = sha256.New()
 	}
+	if err := newfile.NeedFolder(filepath.Dir(path)); err != nil {
+		return nil, err
+	}
 	var err error
 	if w.earlier, err = parts.Of(filepath.Join(filepath.Dir(path), w.name(0)), nil); err != nil {
 		return nil, err
@@ -336,7 +339,7 @@ func (w *Writer) finish() ([]string, error) {
 		fmt.Fprintf(&list, "%x  %s\n", w.sums[i], name)
 	}
 	if w.whole != nil {
-		fmt.Fprintf(&list, "%x  %s\n", w.whole.Sum(nil), filepath.Base(w.path))
+		fmt.Fprintf(&list, "# put together: %x  %s\n", w.whole.Sum(nil), filepath.Base(w.path))
 	}
 	f, err := w.files.Next()
 	if err != nil {
