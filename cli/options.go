@@ -64,6 +64,7 @@ func (o *sourceOptions) addTo(set *option.Set) {
 	set.Text(&o.list, "source-list")
 	set.Switch(&o.nullIn, "null-in")
 	set.Texts(&o.request.Series, "series")
+	set.Number(&o.request.SeriesCount, "series-count", 1)
 	set.Switch(&o.request.AllowGaps, "allow-gaps")
 	set.Texts(&o.request.PartsIn, "parts-in")
 	set.Value(&option.Wait{To: &o.request.Wait}, "wait")

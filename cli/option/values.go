@@ -296,7 +296,11 @@ func (d After) Set(text string) error {
 	case text == "remove":
 		d.To.Disposition = extract.Remove
 	case move && folder != "":
-		d.To.Disposition, d.To.Folder = extract.Move, folder
+		into, err := place.NewTemplate(folder, "today", "parent")
+		if err != nil {
+			return err
+		}
+		d.To.Disposition, d.To.Folder, d.To.Into = extract.Move, folder, into
 	default:
 		return fmt.Errorf("it must be keep, remove or move=DIR")
 	}

@@ -48,6 +48,7 @@ func TestDisposition(t *testing.T) {
 	for text, want := range map[string]extract.After{"keep": {}, "remove": {Disposition: extract.Remove}, "move=a b": {Disposition: extract.Move, Folder: "a b"}} {
 		var after extract.After
 		require.NoError(t, After{&after}.Set(text))
+		after.Into = nil
 		assert.Equal(t, want, after)
 		assert.Equal(t, text, After{&after}.String())
 	}

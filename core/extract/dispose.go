@@ -3,13 +3,20 @@ package extract
 import (
 	"errors"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
+	"widecrate/core/blob"
 	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/format"
 	"widecrate/core/newfile"
+	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
 )
@@ -28,8 +35,9 @@ const (
 // delivered, checked and written through to the disk.
 type After struct {
 	Disposition   Disposition
-	Folder        string // for Move
-	EvenIfPartial bool   // also where something was left out
+	Folder        string          // for Move
+	Into          *place.Template // for Move, in the place of Folder: with {today} and {parent}
+	EvenIfPartial bool            // also where something was left out
 }
 
 // notePartial remembers, with the source, why not all of it was delivered.
@@ -65,6 +73,7 @@ func (r *run) dispose() {
 		return
 	}
 	synced := map[string]error{}
+	r.moved = map[string]bool{}
 	for _, u := range r.sources {
 		d := &report.Disposal{Source: u.outcome.Source.Path, DryRun: r.DryRun}
 		switch {
@@ -74,8 +83,6 @@ func (r *run) dispose() {
 			d.Kept = "it was not taken"
 		case len(u.partial) > 0 && !r.After.EvenIfPartial:
 			d.Kept = "it was unpacked in part (" + strings.Join(u.partial, ", ") + ")"
-		case r.DryRun:
-			d.To = r.movedTo(u)
 		default:
 			r.disposeOf(u, d, synced)
 		}
@@ -83,29 +90,100 @@ func (r *run) dispose() {
 	}
 }
 
-// movedTo is where a source goes, by the name of its first file.
-func (r *run) movedTo(u *unit) string {
+// destinations are where the files of a source go, each with an empty path where
+// it is removed: always, or because the same file is there already. Where another
+// of its name is, all of them get a number.
+func (r *run) destinations(u *unit) ([]string, error) {
+	to := make([]string, len(u.files))
 	if r.After.Disposition != Move {
-		return ""
+		return to, nil
 	}
-	return r.moved(u.files[0].Path)
+	for n := 1; ; n++ {
+		free := true
+		for i, f := range u.files {
+			to[i] = absolute(filepath.Join(r.After.folder(f.Path, r.Placement.Today), numberedName(filepath.Base(f.Path), n, len(u.files) > 1)))
+			there, err := blob.Find(to[i])
+			switch {
+			case r.moved[to[i]]:
+				free = false
+			case errors.Is(err, fs.ErrNotExist):
+			case err != nil:
+				return nil, err
+			default:
+				same, err := sameContent(f.Path, there.Path)
+				if err != nil {
+					return nil, err
+				}
+				if same {
+					to[i] = ""
+				} else {
+					free = false
+				}
+			}
+		}
+		if free {
+			for _, path := range to {
+				r.moved[path] = path != ""
+			}
+			return to, nil
+		}
+	}
 }
 
-func (r *run) moved(path string) string {
-	return absolute(filepath.Join(r.After.Folder, filepath.Base(path)))
+// folder is where an archive is moved to.
+func (a *After) folder(path string, today time.Time) string {
+	if a.Into != nil {
+		return a.Into.Expand(place.Values{Name: filepath.Base(path), Parent: filepath.Base(filepath.Dir(absolute(path))), Today: today})
+	}
+	return a.Folder
+}
+
+// numberedName is name-2.zip for 2. The parts of a set keep what comes after the
+// name of the whole.
+func numberedName(name string, n int, part bool) string {
+	if n == 1 {
+		return name
+	}
+	stem := format.Stem(name)
+	if part {
+		stem, _, _ = strings.Cut(name, ".")
+	}
+	return fmt.Sprintf("%s-%d%s", stem, n, strings.TrimPrefix(name, stem))
+}
+
+func sameContent(a, b string) (bool, error) {
+	x, err := blob.Open(a)
+	if err != nil {
+		return false, fault.At(a, err)
+	}
+	defer x.Close()
+	y, err := blob.Open(b)
+	if err != nil {
+		return false, fault.At(b, err)
+	}
+	defer y.Close()
+	if x.Size() != y.Size() {
+		return false, nil
+	}
+	same, err := blob.Equal(io.NewSectionReader(x, 0, x.Size()), io.NewSectionReader(y, 0, y.Size()))
+	return same, fault.Reading(a, err)
 }
 
 // disposeOf removes or moves the files of a source: all of them, or none if one
 // is not as it was, or one cannot go.
 func (r *run) disposeOf(u *unit, d *report.Disposal, synced map[string]error) {
-	root := absolute(u.target.Root)
-	if _, done := synced[root]; !done {
-		synced[root] = ignoreMissing(newfile.Sync(root))
+	if !r.DryRun {
+		root := absolute(u.target.Root)
+		if _, done := synced[root]; !done {
+			synced[root] = ignoreMissing(newfile.Sync(root))
+		}
+		if d.Err = synced[root]; d.Err != nil {
+			return
+		}
 	}
-	if d.Err = synced[root]; d.Err != nil {
-		return
-	}
-	for _, f := range u.files {
+	paths := make([]string, len(u.files))
+	for i, f := range u.files {
+		paths[i] = f.Path
 		now, err := os.Lstat(f.Path)
 		if err == nil && now.Mode()&os.ModeSymlink != 0 {
 			d.Kept = "it is a link to an archive elsewhere"
@@ -116,18 +194,15 @@ func (r *run) disposeOf(u *unit, d *report.Disposal, synced map[string]error) {
 			return
 		}
 	}
-	to := make([]string, len(u.files))
-	for i, f := range u.files {
-		if to[i] = r.moved(f.Path); r.After.Disposition == Remove {
-			to[i] = ""
-		}
+	to, err := r.destinations(u)
+	if err != nil {
+		d.Err = err
+		return
 	}
-	paths := make([]string, len(u.files))
-	for i, f := range u.files {
-		paths[i] = f.Path
+	d.To = to[0]
+	if !r.DryRun {
+		d.Err = newfile.TakeAway(paths, to)
 	}
-	d.To = r.movedTo(u)
-	d.Err = newfile.TakeAway(paths, to)
 }
 
 func ignoreMissing(err error) error {

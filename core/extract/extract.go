@@ -63,7 +63,8 @@ type run struct {
 	sources []*unit
 	roots   roots
 	output  func(u *unit) output
-	ordered bool // what an archive becomes depends on those before it
+	moved   map[string]bool // where sources were moved to
+	ordered bool            // what an archive becomes depends on those before it
 }
 
 // Run unpacks the sources, and tells sink what becomes of them: a

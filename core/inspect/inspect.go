@@ -5,7 +5,6 @@ import (
 	"context"
 	"io"
 	"iter"
-	"path"
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
@@ -159,7 +158,7 @@ func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*
 }
 
 func (a *Archive) isInner(e *archive.Entry) bool {
-	return a.Depth < a.options.Nested && e.Kind == archive.File && source.IsArchiveName(path.Base(e.Path), a.options.Archives)
+	return a.Depth < a.options.Nested && e.Kind == archive.File && source.IsArchive(e.Path, a.options.Archives)
 }
 
 // Entries goes through the entries that the selection keeps, in the order of

@@ -95,7 +95,7 @@ const (
 
 // Consider judges the next entry.
 func (p *Plan) Consider(i int, e *archive.Entry) Verdict {
-	if p.depth < p.rules.Nested && e.Kind == archive.File && source.IsArchiveName(path.Base(e.Path), p.rules.Archives) {
+	if p.depth < p.rules.Nested && e.Kind == archive.File && source.IsArchive(e.Path, p.rules.Archives) {
 		p.Inner = append(p.Inner, Inner{Index: i})
 		p.chosen = append(p.chosen, i)
 		return Open

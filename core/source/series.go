@@ -18,7 +18,11 @@ type series struct {
 	pattern       string // "suite-{n}.tar"
 	before, after string
 	name          *regexp.Regexp
+	count         int // how many there must be; 0: nothing says it
 }
+
+// countAfter is what says in a name how many there are: "day {n} of 5".
+var countAfter = regexp.MustCompile(`^[ ._-]?(?i:of|von|de|di|sur|av|van)[ ._-]?(\d{1,5})\D`)
 
 func (f *finder) readSeries() error {
 	for _, pattern := range f.Series {
@@ -26,18 +30,27 @@ func (f *finder) readSeries() error {
 		if !found || strings.ContainsAny(pattern, `/\`) || strings.Contains(after, "{n}") {
 			return fault.New(fault.Usage, "the series %q is no name with one {n} in it", pattern).Advise(`a series is a file name such as "suite-{n}.tar"`)
 		}
-		name := regexp.MustCompile("^" + regexp.QuoteMeta(before) + `(\d{1,6})` + regexp.QuoteMeta(after) + "$")
-		f.series = append(f.series, series{pattern, before, after, name})
+		anything := func(text string) string { return strings.ReplaceAll(regexp.QuoteMeta(text), `\*`, ".*") }
+		name := regexp.MustCompile("^" + anything(before) + `(\d{1,6})` + anything(after) + "$")
+		s := series{pattern, before, after, name, f.SeriesCount}
+		if m := countAfter.FindStringSubmatch(after); m != nil && s.count == 0 {
+			s.count, _ = strconv.Atoi(m[1]) // a few digits
+		}
+		f.series = append(f.series, s)
 	}
 	return nil
 }
 
 // called is what the whole of a series in a folder is called.
 func (s series) called(folder string) string {
-	if name := strings.TrimRight(s.before, " ._-"); name != "" {
-		return name + s.after
+	after := strings.ReplaceAll(s.after, "*", "")
+	if m := countAfter.FindStringIndex(after); m != nil {
+		after = after[m[1]-1:]
 	}
-	return filepath.Base(folder) + s.after
+	if name := strings.TrimRight(strings.ReplaceAll(s.before, "*", ""), " ._-("); name != "" {
+		return name + after
+	}
+	return filepath.Base(folder) + after
 }
 
 func (f *finder) inAnySeries(name string) bool {
@@ -109,6 +122,15 @@ func (s *Source) setMembers(members []numbered, allowGaps bool, of series) {
 			missing = append(missing, fmt.Sprintf("%s%d%s", of.before, next, of.after))
 		}
 		next = m.number + 1
+	}
+	if first := min(members[0].number, 1); of.count > 0 {
+		for ; next < first+of.count; next++ {
+			missing = append(missing, fmt.Sprintf("%s%d%s", of.before, next, of.after))
+		}
+		if next > first+of.count {
+			wrong(fault.At(s.Path, fault.New(fault.Incomplete, "there are %d of the series where %d should be", len(members), of.count).
+				Advise("move aside what is left of an earlier one")))
+		}
 	}
 	if missing != nil && !allowGaps {
 		wrong(fault.At(s.Path, fault.New(fault.Incomplete, "%d of the series missing: %s", len(missing), parts.Shorten(missing)).Suggest(fault.AllowGaps)))

@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"os"
+	"path"
 	"time"
 
 	"widecrate/core/blob"
@@ -29,9 +30,12 @@ func (f *finder) setOf(name string, info os.FileInfo) *parts.Set {
 
 // isArchive reports whether a set in a folder is taken for an archive: it is
 // called like one, or its first part starts like one.
-func (f *finder) isArchive(set *parts.Set) bool {
-	if set.Kind == parts.Split || IsArchiveName(set.Name, f.Archives) || f.inAnySeries(set.Name) {
+func (f *finder) isArchive(set *parts.Set, sub string) bool {
+	if IsArchive(path.Join(sub, set.Name), f.Archives) || f.inAnySeries(set.Name) {
 		return true
+	}
+	if len(f.Archives) > 0 || set.Kind == parts.Split {
+		return len(f.Archives) == 0
 	}
 	first := &set.Parts[0]
 	if first.Info == nil {

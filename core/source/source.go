@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -67,13 +68,14 @@ type Request struct {
 	Names     []string // files and folders, taken to the letter
 	Pairs     []Pair   // more of them, each with a destination root
 	Recursive bool     // look in the folders below too
-	Archives  []string // patterns: in a folder, what matches is an archive, whatever its extension
+	Archives  []string // patterns: in a folder, only what matches one is taken, whatever its extension; none: what has an archive's extension
 
 	PartsIn []string      // folders in which parts of sets may also lie
 	Wait    time.Duration // for parts that are still arriving, for all sets together
 
-	Series    []string // names with "{n}": the archives of such names are one source
-	AllowGaps bool     // a series may lack numbers
+	Series      []string // names with "{n}", and perhaps "*": the archives of such names are one source
+	SeriesCount int      // how many archives each of them must have; 0: as many as its name says
+	AllowGaps   bool     // a series may lack numbers
 }
 
 // Find finds the sources of a request, in order. A file stands for itself,
@@ -84,6 +86,29 @@ type Request struct {
 // Source with an error; a malformed pattern is of kind fault.Usage, and a series
 // of which there is nothing of kind fault.NoMatch.
 func Find(ctx context.Context, r Request) ([]Source, error) {
+	deadline := time.Now().Add(r.Wait)
+	for {
+		sources, err := find(ctx, r)
+		left := time.Until(deadline)
+		if r.Wait <= 0 || left <= 0 || !waitsForSeries(r, sources, err) {
+			return sources, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(min(time.Second, left)):
+		}
+		r.Wait = max(time.Until(deadline), 1) // what is left of it is for sets as well
+	}
+}
+
+// waitsForSeries reports whether a series may still be arriving.
+func waitsForSeries(r Request, sources []Source, err error) bool {
+	return len(r.Series) > 0 && fault.Of(err) == fault.NoMatch ||
+		slices.ContainsFunc(sources, func(s Source) bool { return s.Members != nil && fault.Of(s.Err) == fault.Incomplete })
+}
+
+func find(ctx context.Context, r Request) ([]Source, error) {
 	if err := CheckPatterns(r.Archives); err != nil {
 		return nil, err
 	}
@@ -116,14 +141,20 @@ func CheckPatterns(patterns []string) error {
 	return nil
 }
 
-// IsArchiveName reports whether a file in a folder, or in another archive, is
-// taken for an archive by its name: it has an archive's extension, or matches
-// one of the patterns.
-func IsArchiveName(name string, patterns []string) bool {
-	if _, known := format.ByName(name); known {
-		return true
+// IsArchive reports whether a file in a folder, or in another archive, is taken for
+// an archive by its path below that: it matches one of the patterns or, where there
+// are none, has an archive's extension. A pattern with a slash counts for the whole
+// path, another for the last name.
+func IsArchive(below string, patterns []string) bool {
+	if len(patterns) == 0 {
+		_, known := format.ByName(path.Base(below))
+		return known
 	}
 	for _, p := range patterns {
+		name := below
+		if !strings.Contains(p, "/") {
+			name = path.Base(below)
+		}
 		if ok, _ := doublestar.Match(p, name); ok { // checked before
 			return true
 		}
@@ -218,13 +249,13 @@ func (f *finder) addFolder(folder, sub, into string) {
 		for _, p := range set.Parts {
 			isPart[p.Path] = true
 		}
-		if f.isArchive(set) {
+		if f.isArchive(set, sub) {
 			found = append(found, fromSet(set, sub, into))
 		}
 	}
 	for _, child := range children {
-		if path := filepath.Join(folder, child.Name()); !isPart[path] && f.isArchiveFile(path, child) {
-			found = append(found, Source{Path: path, Sub: sub, Into: into})
+		if file := filepath.Join(folder, child.Name()); !isPart[file] && f.isArchiveFile(file, sub, child) {
+			found = append(found, Source{Path: file, Sub: sub, Into: into})
 		}
 	}
 	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })
@@ -238,14 +269,14 @@ func (f *finder) addFolder(folder, sub, into string) {
 
 // isArchiveFile reports whether a child of a folder is a file that is taken for an
 // archive by its name. Of a link, what it points at counts.
-func (f *finder) isArchiveFile(path string, child fs.DirEntry) bool {
-	if !IsArchiveName(child.Name(), f.Archives) && !f.inAnySeries(child.Name()) {
+func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
+	if !IsArchive(path.Join(sub, child.Name()), f.Archives) && !f.inAnySeries(child.Name()) {
 		return false
 	}
 	if child.Type()&fs.ModeSymlink == 0 {
 		return child.Type().IsRegular()
 	}
-	info, err := os.Stat(path)
+	info, err := os.Stat(file)
 	return err == nil && info.Mode().IsRegular()
 }
 

@@ -287,7 +287,7 @@ func TestLinear(t *testing.T) {
 		data []byte
 		bad  bool
 	}{
-		"large global header": {join(extendedHeader(typeGlobal, records...), bytes.Repeat(head(typeFile, "a", 0, nil), 20_000)), false},
+		"large global header": {join(extendedHeader(typeGlobal, records...), bytes.Repeat(head(typeFile, "a", 0, nil), 100_000)), false},
 		"map without lines": {join(extendedHeader(typePax, sparseMajor, "1", sparseReal, "9"), head(typeFile, "a", 64<<20, nil),
 			bytes.Repeat([]byte{'1'}, 64<<20)), true},
 	} {
@@ -297,9 +297,9 @@ func TestLinear(t *testing.T) {
 			assert.ErrorIs(t, err, fault.Damaged, name)
 		} else {
 			require.NoError(t, err, name)
-			assert.Len(t, r.Entries(), 20_000)
+			assert.Len(t, r.Entries(), 100_000)
 		}
-		assert.Less(t, time.Since(began), 3*time.Second, name)
+		assert.Less(t, time.Since(began), time.Minute, name)
 	}
 }
 

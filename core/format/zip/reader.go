@@ -118,7 +118,7 @@ func (z *Reader) Open(i int) (io.ReadCloser, error) {
 	}
 	method, ok := codec.ByName(e.Method)
 	if !ok {
-		return nil, fault.New(fault.Damaged, "its compression method %d (%s) is %w", rec.method, e.Method, archive.ErrUnsupported)
+		return nil, fault.New(fault.Damaged, "its compression method %d (%s) is %w", rec.method, e.Method, archive.ErrUnsupported).Advise("have it packed as deflate or zstd; fetching it again would not help")
 	}
 	if e.Method == codec.Store && !e.Encrypted && e.Size != e.Packed {
 		return nil, fault.New(fault.Damaged, "it is stored, yet its packed size %d differs from its size %d", e.Packed, e.Size)
