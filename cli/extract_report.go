@@ -6,7 +6,9 @@ import (
 
 	"widecrate/cli/show"
 	"widecrate/core/archive"
+	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
@@ -145,6 +147,9 @@ func (r *extractReport) listPlaced(o *report.Unpacked) {
 			r.out.Printf("  %-8s %9s  %s%s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path), from)
 		}
 	}
+	for _, path := range o.Removed {
+		r.out.Printf("  %-8s %9s  %s\n", map[bool]string{true: "remove", false: "removed"}[r.dryRun], "", r.out.Name(path))
+	}
 }
 
 // misnamed is a remark about an archive whose name says another format.
@@ -181,6 +186,12 @@ func (r *extractReport) finish() {
 		}
 	}
 	r.tellSources(s)
+	if n := len(t.Empty); n > 0 {
+		s.Printf("nothing was kept of %s: %s\n", show.Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
+	}
+	if n := len(t.Assumed); n > 0 {
+		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), say(fault.NameEncoding))
+	}
 	done, wrote := "unpacked", "written"
 	if r.dryRun {
 		done, wrote = "would be unpacked", "would be written"
@@ -250,7 +261,11 @@ func (r *extractReport) tableOfArchives(s *show.Screen) {
 		show.Column{Title: "written", Width: 9, Right: true}, show.Column{Title: "left out", Right: true})
 	for i := range r.archives {
 		o := &r.archives[i]
-		t.Row(r.shortName(s, &o.Unpacked), s.Name(o.Target), show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
+		into := s.Name(o.Target)
+		if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() {
+			into = s.Faint("nothing was kept")
+		}
+		t.Row(r.shortName(s, &o.Unpacked), into, show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
 	}
 	for i := range r.archives {
 		if o := &r.archives[i]; o.members != nil {

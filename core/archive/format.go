@@ -165,8 +165,9 @@ type Remark struct {
 	Hint fault.Hint // what can be done about it
 }
 
-// Remarks are those about an archive.
-func Remarks(r Reader) []Remark {
+// Remarks are those about an archive, a Reader or a Stream; of the latter, when it
+// was gone through.
+func Remarks(r any) []Remark {
 	if m, ok := r.(interface{ Remarks() []Remark }); ok {
 		return m.Remarks()
 	}

@@ -22,6 +22,7 @@ func TestBudget(t *testing.T) {
 		"small ones may have any ratio":  {Limits{}, 1000, RatioFloor},
 		"large ones have a ratio":        {Limits{}, 1 << 30, DefaultRatio << 30},
 		"a ratio of one's own":           {Limits{Ratio: 3}, 1 << 30, 3 << 30},
+		"one that is given, small":       {Limits{Ratio: 3}, 1000, 3000},
 		"a total":                        {Limits{Total: 5000}, 1 << 30, 5000},
 		"a total above the ratio's":      {Limits{Total: math.MaxInt64}, 1000, RatioFloor},
 		"a size that nothing multiplies": {Limits{}, math.MaxInt64 / 2, math.MaxInt64},

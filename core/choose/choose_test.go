@@ -77,6 +77,19 @@ func TestClutter(t *testing.T) {
 	}
 }
 
+// Extensions are plain; a star or a dot in front does no harm.
+func TestExtensions(t *testing.T) {
+	s, err := New(Rules{Ext: []string{"*.csv", ".tsv", "JSON", "tar.gz"}})
+	require.NoError(t, err)
+	for path, want := range map[string]Rule{"a.csv": Kept, "a.TSV": Kept, "a.json": Kept, "a.tar.gz": Kept, "a.gz": OtherSuffix, "csv": OtherSuffix} {
+		assert.Equal(t, want, s.Judge(&archive.Entry{Path: path}), path)
+	}
+	for _, ext := range []string{"", "*", "c*v", "*.{csv,tsv}", "a/b", "c?v"} {
+		_, err := New(Rules{Ext: []string{ext}})
+		assert.ErrorIs(t, err, fault.Usage, ext)
+	}
+}
+
 func TestMalformedPattern(t *testing.T) {
 	_, err := New(Rules{Drop: []string{"[a"}})
 	assert.ErrorIs(t, err, fault.Usage)

@@ -102,6 +102,13 @@ func TestStreams(t *testing.T) {
 				require.NoError(t, err)
 				assert.Len(t, got, 2*len(data))
 			}
+			got, err = unpacked(m, append(bytes.Clone(b), make([]byte, 1000)...), Options{})
+			if m.Name == Gzip { // tapes fill up with zeros
+				require.NoError(t, err)
+				assert.Len(t, got, len(data))
+				_, err = unpacked(m, append(append(bytes.Clone(b), make([]byte, 1000)...), 1), Options{})
+				require.ErrorIs(t, err, errBehind)
+			}
 			for _, n := range []int{1, len(b) / 2, len(b) - 1} {
 				_, err := unpacked(m, b[:n], Options{})
 				assert.Error(t, err, "cut off after %d", n)

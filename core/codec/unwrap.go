@@ -20,6 +20,8 @@ type unwrapped struct {
 	size int64
 	err  error
 
+	padding int64
+
 	trailer func(*unwrapped) error
 	next    func(*unwrapped) error // continues after the trailer; io.EOF: that was all
 }
@@ -169,6 +171,9 @@ func gzipTrailer(u *unwrapped) error {
 
 // nextMember begins with the next member, if there is one.
 func nextMember(u *unwrapped) error {
+	if head, err := u.src.Peek(1); err == nil && head[0] == 0 {
+		return u.skipPadding()
+	}
 	if _, err := ReadGzipHeader(u.src); err == errNoMember {
 		return errBehind
 	} else if err != nil {
@@ -179,6 +184,23 @@ func nextMember(u *unwrapped) error {
 	u.size = 0
 	return nil
 }
+
+// skipPadding takes zeros, with which tapes and block devices fill up, to the end.
+func (u *unwrapped) skipPadding() error {
+	for {
+		c, err := u.src.ReadByte()
+		if err != nil {
+			return err
+		}
+		if c != 0 {
+			return errBehind
+		}
+		u.padding++
+	}
+}
+
+// Padding is how many zeros followed the data, as far as it was read.
+func (u *unwrapped) Padding() int64 { return u.padding }
 
 func newUnzlib(src Source) (io.ReadCloser, error) {
 	var head [2]byte

@@ -352,3 +352,61 @@ func TestNothingLeaks(t *testing.T) {
 	}
 	assert.LessOrEqual(t, handles(), before)
 }
+
+// A fresh folder takes the place of the old one only if something is kept, and what
+// goes with the old one is listed, by a dry run as well.
+func TestFresh(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "x.zip"), "a.csv", "1", "d/b.csv", "2")
+	out := filepath.Join(dir, "out")
+	for _, path := range []string{"x/a.csv", "x/d/old.csv", "x/mine.txt"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(out, path)), 0o777))
+		require.NoError(t, os.WriteFile(filepath.Join(out, path), []byte("old"), 0o666))
+	}
+	before := files(t, out)
+	nothing, err := choose.New(choose.Rules{Ext: []string{"tsv"}})
+	require.NoError(t, err)
+	for _, dry := range []bool{true, false} {
+		o := options(filepath.Join(dir, "x.zip"))
+		o.Placement.Into, o.Rules.Fresh, o.DryRun, o.Selection = out, true, dry, nothing
+		outcomes, _, _ := unpack(t, o)
+		require.ErrorIs(t, outcomes[0].Err, fault.NoMatch)
+		assert.Equal(t, before, files(t, out))
+		o.Selection, o.Placement = nil, &place.Placement{Into: out}
+		outcomes, _, _ = unpack(t, o)
+		require.NoError(t, outcomes[0].Err)
+		assert.Equal(t, []string{filepath.Join(out, "x/d/old.csv"), filepath.Join(out, "x/mine.txt")}, outcomes[0].Removed)
+	}
+	assert.Equal(t, map[string]string{"x/a.csv": "1", "x/d/b.csv": "2"}, files(t, out))
+}
+
+// A source is moved beside one of its name, and goes where the same file is there
+// already; a dry run says the same.
+func TestMovedBesideOthers(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"in/1/x.tar.zip", "in/2/x.tar.zip", "in/3/y.zip"} {
+		pack(t, filepath.Join(dir, name), "a", name)
+	}
+	y, err := os.ReadFile(filepath.Join(dir, "in/3/y.zip"))
+	require.NoError(t, err)
+	day := filepath.Join(dir, "done-2026-05-01")
+	pack(t, filepath.Join(day, "x.tar.zip"), "a", "other")
+	require.NoError(t, os.WriteFile(filepath.Join(day, "y.zip"), y, 0o666))
+	folder, err := place.NewTemplate(filepath.Join(dir, "done-{today}"), "today", "parent")
+	require.NoError(t, err)
+	for _, dry := range []bool{true, false} {
+		o := options(filepath.Join(dir, "in/1/x.tar.zip"), filepath.Join(dir, "in/2/x.tar.zip"), filepath.Join(dir, "in/3/y.zip"))
+		o.Placement = &place.Placement{Into: filepath.Join(dir, "out"), Layout: place.Shared, Today: time.Date(2026, 5, 1, 9, 0, 0, 0, time.UTC)}
+		o.Rules.Clash, o.DryRun, o.After = stage.Number, dry, After{Disposition: Move, Into: folder}
+		_, disposals, _ := unpack(t, o)
+		var to []string
+		for _, d := range disposals {
+			require.NoError(t, d.Err)
+			to = append(to, strings.TrimPrefix(d.To, day+"/"))
+		}
+		assert.Equal(t, []string{"x.tar-2.zip", "x.tar-3.zip", ""}, to, "dry run: %v", dry)
+	}
+	left := files(t, dir)
+	assert.NotContains(t, left, "in/3/y.zip")
+	assert.Len(t, files(t, day), 4)
+}

@@ -20,6 +20,7 @@ func (f *foretold) pass(i int, data io.Reader) error { return f.sum(i, data) }
 func (f *foretold) drop(int) error                   { return nil }
 func (f *foretold) do(int) (int, error)              { return 0, nil }
 func (f *foretold) discard() error                   { return nil }
+func (f *foretold) gone() []string                   { return f.stage.Gone() }
 
 func (f *foretold) begin() (work schedule.Work, err error) {
 	root, err := f.root.use(f.run)

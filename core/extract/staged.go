@@ -122,6 +122,8 @@ func (s *staged) allLost() bool {
 	return lost > 0 && lost == len(s.wanted)
 }
 
+func (s *staged) gone() []string { return s.stage.Gone() }
+
 func (s *staged) discard() error {
 	if s.stage == nil {
 		return nil

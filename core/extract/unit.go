@@ -73,6 +73,10 @@ type output interface {
 	// commit brings it to its end, and discard takes everything back.
 	commit() ([]stage.Result, error)
 	discard() error
+
+	// gone lists the paths of an earlier run that are no longer there after the
+	// commit.
+	gone() []string
 }
 
 // Open opens the archive, plans what becomes of its entries, and says what is to
@@ -82,7 +86,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	if err := u.openArchive(); err != nil {
 		return schedule.Work{}, err
 	}
-	u.outcome.Format, u.outcome.Remarks = u.archive.Format, archive.Remarks(u.archive.Reader)
+	u.outcome.Format = u.archive.Format
 	u.plan = plan.New(&u.run.plans, u.depth(), u)
 	u.output = u.run.output(u)
 	inner, err := u.consider()
@@ -107,6 +111,8 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 		if work, err = u.output.begin(); err != nil {
 			return schedule.Work{}, err
 		}
+	} else if u.run.Rules.Fresh {
+		return schedule.Work{}, fault.New(fault.NoMatch, "nothing of it is kept, and so its old folder stays")
 	}
 	work.Inside = u.innerUnits(inner)
 	inner = nil
@@ -292,11 +298,12 @@ func (u *unit) Settle(err error) error {
 		}
 		if err == nil && results != nil {
 			u.fillIn(results)
+			u.outcome.Removed = u.output.gone()
 		} else if discarded := u.output.discard(); discarded != nil {
 			err = discarded
 		}
 		slices.SortStableFunc(u.outcome.Lost, func(a, b report.Lost) int { return strings.Compare(a.Entry, b.Entry) })
-		u.outcome.Entries, u.outcome.LeftOut = u.plan.Entries, u.plan.LeftOut
+		u.outcome.Entries, u.outcome.LeftOut, u.outcome.Remarks = u.plan.Entries, u.plan.LeftOut, u.archive.Remarks()
 	}
 	if err != u.outcome.Source.Err || u.inside != nil {
 		err = fault.At(u.outcome.Archive, err)

@@ -73,7 +73,6 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 func (a *Archive) look(ctx context.Context, opened *walk.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
 	defer opened.Close()
 	a.open, a.Size, a.Format = opened, opened.Size, opened.Format
-	a.Remarks = archive.Remarks(opened.Reader)
 	var inner []*walk.Archive // of an archive that comes in order
 	var err error
 	if opened.Reader != nil {
@@ -92,6 +91,7 @@ func (a *Archive) look(ctx context.Context, opened *walk.Archive, budget *bound.
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	a.Remarks = opened.Remarks()
 	err = visit(a, fault.At(a.Path, err))
 	a.options.Selection.Consider(a.entries)
 	for i := 0; i < len(a.entries) && err == nil; i++ {

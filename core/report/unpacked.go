@@ -2,6 +2,7 @@ package report
 
 import (
 	"iter"
+	"slices"
 	"time"
 
 	"widecrate/core/archive"
@@ -21,8 +22,9 @@ type Unpacked struct {
 	Placed  []Placed         // what was kept, in the order of the archive; nil with Err
 	Entries int              // files and links in the archive, other archives that were opened aside
 	LeftOut choose.Tally
-	Lost    []Lost // what could not be had: of a method that is not read, or with Salvage damaged
-	Bytes   int64  // bytes of the files that were written
+	Lost    []Lost   // what could not be had: of a method that is not read, or with Salvage damaged
+	Removed []string // paths of an earlier run that are gone with its folder
+	Bytes   int64    // bytes of the files that were written
 	Took    time.Duration
 	DryRun  bool
 	Err     error // why nothing of it was put into place; nil if all is well
@@ -78,6 +80,13 @@ type lost struct {
 	Failure *Failure `json:"failure"`
 }
 
+// removed is a line for each path of an earlier run that is gone.
+type removed struct {
+	Kind    string `json:"kind"`
+	Archive string `json:"archive"`
+	Path    string `json:"path"`
+}
+
 // unpacked is a line for each archive.
 type unpacked struct {
 	Kind    string         `json:"kind"`
@@ -102,6 +111,11 @@ func (o *Unpacked) Lines(say fault.Wording) iter.Seq[any] {
 		}
 		for _, l := range o.Lost {
 			if !yield(lost{"lost", o.Archive, l.Entry, FailureOf(l.Err, say)}) {
+				return
+			}
+		}
+		for _, path := range o.Removed {
+			if !yield(removed{"removed", o.Archive, path}) {
 				return
 			}
 		}
@@ -155,7 +169,9 @@ type Totals struct {
 	Unsummed              int // files that were placed without a checksum of their own
 	Bytes                 int64
 	LeftOut               choose.Tally
-	Failures              // of archives, and of what was lost
+	Empty                 []string // archives of which nothing was kept
+	Assumed               []string // archives with names in an encoding that nothing tells
+	Failures                       // of archives, and of what was lost
 }
 
 // Add takes one archive into account.
@@ -169,6 +185,12 @@ func (t *Totals) Add(o *Unpacked) {
 		t.Failed++
 		t.Failures.Add(o.Err)
 		return
+	}
+	if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() {
+		t.Empty = append(t.Empty, o.Archive)
+	}
+	if slices.ContainsFunc(o.Remarks, func(r archive.Remark) bool { return r.Hint == fault.NameEncoding }) {
+		t.Assumed = append(t.Assumed, o.Archive)
 	}
 	t.Entries += o.Entries
 	t.Bytes += o.Bytes

@@ -30,6 +30,8 @@ func TestFind(t *testing.T) {
 		"a folder":          {Request{Names: []string{"in"}}, "in/a2.ZIP| in/a10.zip| in/link.zip|"},
 		"below too":         {Request{Names: []string{"in"}, Recursive: true}, "in/a2.ZIP| in/a10.zip| in/link.zip| in/sub/deep/b.zip|sub/deep"},
 		"other extensions":  {Request{Names: []string{"in/sub"}, Archives: []string{"*.dat"}}, "in/sub/c.dat|"},
+		"only some":         {Request{Names: []string{"in"}, Archives: []string{"a2*", "l*"}}, "in/a2.ZIP| in/link.zip|"},
+		"only some by path": {Request{Names: []string{"in"}, Recursive: true, Archives: []string{"sub/**/b*"}}, "in/sub/deep/b.zip|sub/deep"},
 		"any file by name":  {Request{Names: []string{"in/notes.txt"}}, "in/notes.txt|"},
 		"missing":           {Request{Names: []string{"in/a?.zip", "in/a2.ZIP"}}, "!in/a?.zip| in/a2.ZIP|"},
 		"once":              {Request{Names: []string{"in/a10.zip", "in", "./in/a2.ZIP"}}, "in/a10.zip| in/a2.ZIP| in/link.zip|"},

@@ -50,7 +50,11 @@ func (u *Unit) commit() error {
 	}
 	defer release()
 	if u.whole && u.rules.Fresh {
-		return fault.Writing(u.root.full(u.folder), u.commitFolder())
+		err := u.findGone()
+		if err == nil {
+			err = u.commitFolder()
+		}
+		return fault.Writing(u.root.full(u.folder), err)
 	}
 	return u.mergeInto(u.destination())
 }
@@ -99,12 +103,45 @@ func (u *Unit) Preview() ([]Result, error) {
 	if err := u.survey(where); err != nil {
 		return nil, err
 	}
+	if err := u.findGone(); err != nil {
+		return nil, fault.Writing(u.root.full(u.folder), err)
+	}
 	for i, r := range u.result {
 		if r.Action == Added || r.Action == Replaced {
 			u.root.planned[u.root.fold(r.Path)] = u.items[i].Entry
 		}
 	}
 	return u.result, nil
+}
+
+// Gone lists what was in the folder that was swapped for a fresh one, or would be,
+// and is not in that: absolute paths. It is nil without such a rule.
+func (u *Unit) Gone() []string { return u.gone }
+
+// findGone does so before the folder is swapped.
+func (u *Unit) findGone() error {
+	if !u.rules.Fresh || u.folder == "." || u.root.dest == nil {
+		return nil
+	}
+	stays := map[string]bool{}
+	for i := range u.items {
+		if a := u.result[i].Action; a == Added || a == Replaced || a == Same {
+			for at := u.within(i); at != "."; at = path.Dir(at) {
+				stays[u.root.fold(at)] = true
+			}
+		}
+	}
+	old, err := u.root.dest.OpenRoot(u.folder)
+	if err != nil {
+		return ignoreMissing(err)
+	}
+	defer old.Close()
+	return fs.WalkDir(old.FS(), ".", func(at string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && !stays[u.root.fold(at)] {
+			u.gone = append(u.gone, u.root.full(path.Join(u.folder, at)))
+		}
+		return err
+	})
 }
 
 // commitFolder moves the unit's folder into place, or swaps it for the one

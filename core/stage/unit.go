@@ -67,6 +67,7 @@ type Unit struct {
 	taken    map[string]bool
 	staged   []atomic.Bool
 	result   []Result
+	gone     []string     // of the folder that is swapped for this one
 	numbers  []int        // of the staged files of the items, where they were gathered
 	gathered map[int]bool // numbers that were staged before the items were known
 }

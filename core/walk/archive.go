@@ -85,6 +85,14 @@ func (a *Archive) Ordered() archive.Stream {
 	return nil
 }
 
+// Remarks are those about how it was read; see archive.Remarks.
+func (a *Archive) Remarks() []archive.Remark {
+	if a.Reader != nil {
+		return archive.Remarks(a.Reader)
+	}
+	return archive.Remarks(a.Stream)
+}
+
 // Member is the name of the member of a series that an entry is in; empty where
 // it is in none.
 func (a *Archive) Member(entry int) string {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -155,4 +156,50 @@ func TestSeries(t *testing.T) {
 			assert.Equal(t, c.want, strings.Join(members, " "))
 		})
 	}
+}
+
+// A series knows how many there must be, and is waited for.
+func TestSeriesCount(t *testing.T) {
+	for name, c := range map[string]struct {
+		pattern string
+		count   int
+		kind    fault.Kind
+		called  string
+	}{
+		"all there":           {"s-{n}.tar", 3, 0, "s.tar"},
+		"the last is missing": {"s-{n}.tar", 4, fault.Incomplete, ""},
+		"too many":            {"s-{n}.tar", 2, fault.Incomplete, ""},
+		"its name says it":    {"d {n} of 3.tar", 0, 0, "d.tar"},
+		"and one is missing":  {"e {n} von 4.tar", 0, fault.Incomplete, ""},
+		"anything after it":   {"f-{n}-*.tar", 3, 0, "f-.tar"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			for _, f := range []string{"s-%d.tar", "d %d of 3.tar", "e %d von 4.tar", "f-%d-x.tar"} {
+				for n := range 3 {
+					require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf(f, n+1)), []byte(content(t, "x.tar")), 0o666))
+				}
+			}
+			sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}, Series: []string{c.pattern}, SeriesCount: c.count})
+			require.NoError(t, err)
+			at := slices.IndexFunc(sources, func(s source.Source) bool { return s.Members != nil })
+			require.GreaterOrEqual(t, at, 0)
+			if c.kind != 0 {
+				assert.ErrorIs(t, sources[at].Err, c.kind)
+				return
+			}
+			require.NoError(t, sources[at].Err)
+			assert.Equal(t, c.called, sources[at].Name())
+		})
+	}
+	dir := t.TempDir()
+	time.AfterFunc(300*time.Millisecond, func() {
+		for _, name := range []string{"s-2.tar", "s-1.tar"} {
+			assert.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content(t, name)), 0o666))
+		}
+	})
+	sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}, Series: []string{"s-{n}.tar"}, SeriesCount: 2, Wait: time.Minute})
+	require.NoError(t, err)
+	require.NoError(t, sources[0].Err)
+	assert.Len(t, sources[0].Members, 2)
 }

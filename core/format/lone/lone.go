@@ -141,6 +141,14 @@ func (d *decoded) Close() error {
 	return d.decoder.Close()
 }
 
+// Remarks say what followed the data, once all of it was read.
+func (d *decoded) Remarks() []archive.Remark {
+	if p, ok := d.decoder.(interface{ Padding() int64 }); ok && p.Padding() > 0 {
+		return []archive.Remark{{Text: fmt.Sprintf("%d zeros after the compressed data are padding", p.Padding())}}
+	}
+	return nil
+}
+
 func broken(err error, at int64) error {
 	if fault.Of(err) != fault.Other {
 		return err
@@ -223,6 +231,9 @@ type tarStream struct {
 }
 
 func (s *tarStream) Close() error { return s.d.Close() }
+
+// Remarks are those of the compressed data.
+func (s *tarStream) Remarks() []archive.Remark { return s.d.Remarks() }
 
 // Next moves on; at the end the rest of the compressed data is read, too, so
 // that its checksum is checked against it.

@@ -176,6 +176,10 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte, parts segments) (end,
 
 // locate finds the directory, which ends at a position or before it.
 func (e *end) locate(r io.ReaderAt, v endValues, directoryEnd int64) error {
+	if v.disk == 0 && v.offset+v.length != uint64(directoryEnd) && chainEnds(r, int64(min(v.offset, uint64(directoryEnd))), directoryEnd, v.entries) {
+		// A writer's mistake that is known: only the size is wrong.
+		v.length = uint64(directoryEnd) - v.offset
+	}
 	if v.length > uint64(directoryEnd) || v.entries > v.length/centralLength {
 		return errors.New("its end record promises a larger directory than there is room for")
 	}
@@ -249,6 +253,22 @@ func hasDirectory(r io.ReaderAt, e end) bool {
 	var start [4]byte
 	_, err := r.ReadAt(start[:], e.start)
 	return err == nil && le.Uint32(start[:]) == centralSignature
+}
+
+// chainEnds reports whether so many records of a directory (4.3.12) lie between two
+// positions, without anything between them.
+func chainEnds(r io.ReaderAt, from, to int64, entries uint64) bool {
+	var record [centralLength]byte
+	for range entries {
+		if from+centralLength > to {
+			return false
+		}
+		if _, err := r.ReadAt(record[:], from); err != nil || le.Uint32(record[:]) != centralSignature {
+			return false
+		}
+		from += centralLength + int64(le.Uint16(record[28:])) + int64(le.Uint16(record[30:])) + int64(le.Uint16(record[32:]))
+	}
+	return from == to && entries > 0
 }
 
 // readEnd64 returns the ZIP64 end record that the locator in front of the end

@@ -55,7 +55,7 @@ func TestWriteMethods(t *testing.T) {
 							assert.Equal(t, method, e.Method)
 						}
 						if e.Path == "noise" {
-							assert.Equal(t, codec.Store, e.Method, "what does not get smaller is stored")
+							assert.LessOrEqual(t, float64(e.Packed), 1.006*float64(e.Size), "what does not get smaller hardly grows")
 						}
 					}
 					needed := le.Uint16(b.Bytes()[bytes.Index(b.Bytes(), []byte("short"))-localLength+4:])

@@ -347,3 +347,17 @@ func TestNames(t *testing.T) {
 		})
 	}
 }
+
+// An end record that has the size of the directory wrong is no harm where its
+// offset leads to records that reach it.
+func TestWrongDirectorySize(t *testing.T) {
+	for _, off := range []int{-47, -3, 5, 1000} {
+		data := built{entries: []fake{{name: "a.csv", data: "1,2"}, {name: "b.csv", data: "3,4"}}, comment: "c", end: func(record []byte) {
+			le.PutUint32(record[12:], uint32(int(le.Uint32(record[12:]))+off))
+		}}.bytes()
+		entries, content, err := read(data)
+		require.NoError(t, err, "%d", off)
+		assert.Equal(t, []string{"1,2", "3,4"}, content)
+		assert.Len(t, entries, 2)
+	}
+}

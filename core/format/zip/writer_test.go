@@ -43,7 +43,7 @@ func TestWriteAndReadBack(t *testing.T) {
 		{archive.Entry{Path: "noise", Mode: 0o644, Size: 5000}, noise(5000), codec.Store},
 		{archive.Entry{Path: "long", Mode: 0o755, Size: archive.Unknown}, long, codec.Deflate},
 		{archive.Entry{Path: "block", Mode: 0o755, Size: archive.PrepareLimit}, strings.Repeat("x", archive.PrepareLimit), codec.Deflate},
-		{archive.Entry{Path: "long noise", Mode: 0o644, Size: 3 << 20}, noise(3 << 20), codec.Store},
+		{archive.Entry{Path: "long noise", Mode: 0o644, Size: 3 << 20}, noise(3 << 20), codec.Deflate},
 		{archive.Entry{Path: "link", Kind: archive.Symlink, Mode: 0o777, Link: "charts"}, "charts", codec.Store},
 	}
 	file, err := os.Create(filepath.Join(t.TempDir(), "x.zip"))
@@ -178,3 +178,24 @@ func TestWriteRefuses(t *testing.T) {
 type broken struct{ err error }
 
 func (b *broken) Read([]byte) (int, error) { return 0, b.err }
+
+// What does not compress at its start may do so later: whatever the method, an
+// entry is hardly larger than the method alone makes it, nor than its data.
+func TestMixedData(t *testing.T) {
+	data := noise(1_100_000) + strings.Repeat(levels, 300)
+	for _, name := range writable {
+		var b, alone bytes.Buffer
+		w := NewWriter(&b, archive.WriteOptions{Method: name, Encode: codec.At(codec.Fast)})
+		stored, err := w.Add(archive.Entry{Path: "x", Size: int64(len(data))}, strings.NewReader(data))
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		m, _ := codec.ByName(name)
+		require.NoError(t, pack(&alone, m, codec.At(codec.Fast), strings.NewReader(data)))
+		assert.Equal(t, name, stored.Method)
+		assert.LessOrEqual(t, float64(stored.Packed), 1.005*float64(alone.Len()), name)
+		assert.LessOrEqual(t, float64(stored.Packed), 1.001*float64(len(data)), name)
+		_, content, err := read(b.Bytes())
+		require.NoError(t, err)
+		assert.True(t, data == content[0], name)
+	}
+}

@@ -72,6 +72,12 @@ func TestSplitAndJoin(t *testing.T) {
 			assert.ElementsMatch(t, append(strings.Fields(c.names), list), names)
 			sums, err := parts.ReadSums(to)
 			require.NoError(t, err)
+			text, err := os.ReadFile(written.List)
+			require.NoError(t, err)
+			for line := range strings.Lines(string(text)) { // whatever checks the list finds all that it names
+				name := strings.TrimSpace(line[strings.LastIndex(line, "  ")+2:])
+				assert.True(t, strings.HasPrefix(line, "#") || slices.Contains(names, name), line)
+			}
 			for i, path := range written.Parts {
 				part, err := os.ReadFile(path)
 				require.NoError(t, err)
