@@ -5,6 +5,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
@@ -103,9 +105,11 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
   widecrate demo`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		Args:          cobra.NoArgs,
+		Args:          noCommand,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+	root.SuggestionsMinimumDistance = 0
+	root.DisableSuggestions = true
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
 	cobra.AddTemplateFunc("optionHelp", option.Help)
 	root.SetUsageTemplate(usageTemplate)
@@ -114,6 +118,36 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newDemo(s), newVersion(s))
 	prepare(root)
 	return root
+}
+
+// noCommand is for commands that only have others below them.
+func noCommand(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	var names []string
+	for _, below := range cmd.Commands() {
+		names = append(names, below.Name())
+	}
+	err := fmt.Errorf("there is no command %q", args[0])
+	if nearest := option.Nearest(args[0], names); nearest != "" {
+		err = fmt.Errorf("%w; the nearest is %s", err, nearest)
+	}
+	return err
+}
+
+// unknownOption says what is wrong about an option that there is not.
+func unknownOption(cmd *cobra.Command, unknown *pflag.NotExistError) error {
+	name := unknown.GetSpecifiedName()
+	if letters := unknown.GetSpecifiedShortnames(); letters != "" {
+		return fmt.Errorf("there is no option -%s; a source whose name starts with a dash is written ./-%s, or after --", name, letters)
+	}
+	var names []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+	if nearest := option.Nearest(name, names); nearest != "" {
+		return fmt.Errorf("there is no option --%s; the nearest is --%s", name, nearest)
+	}
+	return fmt.Errorf("there is no option --%s", name)
 }
 
 // prepare gives a command, and those below it, what all have in common.

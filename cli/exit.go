@@ -39,6 +39,9 @@ func usage(cmd *cobra.Command, err error) error {
 	if err == nil {
 		return nil
 	}
+	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {
+		err = unknownOption(cmd, unknown)
+	}
 	if wrong, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
 		err = fmt.Errorf("--%s %s: %w", wrong.GetFlag().Name, wrong.GetValue(), wrong.Unwrap())
 		if wrong.GetValue() == "" {

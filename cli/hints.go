@@ -15,6 +15,8 @@ var words = map[fault.Hint]string{
 	fault.NameOwnFolder:    "rename the archive, or name the folder with --own-name",
 	fault.NameOrMerge:      `name the folders with --own-name, "{parent}-{stem}" for example, or merge them with --layout shared`,
 	fault.MatchNames:       "a name is taken to the letter; to choose files of a folder by a pattern, name the folder and use --archives PATTERN",
+	fault.PickPattern:      "a path is taken to the letter; choose by a pattern with --pick",
+	fault.SlashInPattern:   "in the patterns of --pick and --drop, / stands between folders, on Windows too",
 	fault.AllowGaps:        "fetch what is missing, or take what is there with --allow-gaps",
 	fault.NameEncoding:     "--name-encoding names another",
 	fault.GivePassword:     "give one with --password-env, --password-file or --ask-password",

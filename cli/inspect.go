@@ -93,6 +93,9 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 		if err != nil {
 			failures.Add(err)
 			c.problem(err)
+			if c.as.Value() == asJSON {
+				c.streams.json(&report.Listed{Archive: a.Path, Bytes: a.Size, Err: err})
+			}
 			return nil
 		}
 		good++

@@ -27,7 +27,7 @@ joining is needed: extract, inspect and verify take any part for the whole.`,
 		Example: `  widecrate parts scan survey  # exit code 4
   widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut`,
-		Args: cobra.NoArgs,
+		Args: noCommand,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	cmd.AddCommand(newPartsScan(s), newPartsJoin(s), newPartsSplit(s))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -32,6 +33,9 @@ func (o *passwordOptions) passwords(cmd *cobra.Command, s *streams) (list []stri
 		value, set := os.LookupEnv(o.env)
 		if !set {
 			return nil, usage(cmd, fmt.Errorf("the environment has no variable %s", o.env))
+		}
+		if strings.ContainsAny(value, "\r\n") {
+			s.warn("the password in " + o.env + " has a line end in it, which counts")
 		}
 		list = append(list, value)
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"runtime"
 	"sync/atomic"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/choose"
+	"widecrate/core/fault"
 	"widecrate/core/inspect"
 	"widecrate/core/report"
 	"widecrate/core/verify"
@@ -78,16 +80,15 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 
 // verified is what reports come to.
 type verified struct {
-	started                        time.Time
-	archives, bad, entries, damage int
-	sums                           int
-	bytes                          int64
-	leftOut                        choose.Tally
-	failures                       report.Failures
+	started                                 time.Time
+	archives, bad, unknown, entries, damage int
+	sums                                    int
+	bytes                                   int64
+	leftOut                                 choose.Tally
+	failures                                report.Failures
 }
 
 func (c *verifyCommand) report(r *report.Verified, t *verified) {
-	t.archives++
 	t.entries += r.Entries
 	t.sums += r.Sums
 	t.bytes += r.Bytes
@@ -99,13 +100,17 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 	}
 	for _, b := range r.Bad {
 		t.failures.Add(b.Err)
-		c.problem(b.Err)
-		if c.as.Value() == asText && !c.quiet {
-			c.out.Printf("  %s\n", c.out.Faint("its header is at offset "+show.Number(int(b.Offset))))
-		}
+		c.problem(fmt.Errorf("%w (its header is at offset %s)", b.Err, show.Number(int(b.Offset))))
+	}
+	switch kind := fault.Of(r.Err); {
+	case len(r.Bad) > 0 || r.Err != nil && (kind == fault.Damaged || kind == fault.Unsafe || kind == fault.Incomplete):
+		t.bad++
+	case r.Err != nil:
+		t.unknown++
+	default:
+		t.archives++
 	}
 	if r.Err != nil || len(r.Bad) > 0 {
-		t.bad++
 		if c.as.Value() == asNames {
 			c.name(c.out, r.Archive)
 		}
@@ -128,5 +133,8 @@ func (c *verifyCommand) summarize(sources int, t *verified) {
 		show.Count(t.entries, "file"), show.Size(t.bytes), show.Number(t.sums), t.leftOut.String(), show.Took(time.Since(t.started)))
 	if t.bad > 0 {
 		s.Printf("%s: %s, reported above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), show.Count(t.damage, "damaged entry"))
+	}
+	if t.unknown > 0 {
+		s.Printf("%s, reported above\n", s.Bad(show.Count(t.unknown, "archive")+" could not be checked"))
 	}
 }

@@ -20,7 +20,7 @@ func TestVerify(t *testing.T) {
 	stdout, stderr, code := run(t, dir, "verify", "readings")
 	assert.Equal(t, 7, code)
 	assert.Contains(t, stderr, demo.Damaged+" › levels.csv: its data")
-	assert.Contains(t, stdout, "its header is at offset 0")
+	assert.Contains(t, stderr, "its header is at offset 0")
 	assert.Contains(t, stdout, "1 archive damaged: 1 damaged entry")
 	stdout, stderr, code = run(t, dir, "verify", "bundles", "--nested")
 	assert.Equal(t, 0, code, stderr)

@@ -150,11 +150,11 @@ func TestFailures(t *testing.T) {
 		args []string
 	}{
 		{0, "", []string{"extract", "none"}},
-		{2, "unknown flag: --extt", []string{"extract", "good.zip", "--extt", "csv"}},
+		{2, "there is no option --extt; the nearest is --ext", []string{"extract", "good.zip", "--extt", "csv"}},
 		{2, "it must be one of own, shared, auto", []string{"extract", "good.zip", "--layout", "flat"}},
 		{2, "malformed", []string{"extract", "good.zip", "--pick", "[a"}},
 		{2, "no source is named", []string{"extract"}},
-		{2, "unknown command", []string{"unpack"}},
+		{2, `there is no command "unpack"`, []string{"unpack"}},
 		{2, "--workers 0: it must be a number, at least 1", []string{"extract", "good.zip", "--workers", "0"}},
 		{3, `entry "a" and entry "a" both go to`, []string{"extract", "twice.zip"}},
 		{3, `entry "a" would have to be a folder for entry "a/b"`, []string{"extract", "both.zip"}},

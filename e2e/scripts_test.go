@@ -189,9 +189,11 @@ func TestAfter(t *testing.T) {
 	dir := sample(t)
 	put(t, filepath.Join(dir, "done/a.zip"), "somebody else's")
 	_, stderr, code := run(t, dir, "extract", "in/a.zip", "--after", "move=done")
-	assert.Equal(t, 3, code)
-	assert.Contains(t, stderr, "it exists already")
-	assert.FileExists(t, filepath.Join(dir, "in/a.zip"))
+	assert.Equal(t, 0, code, stderr)
+	assert.FileExists(t, filepath.Join(dir, "done/a-2.zip"))
+	theirs, err := os.ReadFile(filepath.Join(dir, "done/a.zip"))
+	require.NoError(t, err)
+	assert.Equal(t, "somebody else's", string(theirs))
 }
 
 func TestFreshHaltAndLinks(t *testing.T) {

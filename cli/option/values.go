@@ -132,7 +132,7 @@ func (c *Choice[T]) Value() T { return c.values[c.at] }
 func (c *Choice[T]) Set(word string) error {
 	at := slices.Index(c.words, word)
 	if at < 0 {
-		return fmt.Errorf("it must be one of %s", strings.Join(c.words, ", "))
+		return fmt.Errorf("it must be one of %s%s", strings.Join(c.words, ", "), meant(word, c.words))
 	}
 	c.at = at
 	return nil

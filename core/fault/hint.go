@@ -23,6 +23,8 @@ const (
 	NameOwnFolder
 	NameOrMerge
 	MatchNames
+	PickPattern
+	SlashInPattern
 	AllowGaps
 	NameEncoding
 	GivePassword
@@ -56,6 +58,8 @@ var hints = [hintCount]string{
 	NameOwnFolder:    "rename the archive, or name its folder",
 	NameOrMerge:      "name the folders, or merge them",
 	MatchNames:       "a name is taken to the letter; to choose files of a folder by a pattern, name the folder",
+	PickPattern:      "a path is taken to the letter; a pattern chooses several",
+	SlashInPattern:   "in patterns, too, a slash stands between folders",
 	AllowGaps:        "fetch what is missing, or take what is there",
 	NameEncoding:     "another encoding can be named",
 	GivePassword:     "give a password",

@@ -35,6 +35,6 @@ func Example() {
 	})
 	fmt.Println(err)
 	// Output:
-	// tar.gzip levels.csv 11
+	// tar.gz levels.csv 11
 	// <nil>
 }

@@ -72,7 +72,7 @@ func TestFind(t *testing.T) {
 		"part1":              {"n.part1.zip n.part2.zip", "named n.zip = n.part1.zip n.part2.zip"},
 		"part01":             {"n.part01.tar.gz n.part03.tar.gz", "named n.tar.gz = n.part01.tar.gz (n.part02.tar.gz) n.part03.tar.gz"},
 		"part1, each whole":  {"n.part1.zip* n.part2.zip*", "| n.part1.zip n.part2.zip"},
-		"of, in brackets":    {"r_(part_1_of_2).zip r_(part_2_of_2).zip", "named r.zip = r_(part_1_of_2).zip r_(part_2_of_2).zip"},
+		"of, in brackets":    {"n (part 1 of 2).bin n (part 2 of 2).bin", "named n.bin = n (part 1 of 2).bin n (part 2 of 2).bin"},
 		"of":                 {"n_1of3.zip n_2of3.zip", "named n.zip = n_1of3.zip n_2of3.zip (n_3of3.zip)"},
 		"of, apart":          {"n (1 of 2).bin n (2 of 2).bin n (1 of 3).bin", "named n.bin = n (1 of 2).bin n (2 of 2).bin; named n.bin = n (1 of 3).bin (n (2 of 3).bin) (n (3 of 3).bin)"},
 		"lone whole":         {"data.001*", "| data.001"},

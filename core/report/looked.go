@@ -21,6 +21,7 @@ type Listed struct {
 	Size, Packed int64
 	Together     bool // some are compressed together, so that no packed size is theirs
 	LeftOut      choose.Tally
+	Err          error // why it could not be looked into; then nothing else counts
 }
 
 // Count takes an entry into account.
@@ -50,15 +51,16 @@ type listed struct {
 	Size    int64          `json:"size"`
 	Packed  *int64         `json:"packed"`
 	LeftOut map[string]int `json:"left_out,omitempty"`
+	Failure *Failure       `json:"failure,omitempty"`
 }
 
 // Lines are one; those of the entries are made by AppendEntry.
-func (l *Listed) Lines(_ fault.Wording) iter.Seq[any] {
+func (l *Listed) Lines(say fault.Wording) iter.Seq[any] {
 	packed := &l.Packed
 	if l.Together {
 		packed = nil
 	}
-	return lines(listed{"archive", l.Archive, l.Bytes, l.Files, l.Size, packed, byRule(l.LeftOut)})
+	return lines(listed{"archive", l.Archive, l.Bytes, l.Files, l.Size, packed, byRule(l.LeftOut), FailureOf(l.Err, say)})
 }
 
 // Fields are the values of an entry as scripts get them; nil for one that it has
@@ -128,7 +130,8 @@ type Verified struct {
 	Archive string
 	Entries int   // files and links that were checked
 	Bytes   int64 // of their data
-	Sums    int   // how many of them have a checksum that was checked against the data
+	Sums    int   // how many of them have a checksum, or an authentication code, that was checked
+	Locked  int   // entries that no password opens: they are neither sound nor damaged
 	LeftOut choose.Tally
 	Bad     []Bad // in the order of the archive
 	Took    time.Duration

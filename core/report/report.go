@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 
 	"widecrate/core/choose"
@@ -76,7 +77,10 @@ func Matches(s *choose.Selection, kept int, leftOut choose.Tally) (unmatched []s
 		switch {
 		case rule.Entry && err == nil:
 			e := fault.New(fault.NoMatch, "no entry has the path %q", rule.Text)
-			if rule.Nearest != "" {
+			switch {
+			case strings.ContainsAny(rule.Text, "*?"):
+				_ = e.Suggest(fault.PickPattern)
+			case rule.Nearest != "":
 				_ = e.Advise(fmt.Sprintf("the nearest is %q", rule.Nearest))
 			}
 			err = e
@@ -85,7 +89,11 @@ func Matches(s *choose.Selection, kept int, leftOut choose.Tally) (unmatched []s
 		}
 	}
 	if err == nil && kept == 0 && leftOut.LeftOut() > 0 {
-		err = fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Advise("widecrate inspect shows what is inside")
+		e := fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Advise("widecrate inspect shows what is inside")
+		if slices.ContainsFunc(s.Unmatched(), func(rule choose.Unmatched) bool { return !rule.Entry && strings.Contains(rule.Text, `\`) }) {
+			e = fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Suggest(fault.SlashInPattern)
+		}
+		err = e
 	}
 	return unmatched, err
 }

@@ -24,7 +24,7 @@ func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.In
 		decoded = new(atomic.Int64)
 	}
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
-		r := &checking{report.Verified{Archive: a.Path, Err: err}}
+		r := &checking{Verified: report.Verified{Archive: a.Path, Err: err}}
 		if err == nil {
 			err = r.check(ctx, a, workers, decoded)
 		}
@@ -40,14 +40,18 @@ func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.In
 }
 
 // checking is a report in the making.
-type checking struct{ report.Verified }
+type checking struct {
+	report.Verified
+	locked   error // of the first entry that no password opens
+	lockedAt int64
+}
 
 // check decodes every entry.
 func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, decoded *atomic.Int64) error {
 	started := time.Now()
 	defer func() { r.Took = time.Since(started) }()
 	var mu sync.Mutex
-	return a.Each(workers, &r.LeftOut, func(e *archive.Entry, open func() (io.ReadCloser, error)) error {
+	err := a.Each(workers, &r.LeftOut, func(e *archive.Entry, open func() (io.ReadCloser, error)) error {
 		if e.Kind == archive.Folder || ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -59,17 +63,26 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 		defer mu.Unlock()
 		r.Entries++
 		r.Bytes += size
-		switch {
-		case fault.Of(err) == fault.Unreadable:
+		switch kind := fault.Of(err); {
+		case kind == fault.Unreadable:
 			return fault.At(a.Path, fault.At(e.Path, err)) // the disk, not the archive
+		case kind == fault.Password: // no damage, and once is enough
+			r.Locked++
+			if r.locked == nil || e.Offset < r.lockedAt {
+				r.locked, r.lockedAt = fault.At(a.Path, fault.At(e.Path, err)), e.Offset
+			}
 		case err != nil:
 			at, _ := slices.BinarySearchFunc(r.Bad, e.Offset, func(b report.Bad, offset int64) int { return cmp.Compare(b.Offset, offset) })
 			r.Bad = slices.Insert(r.Bad, at, report.Bad{Path: e.Path, Offset: e.Offset, Err: fault.At(a.Path, fault.At(e.Path, err))})
-		case e.HasCRC32:
+		case e.HasCRC32 || e.Encrypted: // what is locked is authenticated
 			r.Sums++
 		}
 		return nil
 	})
+	if err == nil {
+		err = r.locked
+	}
+	return err
 }
 
 // decode reads data to its end and throws it away.

@@ -40,7 +40,7 @@ func Formats(m codec.Method) []archive.Format {
 	packed := archive.Format{
 		Hardlinks: true,
 		NeedsSize: true,
-		Name:      "tar." + m.Name,
+		Name:      "tar" + m.Extensions[0],
 		Identify:  func(r io.ReaderAt, size int64) bool { return identify(r, m) && holdsTar(m, r, size) },
 		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
 			d, err := decode(m, r, size, o)

@@ -55,7 +55,11 @@ func TestWriteMethods(t *testing.T) {
 							assert.Equal(t, method, e.Method)
 						}
 						if e.Path == "noise" {
-							assert.LessOrEqual(t, float64(e.Packed), 1.006*float64(e.Size), "what does not get smaller hardly grows")
+							most := 1.001
+							if method == codec.Bzip2 { // which has no way to keep a block as it is
+								most = 1.02
+							}
+							assert.LessOrEqual(t, float64(e.Packed), most*float64(e.Size), "what does not get smaller hardly grows")
 						}
 					}
 					needed := le.Uint16(b.Bytes()[bytes.Index(b.Bytes(), []byte("short"))-localLength+4:])

@@ -1,0 +1,23 @@
+package option
+
+import "github.com/agnivade/levenshtein"
+
+// Nearest is the word that one which there is not was probably meant to be; empty
+// if none is near.
+func Nearest(word string, words []string) string {
+	nearest, least := "", len(word)/2+1
+	for _, w := range words {
+		if apart := levenshtein.ComputeDistance(word, w); apart < least {
+			nearest, least = w, apart
+		}
+	}
+	return nearest
+}
+
+// meant says which word was probably meant.
+func meant(word string, words []string) string {
+	if nearest := Nearest(word, words); nearest != "" {
+		return "; the nearest is " + nearest
+	}
+	return ""
+}
