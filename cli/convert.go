@@ -50,12 +50,7 @@ appears when it is complete; the old one stays.`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
-	set.Group("Which archives", func() {
-		c.sourceOptions.addTo(set)
-		c.passwordOptions.addTo(set)
-		c.limitOptions.addTo(set)
-	})
-	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	c.archiveOptions.addTo(set)
 	set.Group("The new archives", func() {
 		set.Text(&c.to, "to")
 		set.Text(&c.method, "method")

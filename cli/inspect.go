@@ -40,12 +40,7 @@ tar has none, and is gone through.`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
-	set.Group("Which archives", func() {
-		c.sourceOptions.addTo(set)
-		c.passwordOptions.addTo(set)
-		c.limitOptions.addTo(set)
-	})
-	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	c.archiveOptions.addTo(set)
 	set.Group("What is printed", func() {
 		c.sort = option.Either[order]([]string{"archive", "path", "size", "packed", "saved", "modified"}, nil, byPath, bySize, byPacked, bySaved, byModified)
 		set.Value(&c.sort, "sort")

@@ -32,6 +32,16 @@ type archiveOptions struct {
 	limitOptions
 }
 
+// addTo adds them in two groups.
+func (o *archiveOptions) addTo(set *option.Set) {
+	set.Group("Which archives", func() {
+		o.sourceOptions.addTo(set)
+		o.passwordOptions.addTo(set)
+		o.limitOptions.addTo(set)
+	})
+	set.Group("Which entries", func() { o.selectionOptions.addTo(set) })
+}
+
 // resolve finds the archives and the selection, and completes the options of
 // reading.
 func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams) ([]source.Source, *choose.Selection, error) {

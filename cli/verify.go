@@ -39,13 +39,8 @@ the offset of its header. It writes nothing.`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
-	set.Group("Which archives", func() {
-		c.sourceOptions.addTo(set)
-		c.passwordOptions.addTo(set)
-		c.limitOptions.addTo(set)
-		set.Number(&c.workers, "workers", 1)
-	})
-	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
+	c.archiveOptions.addTo(set)
+	set.Group("How it runs", func() { set.Number(&c.workers, "workers", 1) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)

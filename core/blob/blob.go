@@ -126,3 +126,22 @@ func Equal(a, b io.Reader) (bool, error) {
 		}
 	}
 }
+
+// EqualFiles reports whether two files have the same bytes. Errors name the file.
+func EqualFiles(a, b string) (bool, error) {
+	x, err := Open(a)
+	if err != nil {
+		return false, fault.At(a, err)
+	}
+	defer x.Close()
+	y, err := Open(b)
+	if err != nil {
+		return false, fault.At(b, err)
+	}
+	defer y.Close()
+	if x.Size() != y.Size() {
+		return false, nil
+	}
+	same, err := Equal(io.NewSectionReader(x, 0, x.Size()), io.NewSectionReader(y, 0, y.Size()))
+	return same, fault.Reading(a, err)
+}

@@ -3,7 +3,6 @@ package extract
 import (
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -13,7 +12,6 @@ import (
 
 	"widecrate/core/blob"
 	"widecrate/core/choose"
-	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/newfile"
 	"widecrate/core/place"
@@ -110,7 +108,7 @@ func (r *run) destinations(u *unit) ([]string, error) {
 			case err != nil:
 				return nil, err
 			default:
-				same, err := sameContent(f.Path, there.Path)
+				same, err := blob.EqualFiles(f.Path, there.Path)
 				if err != nil {
 					return nil, err
 				}
@@ -149,24 +147,6 @@ func numberedName(name string, n int, part bool) string {
 		stem, _, _ = strings.Cut(name, ".")
 	}
 	return fmt.Sprintf("%s-%d%s", stem, n, strings.TrimPrefix(name, stem))
-}
-
-func sameContent(a, b string) (bool, error) {
-	x, err := blob.Open(a)
-	if err != nil {
-		return false, fault.At(a, err)
-	}
-	defer x.Close()
-	y, err := blob.Open(b)
-	if err != nil {
-		return false, fault.At(b, err)
-	}
-	defer y.Close()
-	if x.Size() != y.Size() {
-		return false, nil
-	}
-	same, err := blob.Equal(io.NewSectionReader(x, 0, x.Size()), io.NewSectionReader(y, 0, y.Size()))
-	return same, fault.Reading(a, err)
 }
 
 // disposeOf removes or moves the files of a source: all of them, or none if one

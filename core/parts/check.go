@@ -38,7 +38,7 @@ func (s *Set) checkTwice() error {
 				seen[string(sample)] = i
 				continue
 			}
-			same, err := sameBytes(s.Parts[first].Path, s.Parts[i].Path)
+			same, err := blob.EqualFiles(s.Parts[first].Path, s.Parts[i].Path)
 			if err != nil {
 				return err
 			}
@@ -81,19 +81,4 @@ func repetitive(sample []byte) bool {
 	w.Write(sample) // memory does not fail
 	w.Close()
 	return packed.Len() < len(sample)/8
-}
-
-func sameBytes(a, b string) (bool, error) {
-	x, err := blob.Open(a)
-	if err != nil {
-		return false, fault.At(a, err)
-	}
-	defer x.Close()
-	y, err := blob.Open(b)
-	if err != nil {
-		return false, fault.At(b, err)
-	}
-	defer y.Close()
-	same, err := blob.Equal(io.NewSectionReader(x, 0, x.Size()), io.NewSectionReader(y, 0, y.Size()))
-	return same, fault.Reading(a, err)
 }
