@@ -87,7 +87,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	sources, selection, err := c.resolve(cmd, args, c.streams)
+	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
 		o.Writing.Password, err = c.newLock(cmd)
 	}

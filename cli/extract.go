@@ -85,7 +85,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
 			return err
 		}
 	}
-	sources, selection, err := c.resolve(cmd, args, c.streams)
+	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err != nil {
 		return err
 	}

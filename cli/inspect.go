@@ -67,7 +67,7 @@ func (n counts) String() string {
 
 func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
-	sources, selection, err := c.resolve(cmd, args, c.streams)
+	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err != nil {
 		return err
 	}

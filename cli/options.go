@@ -44,7 +44,7 @@ func (o *archiveOptions) addTo(set *option.Set) {
 
 // resolve finds the archives and the selection, and completes the options of
 // reading.
-func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams) ([]source.Source, *choose.Selection, error) {
+func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, quiet bool) ([]source.Source, *choose.Selection, error) {
 	selection, err := o.selection(cmd)
 	if err != nil {
 		return nil, nil, err
@@ -52,6 +52,11 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams) 
 	sources, err := o.sources(cmd, args)
 	if err != nil {
 		return nil, nil, err
+	}
+	if len(sources) > 0 && !quiet {
+		for _, folder := range source.Barren(o.request.Names, sources) {
+			s.warn("no archive in " + folder)
+		}
 	}
 	o.reading.MaxMemory = int64(o.memory)
 	o.reading.Passwords, err = o.passwords(cmd, s)

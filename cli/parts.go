@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"path/filepath"
 	"sync/atomic"
@@ -38,6 +39,7 @@ type scanCommand struct {
 	*streams
 	outputOptions
 	recursive bool
+	sums      bool
 	partsIn   []string
 }
 
@@ -50,13 +52,15 @@ func newPartsScan(s *streams) *cobra.Command {
 files are part of. It names the parts that are missing, and finds those that are
 empty, too short, or there twice. The exit code is 4 if a set is not complete.`,
 		Example: `  widecrate parts scan survey  # exit code 4
-  widecrate parts scan survey/harbour.zip --as json`,
+  widecrate parts scan survey/harbour.zip --as json
+  widecrate parts scan survey/grids.tar.gz.001 --sums`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
 	set.Group("Which sets", func() {
 		set.Switch(&c.recursive, "recursive")
 		set.Texts(&c.partsIn, "parts-in")
+		set.Switch(&c.sums, "sums")
 	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "table")
@@ -69,45 +73,45 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		args = []string{"."}
 	}
-	sets, errs := parts.Scan(args, c.recursive, c.partsIn)
+	found, errs := parts.Scan(args, c.recursive, c.partsIn)
 	var failures report.Failures
-	wrong := make([]error, len(sets))
-	for i, set := range sets {
-		if wrong[i] = fault.At(set.Path(), set.Check()); wrong[i] != nil {
-			failures.Add(wrong[i])
+	var lists parts.Lists
+	sets := make([]report.Set, len(found))
+	for i, set := range found {
+		sets[i] = report.Set{Set: set, Err: set.Check()}
+		if c.sums && sets[i].Err == nil {
+			sets[i].Summed, sets[i].Err = checkSums(cmd.Context(), set, &lists)
+		}
+		if cmd.Context().Err() != nil {
+			return cmd.Context().Err()
+		}
+		if sets[i].Err = fault.At(set.Path(), sets[i].Err); sets[i].Err != nil {
+			failures.Add(sets[i].Err)
 		}
 	}
 	switch c.as.Value() {
 	case asJSON:
-		for i, set := range sets {
-			c.json(&report.Set{Set: set, Err: wrong[i]})
+		for i := range sets {
+			c.json(&sets[i])
+		}
+		for _, err := range errs {
+			c.json(&report.Unscanned{Err: err})
 		}
 	case asNames:
-		for i, set := range sets {
-			if wrong[i] != nil {
+		for _, set := range sets {
+			if set.Err != nil {
 				c.name(c.out, set.Path())
 			}
 		}
 	default:
-		c.table(sets, wrong)
+		c.table(sets)
 	}
 	for _, err := range errs {
 		failures.Add(err)
 		c.problem(err)
 	}
 	if !c.quiet {
-		s := c.summary(c.streams)
-		s.Printf("%s", s.Strong(show.Count(len(sets), "set")))
-		bad := 0
-		for _, err := range wrong {
-			if err != nil {
-				bad++
-			}
-		}
-		if bad > 0 {
-			s.Printf(", %s", s.Bad(show.Number(bad)+" not complete"))
-		}
-		s.Printf("\n")
+		c.summarize(sets)
 	}
 	if err := failures.Err(); err != nil {
 		return reported{err}
@@ -115,7 +119,36 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
-func (c *scanCommand) table(sets []*parts.Set, wrong []error) {
+func checkSums(ctx context.Context, set *parts.Set, lists *parts.Lists) (int, error) {
+	sums, err := lists.Of(set)
+	if err != nil {
+		return 0, err
+	}
+	r := set.Open()
+	defer r.Close()
+	return set.CheckSums(ctx, r, sums)
+}
+
+func (c *scanCommand) summarize(sets []report.Set) {
+	s := c.summary(c.streams)
+	s.Printf("%s", s.Strong(show.Count(len(sets), "set")))
+	bad, summed := 0, 0
+	for _, set := range sets {
+		summed += set.Summed
+		if set.Err != nil {
+			bad++
+		}
+	}
+	if c.sums {
+		s.Printf(", %s checked", show.Count(summed, "SHA-256 sum"))
+	}
+	if bad > 0 {
+		s.Printf(", %s", s.Bad(show.Number(bad)+" not complete"))
+	}
+	s.Printf("\n")
+}
+
+func (c *scanCommand) table(sets []report.Set) {
 	if len(sets) == 0 || c.quiet {
 		return
 	}
@@ -124,21 +157,21 @@ func (c *scanCommand) table(sets []*parts.Set, wrong []error) {
 		return c.out.Name(filepath.Join(filepath.Dir(set.Path()), set.Name))
 	}
 	for _, set := range sets {
-		name.Width = max(name.Width, show.Width(label(set)))
+		name.Width = max(name.Width, show.Width(label(set.Set)))
 	}
 	t := show.NewTable(c.out, name, show.Column{Title: "kind", Width: 9}, show.Column{Title: "parts", Width: 8, Right: true},
 		show.Column{Title: "size", Width: 9, Right: true}, show.Column{Title: "complete", Width: 8})
-	for i, set := range sets {
+	for _, set := range sets {
 		state := c.out.Good("yes")
 		switch {
 		case set.Missing() != nil:
 			state = c.out.Bad("no") + ": missing " + c.out.Name(parts.Shorten(set.Missing()))
-		case wrong[i] != nil:
-			state = c.out.Bad("no") + ": " + c.out.Name(why(wrong[i]))
+		case set.Err != nil:
+			state = c.out.Bad("no") + ": " + c.out.Name(why(set.Err))
 		case set.MoreMayFollow():
 			state = "yes, unless more follow: the last part is as large as the others"
 		}
-		t.Row(label(set), set.Kind.String(), show.Number(set.Found())+" of "+show.Number(len(set.Parts)), show.Size(set.Size()), state)
+		t.Row(label(set.Set), set.Kind.String(), show.Number(set.Found())+" of "+show.Number(len(set.Parts)), show.Size(set.Size()), state)
 	}
 }
 

@@ -50,7 +50,7 @@ the offset of its header. It writes nothing.`,
 
 func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
-	sources, selection, err := c.resolve(cmd, args, c.streams)
+	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -119,6 +120,49 @@ func TestSetsAsSources(t *testing.T) {
 }
 
 // An archive is written in parts in one pass, and read as one.
+// A plain tar has no sums of its own: the list beside its parts is what tells
+// that one of them changed, to every command that reads the data.
+func TestSumsBesideParts(t *testing.T) {
+	dir := tidewatch(t)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "cut"), 0o777))
+	_, stderr, code := run(t, dir, "create", "cut/all.tar", "readings", "--part-size", "100k")
+	require.Equal(t, 0, code, stderr)
+	second, list := filepath.Join(dir, "cut/all.tar.002"), filepath.Join(dir, "cut/all.tar.sha256")
+	whole, err := os.ReadFile(list)
+	require.NoError(t, err)
+	_, whole, _ = bytes.Cut(whole, []byte("# put together: "))
+	whole, _, _ = bytes.Cut(whole, []byte("\n"))
+	for _, lists := range []string{"of parts", "of the whole"} {
+		if lists == "of the whole" {
+			put(t, list, string(whole)+"\n")
+		}
+		for _, changed := range []bool{false, true} {
+			for i, args := range [][]string{
+				{"extract", "cut", "--into"}, {"convert", "cut", "--to", "zip", "--into"}, {"verify", "cut"},
+				{"compare", "cut/all.tar.001", "cut/all.tar.001"}, {"parts", "scan", "cut", "--sums"},
+			} {
+				if args[len(args)-1] == "--into" {
+					args = append(args, t.TempDir())
+				}
+				stdout, stderr, code := run(t, dir, args...)
+				assert.Equal(t, map[bool]int{false: 0, true: 7}[changed], code, "%d %s: %s", i, lists, stderr)
+				if changed {
+					assert.Contains(t, stdout+stderr, "where the list says", "%d %s", i, lists)
+				}
+			}
+			flip(t, second, 51200+2000)
+		}
+	}
+}
+
+func flip(t *testing.T, path string, at int) {
+	t.Helper()
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	b[at] ^= 0x10
+	put(t, path, string(b))
+}
+
 func TestCreateInParts(t *testing.T) {
 	dir := tidewatch(t)
 	for name, args := range map[string][]string{

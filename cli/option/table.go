@@ -34,6 +34,8 @@ var Table = []Row{
 	{Name: "series-count", Placeholder: "NUMBER", Help: "how many a series must have", More: "how many archives a series must have; a pattern such as 'day {n} of 5.zip' says it itself"},
 	{Name: "allow-gaps", Help: "a series may lack numbers"},
 	{Name: "parts-in", Placeholder: "DIR", Help: "parts of sets may also lie there", More: "parts of sets may also lie in this DIR (repeatable)"},
+	{Name: "sums", Help: "check the lists of SHA-256 sums, too",
+		More: "also read the parts, and hold them against the lists of SHA-256 sums that lie beside them"},
 	{Name: "wait", Placeholder: "TIME", Help: "wait for parts that are still arriving", More: "wait so long, a TIME such as 10m, for parts of sets, and members of series, that are still arriving"},
 	{Name: "name-encoding", Placeholder: "NAME", Help: "of entry names that do not say theirs",
 		More: "the encoding of entry names that do not say theirs, a NAME such as cp932 or windows-1251; detected when left out"},

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/report"
@@ -64,7 +65,8 @@ type run struct {
 	roots   roots
 	output  func(u *unit) output
 	moved   map[string]bool // where sources were moved to
-	ordered bool            // what an archive becomes depends on those before it
+	sums    parts.Lists
+	ordered bool // what an archive becomes depends on those before it
 }
 
 // Run unpacks the sources, and tells sink what becomes of them: a

@@ -121,6 +121,11 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 
 func (u *unit) openArchive() (err error) {
 	if u.inside == nil {
+		if !u.run.Reading.Salvage {
+			if err := u.outcome.Source.CheckSums(u.run.ctx, &u.run.sums); err != nil {
+				return err
+			}
+		}
 		if u.archive, err = walk.Open(u.outcome.Source, u.run.Reading); err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/parts"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/walk"
@@ -22,6 +23,7 @@ import (
 type Options struct {
 	Sources   []source.Source
 	Reading   archive.Options
+	Sums      bool // hold sets against the lists of sums beside them, which reads them whole
 	Selection *choose.Selection
 	Nested    int      // how deep archives inside archives are opened; 0: not
 	Archives  []string // inside an archive, what matches one is an archive too
@@ -47,12 +49,13 @@ type Archive struct {
 // inside it, and calls visit for each, with the error where one cannot be
 // opened. It stops when ctx is cancelled or visit fails.
 func Run(ctx context.Context, o Options, visit func(*Archive, error) error) error {
+	var lists parts.Lists
 	for _, s := range o.Sources {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		a := &Archive{Path: s.Path, options: &o}
-		opened, err := walk.Open(s, o.Reading)
+		opened, err := o.openSource(ctx, s, &lists)
 		if err != nil {
 			if err != s.Err {
 				err = fault.At(s.Path, err)
@@ -67,6 +70,15 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 		}
 	}
 	return nil
+}
+
+func (o *Options) openSource(ctx context.Context, s source.Source, lists *parts.Lists) (*walk.Archive, error) {
+	if o.Sums {
+		if err := s.CheckSums(ctx, lists); err != nil {
+			return nil, err
+		}
+	}
+	return walk.Open(s, o.Reading)
 }
 
 // look visits an open archive and those inside it, and closes it.

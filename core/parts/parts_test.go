@@ -19,6 +19,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
 )
 
@@ -38,20 +39,28 @@ func noise(n int) string {
 func whole(t *testing.T, contents ...string) string {
 	t.Helper()
 	var b bytes.Buffer
-	w := zip.NewWriter(&b, archive.WriteOptions{})
+	fill(t, zip.NewWriter(&b, archive.WriteOptions{}), contents...)
+	return b.String()
+}
+
+func fill(t *testing.T, w archive.Writer, contents ...string) {
+	t.Helper()
 	for i, content := range contents {
 		_, err := w.Add(archive.Entry{Path: fmt.Sprintf("%d.csv", i), Size: int64(len(content))}, strings.NewReader(content))
 		require.NoError(t, err)
 	}
 	require.NoError(t, w.Close())
-	return b.String()
 }
 
 // Names are distinguished, put into natural order, and what lacks is named.
 func TestFind(t *testing.T) {
 	zipped := whole(t, "level")
+	var b bytes.Buffer
+	fill(t, tar.NewWriter(&b), "level")
+	tarred := b.String()
+	content := map[string]string{"": "part of something", "*": zipped, "^": "part of something" + zipped, "+": tarred, "-": strings.TrimRight(tarred, "\x00")}
 	for name, c := range map[string]struct {
-		files string // in the folder; '*' after one: a whole archive
+		files string // in the folder; after one, '*': a whole archive, '^': the end of one, '+': a tar, '-': its start
 		want  string // sets: kind name = parts (missing ones in brackets); and what is left
 	}{
 		"split":              {"s.z01 s.z02 s.zip", "split ZIP s.zip = s.z01 s.z02 s.zip"},
@@ -72,6 +81,9 @@ func TestFind(t *testing.T) {
 		"part1":              {"n.part1.zip n.part2.zip", "named n.zip = n.part1.zip n.part2.zip"},
 		"part01":             {"n.part01.tar.gz n.part03.tar.gz", "named n.tar.gz = n.part01.tar.gz (n.part02.tar.gz) n.part03.tar.gz"},
 		"part1, each whole":  {"n.part1.zip* n.part2.zip*", "| n.part1.zip n.part2.zip"},
+		"ends of archives":   {"n.tar.001^ n.tar.002^", "numbered n.tar = n.tar.001 n.tar.002"},
+		"starts of tars":     {"n.tar.001- n.tar.002-", "numbered n.tar = n.tar.001 n.tar.002"},
+		"whole tars":         {"n.tar.1+ n.tar.2+", "| n.tar.1 n.tar.2"},
 		"of, in brackets":    {"n (part 1 of 2).bin n (part 2 of 2).bin", "named n.bin = n (part 1 of 2).bin n (part 2 of 2).bin"},
 		"of":                 {"n_1of3.zip n_2of3.zip", "named n.zip = n_1of3.zip n_2of3.zip (n_3of3.zip)"},
 		"of, apart":          {"n (1 of 2).bin n (2 of 2).bin n (1 of 3).bin", "named n.bin = n (1 of 2).bin n (2 of 2).bin; named n.bin = n (1 of 3).bin (n (2 of 3).bin) (n (3 of 3).bin)"},
@@ -85,11 +97,9 @@ func TestFind(t *testing.T) {
 			dir := t.TempDir()
 			var names []string
 			for _, file := range files(c.files) {
-				content := "part of something"
-				if plain, is := strings.CutSuffix(file, "*"); is {
-					file, content = plain, zipped
-				}
-				write(t, filepath.Join(dir, file), content)
+				mark := file[len(strings.TrimRight(file, "*^+-")):]
+				file = strings.TrimSuffix(file, mark)
+				write(t, filepath.Join(dir, file), content[mark])
 				names = append(names, file)
 			}
 			sets, rest, err := Find(dir, names, nil)

@@ -2,21 +2,33 @@ package parts
 
 import (
 	"bufio"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 
+	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
 
 // Sums are SHA-256 sums by the names of files.
-type Sums map[string][sha256.Size]byte
+type Sums map[string]Sum
+
+// Sum is what lists say of a file.
+type Sum struct {
+	sum   [sha256.Size]byte
+	doubt string // a list that says something else than another, or than itself
+}
 
 // listName matches the usual names of lists of sums.
 var listName = regexp.MustCompile(`(?i)^sha256sums?(\.txt)?$|\.sha256(sums?)?(\.txt)?$`)
@@ -64,11 +76,11 @@ func (s Sums) read(list string) error {
 		if _, err := hex.Decode(sum[:], []byte(m[1])); err != nil {
 			return fault.New(fault.Damaged, "%s: %w", list, err)
 		}
-		if other, known := s[name]; known && other != sum {
-			return fault.At(list, fault.New(fault.Damaged, "it has another sum for %s than a list beside it, or than it has itself", name).
-				Advise("move the list aside that is not of this set"))
+		said := Sum{sum: sum}
+		if other, known := s[name]; known && other.sum != sum {
+			said.doubt = list
 		}
-		s[name] = sum
+		s[name] = said
 	}
 	if err := lines.Err(); err != nil && !errors.Is(err, bufio.ErrTooLong) {
 		return fault.Reading(list, err)
@@ -80,8 +92,105 @@ func (s Sums) read(list string) error {
 // there.
 func (s Sums) Check(name string, sum []byte) (bool, error) {
 	want, known := s[name]
-	if known && string(want[:]) != string(sum) {
-		return true, fault.New(fault.Damaged, "%s has the SHA-256 sum %x where the list says %x", name, sum, want).Advise("fetch it again")
+	switch {
+	case known && want.doubt != "":
+		return true, fault.At(want.doubt, fault.New(fault.Damaged, "it has another sum for %s than a list beside it, or than it has itself", name).
+			Advise("move the list aside that is not of this set"))
+	case known && string(want.sum[:]) != string(sum):
+		return true, fault.New(fault.Damaged, "%s has the SHA-256 sum %x where the list says %x", name, sum, want.sum).Advise("fetch it again")
 	}
 	return known, nil
+}
+
+// Lists are the lists of sums that lie in folders, each read once. The zero value
+// is ready; it may be used on several goroutines.
+type Lists struct {
+	mu      sync.Mutex
+	folders map[string]Sums
+}
+
+// Of are the sums in the folders that the parts of a set lie in.
+func (l *Lists) Of(s *Set) (Sums, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var all Sums
+	seen := map[string]bool{}
+	for _, p := range s.Parts {
+		folder := filepath.Dir(p.Path)
+		if seen[folder] {
+			continue
+		}
+		seen[folder] = true
+		sums, known := l.folders[folder]
+		if !known {
+			var err error
+			if sums, err = ReadSums(folder); err != nil {
+				return nil, err
+			}
+			if l.folders == nil {
+				l.folders = map[string]Sums{}
+			}
+			l.folders[folder] = sums
+		}
+		if all == nil {
+			all = sums
+			continue
+		}
+		all = maps.Clone(all)
+		maps.Copy(all, sums)
+	}
+	return all, nil
+}
+
+// CheckSums reads those parts of an open set that are in the lists, or all of them
+// where only the whole is, and says how many sums were checked. A wrong one is of
+// kind fault.Damaged.
+func (s *Set) CheckSums(ctx context.Context, r *blob.Joined, sums Sums) (checked int, err error) {
+	layout := s.Layout()
+	listed := slices.ContainsFunc(layout, func(p archive.Part) bool { _, known := sums[p.Name]; return known })
+	_, known := sums[s.Name]
+	if known && !listed && s.Kind != Split && !s.EndsSplit() {
+		whole := sha256.New()
+		for i := range layout {
+			if err := s.read(ctx, r, i, whole); err != nil {
+				return 0, err
+			}
+		}
+		_, err := sums.Check(s.Name, whole.Sum(nil))
+		return 1, err
+	}
+	for i, p := range layout {
+		if _, known := sums[p.Name]; !known {
+			continue
+		}
+		sum := sha256.New()
+		if err := s.read(ctx, r, i, sum); err != nil {
+			return checked, err
+		}
+		checked++
+		if _, err := sums.Check(p.Name, sum.Sum(nil)); err != nil {
+			return checked, err
+		}
+	}
+	return checked, nil
+}
+
+// read passes the bytes of a part on.
+func (s *Set) read(ctx context.Context, r *blob.Joined, part int, to io.Writer) error {
+	const block = 1 << 20
+	size := s.Parts[part].size()
+	b := make([]byte, min(block, size))
+	for at := int64(0); at < size; at += int64(len(b)) {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		b = b[:min(block, size-at)]
+		if _, err := r.ReadFile(part, b, at); err != nil {
+			return err
+		}
+		if _, err := to.Write(b); err != nil {
+			return err
+		}
+	}
+	return nil
 }

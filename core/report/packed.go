@@ -143,7 +143,8 @@ func absolute(path string) string {
 // Set is a set in parts that was found, with what is wrong with it.
 type Set struct {
 	*parts.Set
-	Err error
+	Summed int // parts, or the whole, that were held against a list of sums
+	Err    error
 }
 
 type set struct {
@@ -157,13 +158,29 @@ type set struct {
 	Size     int64    `json:"size"`
 	Complete bool     `json:"complete"`
 	Open     bool     `json:"more_may_follow,omitempty"`
+	Summed   int      `json:"summed,omitempty"`
 	Failure  *Failure `json:"failure,omitempty"`
 }
 
 // Lines are one.
 func (s *Set) Lines(say fault.Wording) iter.Seq[any] {
 	return lines(set{Kind: "set", Name: s.Name, Path: s.Path(), Type: s.Kind.String(), Parts: s.Present(), Expected: len(s.Parts),
-		Missing: s.Missing(), Size: s.Size(), Complete: s.Err == nil, Open: s.MoreMayFollow(), Failure: FailureOf(s.Err, say)})
+		Missing: s.Missing(), Size: s.Size(), Complete: s.Err == nil, Open: s.MoreMayFollow(), Summed: s.Summed, Failure: FailureOf(s.Err, say)})
+}
+
+// Unscanned is a source that cannot be looked at, or is in no set.
+type Unscanned struct{ Err error }
+
+type unscanned struct {
+	Kind    string   `json:"kind"`
+	Path    string   `json:"path"`
+	Failure *Failure `json:"failure"`
+}
+
+// Lines are one.
+func (u *Unscanned) Lines(say fault.Wording) iter.Seq[any] {
+	f := FailureOf(u.Err, say)
+	return lines(unscanned{"source", f.Where, f})
 }
 
 // Joined is a file that was put together from so many parts.

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -36,6 +37,8 @@ type Conversion struct {
 	Output    create.Options // format, writing, cut and clash of the new archives
 	Workers   int
 	Read      *atomic.Int64 // counts decoded bytes
+
+	sums *parts.Lists
 }
 
 // Run rewrites the archives, several at a time, and reports each in the order of
@@ -48,6 +51,7 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 	if c.Placement == nil {
 		c.Placement = &place.Placement{}
 	}
+	c.sums = new(parts.Lists)
 	if c.Read == nil {
 		c.Read = new(atomic.Int64)
 	}
@@ -129,6 +133,9 @@ func (c *Conversion) one(ctx context.Context, s source.Source, target string) *r
 }
 
 func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *report.Converted) error {
+	if err := s.CheckSums(ctx, c.sums); err != nil {
+		return err
+	}
 	from, err := walk.Open(s, c.Reading)
 	if err != nil {
 		return err

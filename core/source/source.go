@@ -63,6 +63,31 @@ func (s Source) Size() int64 {
 	return 0
 }
 
+// CheckSums holds the parts of a set, or of the sets among the members of a series,
+// against the lists of SHA-256 sums that lie beside them. It reads all parts that are
+// listed. A wrong sum is of kind fault.Damaged; Err is returned as it is.
+func (s Source) CheckSums(ctx context.Context, lists *parts.Lists) error {
+	if s.Err != nil {
+		return s.Err
+	}
+	for _, m := range s.Members {
+		if err := m.CheckSums(ctx, lists); err != nil {
+			return fault.At(m.Path, err)
+		}
+	}
+	if s.Set == nil {
+		return nil
+	}
+	sums, err := lists.Of(s.Set)
+	if err != nil || len(sums) == 0 {
+		return err
+	}
+	r := s.Set.Open()
+	defer r.Close()
+	_, err = s.Set.CheckSums(ctx, r, sums)
+	return err
+}
+
 // A Request says where archives are looked for.
 type Request struct {
 	Names     []string // files and folders, taken to the letter
@@ -78,7 +103,8 @@ type Request struct {
 	AllowGaps   bool     // a series may lack numbers
 }
 
-// Find finds the sources of a request, in order. A file stands for itself,
+// Find finds the sources of a request, in order, and before them those that cannot
+// be used, so that this is known before any work is done. A file stands for itself,
 // whatever it is called, or for the set that it is a part of; a folder for the
 // sets in it and the files that have an archive's extension or match Archives,
 // in natural order (2 before 10). The same archive named twice is taken once. A
@@ -128,7 +154,37 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	for i := range f.found {
 		f.found[i].check()
 	}
-	return f.inSeries()
+	sources, err := f.inSeries()
+	usable := func(s Source) int {
+		if s.Err != nil {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(sources, func(a, b Source) int { return usable(a) - usable(b) })
+	return sources, err
+}
+
+// Barren are the folders among names in which none of the sources lies, in order.
+func Barren(names []string, sources []Source) (folders []string) {
+	holds := map[string]bool{}
+	for _, s := range sources {
+		at, err := filepath.Abs(s.Path)
+		for err == nil && !holds[at] {
+			holds[at] = true
+			at = filepath.Dir(at)
+		}
+	}
+	for _, name := range names {
+		at, err := filepath.Abs(name)
+		if err != nil || holds[at] {
+			continue
+		}
+		if info, err := os.Stat(name); err == nil && info.IsDir() {
+			folders = append(folders, name)
+		}
+	}
+	return folders
 }
 
 // CheckPatterns makes sure that patterns are well-formed.

@@ -34,6 +34,7 @@ func TestFind(t *testing.T) {
 		"only some by path": {Request{Names: []string{"in"}, Recursive: true, Archives: []string{"sub/**/b*"}}, "in/sub/deep/b.zip|sub/deep"},
 		"any file by name":  {Request{Names: []string{"in/notes.txt"}}, "in/notes.txt|"},
 		"missing":           {Request{Names: []string{"in/a?.zip", "in/a2.ZIP"}}, "!in/a?.zip| in/a2.ZIP|"},
+		"missing first":     {Request{Names: []string{"in/a2.ZIP", "in/a?.zip"}}, "!in/a?.zip| in/a2.ZIP|"},
 		"once":              {Request{Names: []string{"in/a10.zip", "in", "./in/a2.ZIP"}}, "in/a10.zip| in/a2.ZIP| in/link.zip|"},
 		"twice by two ways": {Request{Pairs: []Pair{{"in/a2.ZIP", "x"}, {"in/a2.ZIP", "y"}}}, "in/a2.ZIP| in/a2.ZIP|"},
 	} {

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/source"
@@ -211,6 +212,9 @@ func (s *side) loadArchive(ctx context.Context, path string, o archive.Options, 
 	sources, err := source.Find(ctx, source.Request{Names: []string{path}})
 	if err != nil {
 		return err
+	}
+	if err := sources[0].CheckSums(ctx, new(parts.Lists)); err != nil {
+		return fault.At(path, err)
 	}
 	a, err := walk.Open(sources[0], o)
 	if err != nil {

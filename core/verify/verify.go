@@ -18,11 +18,13 @@ import (
 )
 
 // Run checks archives, and calls report for each, in order. It counts in decoded
-// how many bytes came out so far; nil: nobody asks.
+// how many bytes came out so far; nil: nobody asks. The parts of sets are held
+// against the lists of sums beside them.
 func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.Int64, tell func(*report.Verified)) error {
 	if decoded == nil {
 		decoded = new(atomic.Int64)
 	}
+	o.Sums = true
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
 		r := &checking{Verified: report.Verified{Archive: a.Path, Err: err}}
 		if err == nil {

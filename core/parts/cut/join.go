@@ -44,7 +44,7 @@ func Join(ctx context.Context, set *parts.Set, path string, replace bool, read *
 	if err := s.Check(); err != nil {
 		return j, fault.At(s.Path(), err)
 	}
-	sums, err := s.sums()
+	sums, err := new(parts.Lists).Of(set)
 	if err != nil {
 		return j, err
 	}
@@ -86,27 +86,6 @@ func locate(where string, err error) error {
 	return err
 }
 
-// sums reads the lists in the folders that the parts lie in.
-func (s joining) sums() (parts.Sums, error) {
-	all := parts.Sums{}
-	seen := map[string]bool{}
-	for _, p := range s.Parts {
-		folder := filepath.Dir(p.Path)
-		if seen[folder] {
-			continue
-		}
-		seen[folder] = true
-		sums, err := parts.ReadSums(folder)
-		if err != nil {
-			return nil, err
-		}
-		for name, sum := range sums {
-			all[name] = sum
-		}
-	}
-	return all, nil
-}
-
 // joinCut copies the parts one after the other.
 func (s joining) joinCut(ctx context.Context, r *blob.Joined, out io.Writer, sums parts.Sums, j *Joined) error {
 	whole, err := s.summing(ctx, r, out, sums, j)
@@ -120,10 +99,10 @@ func (s joining) joinCut(ctx context.Context, r *blob.Joined, out io.Writer, sum
 	return err
 }
 
-// summing reads all parts, writes them to out unless that is nil, and holds each
-// against the list. It returns the sum of the whole, if that is in the list.
+// summing reads all parts, writes them to out, and holds each against the list. It
+// returns the sum of the whole, if that is in the list.
 func (s joining) summing(ctx context.Context, r *blob.Joined, out io.Writer, sums parts.Sums, j *Joined) (whole hash.Hash, err error) {
-	if _, known := sums[s.Name]; known && out != nil {
+	if _, known := sums[s.Name]; known {
 		whole = sha256.New()
 	}
 	block := make([]byte, blockSize)
@@ -132,7 +111,7 @@ func (s joining) summing(ctx context.Context, r *blob.Joined, out io.Writer, sum
 		if _, known := sums[p.Name]; known {
 			sum = sha256.New()
 		}
-		for at := int64(0); at < p.Size && (out != nil || sum != nil); {
+		for at := int64(0); at < p.Size; {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
@@ -164,16 +143,15 @@ func writeAll(b []byte, out io.Writer, sums ...hash.Hash) (err error) {
 			group.Go(func() { sum.Write(b) })
 		}
 	}
-	if out != nil {
-		_, err = out.Write(b)
-	}
+	_, err = out.Write(b)
 	group.Wait()
 	return err
 }
 
 // joinZIP copies the records of a split ZIP archive to their new places.
 func (s joining) joinZIP(ctx context.Context, r *blob.Joined, out io.Writer, sums parts.Sums, j *Joined) error {
-	if _, err := s.summing(ctx, r, nil, sums, j); err != nil {
+	var err error
+	if j.Summed, err = s.CheckSums(ctx, r, sums); err != nil {
 		return err
 	}
 	z, err := zip.Open(r, r.Size(), archive.Options{Parts: s.Layout()})
