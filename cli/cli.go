@@ -116,7 +116,9 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newDemo(s), newVersion(s))
+	completeOptions(root)
 	prepare(root)
+	completeInBash(root)
 	return root
 }
 

@@ -199,7 +199,8 @@ type placementOptions struct {
 	staging string
 }
 
-// renamePlaceholders are those of --rename.
+// The placeholders of --own-name and of --rename.
+var ownNamePlaceholders = []string{"stem", "name", "parent", "today"}
 var renamePlaceholders = []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}
 
 func (o *placementOptions) addTo(set *option.Set) {
@@ -208,7 +209,7 @@ func (o *placementOptions) addTo(set *option.Set) {
 	o.links = option.Either([]string{"keep", "skip", "refuse"}, plan.KeepLinks, plan.SkipLinks, plan.RefuseLinks)
 	set.Text(&o.Into, "into")
 	set.Value(&o.layout, "layout")
-	set.Value(&option.Template{To: &o.OwnName, Allowed: []string{"stem", "name", "parent", "today"}}, "own-name")
+	set.Value(&option.Template{To: &o.OwnName, Allowed: ownNamePlaceholders}, "own-name")
 	set.Switch(&o.Flatten, "flatten")
 	set.Number(&o.Peel, "peel", 0)
 	set.Value(&option.Template{To: &o.Rename, Allowed: renamePlaceholders}, "rename")

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"widecrate/core/archive"
+	"widecrate/core/format"
+	"widecrate/core/format/zip"
+	"widecrate/core/inspect"
+	"widecrate/core/source"
+)
+
+// completions are those of options whose words are not theirs alone: formats, the
+// placeholders of templates, and the paths in the archives that are named.
+var completions = map[string]cobra.CompletionFunc{
+	"to":       fixed(format.Writable()...),
+	"format":   fixed(format.Writable()...),
+	"method":   fixed(zip.Format.Methods...),
+	"try":      ways,
+	"own-name": placeholders(ownNamePlaceholders),
+	"rename":   placeholders(renamePlaceholders),
+	"entry":    entryPaths(strings.NewReplacer()),
+	"pick":     entryPaths(asPattern),
+	"drop":     entryPaths(asPattern),
+	"remove":   entryPaths(asPattern),
+}
+
+// asPattern makes a path match itself as a pattern.
+var asPattern = strings.NewReplacer("*", "?", "[", "?", "]", "?", "{", "?", "}", "?")
+
+// completeOptions adds the completions to a command and those below it.
+func completeOptions(cmd *cobra.Command) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		if c, known := completions[f.Name]; known {
+			_ = cmd.RegisterFlagCompletionFunc(f.Name, c) // fails only for an option that does not exist
+		}
+	})
+	for _, below := range cmd.Commands() {
+		completeOptions(below)
+	}
+}
+
+func fixed(words ...string) cobra.CompletionFunc {
+	return cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)
+}
+
+// ways completes the last of several with commas between them.
+func ways(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+	before := typed[:strings.LastIndex(typed, ",")+1]
+	var words []string
+	for _, name := range format.Writable() {
+		words = append(words, before+name)
+	}
+	return words, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+}
+
+// placeholders completes the one that was begun, or offers them behind what was typed.
+func placeholders(names []string) cobra.CompletionFunc {
+	return func(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
+		if open := strings.LastIndex(typed, "{"); open > strings.LastIndex(typed, "}") {
+			typed = typed[:open]
+		}
+		var words []string
+		for _, name := range names {
+			words = append(words, typed+"{"+name+"}")
+		}
+		return words, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+	}
+}
+
+// A shell is not kept waiting longer than this.
+const completionTime = 3 * time.Second
+
+// entryPaths offers what is in the named archives, a folder at a time. Of create and
+// weigh, whose sources are files, paths are completed as the shell does it.
+func entryPaths(written *strings.Replacer) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		if name := cmd.Name(); name == "create" || name == "weigh" {
+			return nil, cobra.ShellCompDirectiveDefault
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), completionTime)
+		defer cancel()
+		found := map[string]bool{}
+		offer := func(e *archive.Entry) {
+			path := written.Replace(e.Path)
+			if rest, begun := strings.CutPrefix(path, typed); begun && rest != "" {
+				if folder := strings.IndexByte(rest, '/'); folder >= 0 {
+					path = path[:len(typed)+folder+1]
+				} else if e.Kind == archive.Folder {
+					path += "/"
+				}
+				found[path] = true
+			}
+		}
+		sources, err := source.Find(ctx, source.Request{Names: args})
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		// What cannot be read has nothing to offer; the command will say why.
+		_ = inspect.Run(ctx, inspect.Options{Sources: sources}, func(a *inspect.Archive, _ error) error {
+			for _, e := range a.Entries(nil) {
+				offer(e)
+			}
+			return nil
+		})
+		directive := cobra.ShellCompDirectiveNoFileComp
+		paths := make([]string, 0, len(found))
+		for path := range found {
+			paths = append(paths, path)
+			if strings.HasSuffix(path, "/") {
+				directive |= cobra.ShellCompDirectiveNoSpace
+			}
+		}
+		slices.Sort(paths)
+		return paths, directive
+	}
+}
+
+// splitWords is what the script for bash calls of bash's completion package, and
+// wholeWords what it calls instead where that is not there.
+const (
+	splitWords = `_get_comp_words_by_ref "$@" cur prev words cword`
+	wholeWords = `if declare -F _get_comp_words_by_ref >/dev/null 2>&1; then
+        ` + splitWords + `
+        return
+    fi
+    local i
+    words=() cword=0
+    for i in "${!COMP_WORDS[@]}"; do
+        if ((i > 0)) && [[ ${COMP_WORDS[i]} == [=:]* || ${COMP_WORDS[i-1]} == [=:]* ]]; then
+            words[${#words[@]}-1]+=${COMP_WORDS[i]}
+        else
+            words+=("${COMP_WORDS[i]}")
+        fi
+        if ((i == COMP_CWORD)); then cword=$((${#words[@]} - 1)); fi
+    done
+    cur=${words[cword]} prev=${words[cword-1]}`
+)
+
+// completeInBash makes the script for bash work without its completion package too.
+func completeInBash(root *cobra.Command) {
+	root.InitDefaultCompletionCmd()
+	bash, _, err := root.Find([]string{"completion", "bash"})
+	if err != nil {
+		return // there is nothing to complete
+	}
+	bash.RunE = func(cmd *cobra.Command, _ []string) error {
+		described, err := cmd.Flags().GetBool("no-descriptions")
+		if err != nil {
+			return err
+		}
+		var script bytes.Buffer
+		if err := root.GenBashCompletionV2(&script, !described); err != nil {
+			return err
+		}
+		_, err = cmd.OutOrStdout().Write(bytes.Replace(script.Bytes(), []byte(splitWords), []byte(wholeWords), 1))
+		return err
+	}
+}
