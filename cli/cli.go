@@ -54,6 +54,9 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	case code == exitInterrupted:
 		s.warn("interrupted; what was not complete has been removed")
 	case err != nil && !done:
+		if as := cmd.Flags().Lookup("as"); as != nil && as.Value.String() == "json" && fault.Of(err) != fault.Usage {
+			s.json(&report.Failed{Err: err})
+		}
 		s.problem(err)
 	}
 	return code

@@ -276,6 +276,9 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 				err = fault.At(e.Source, err)
 			}
 			failures.Add(err)
+			if c.as.Value() == asJSON {
+				c.json(&report.Failed{Err: err})
+			}
 			c.problem(err)
 			return
 		}

@@ -55,7 +55,11 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 	}
 	if len(sources) > 0 && !quiet {
 		for _, folder := range source.Barren(o.request.Names, sources) {
-			s.warn("no archive in " + folder)
+			text := "no archive in " + folder
+			if into := cmd.Flags().Lookup("into"); into != nil && !into.Changed {
+				text += "; where archives are to go is said with --into " + folder
+			}
+			s.warn(text)
 		}
 	}
 	o.reading.MaxMemory = int64(o.memory)

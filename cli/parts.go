@@ -95,7 +95,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 			c.json(&sets[i])
 		}
 		for _, err := range errs {
-			c.json(&report.Unscanned{Err: err})
+			c.json(&report.Failed{Err: err})
 		}
 	case asNames:
 		for _, set := range sets {

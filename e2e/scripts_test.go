@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/csv"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"slices"
@@ -229,4 +230,32 @@ func TestFreshHaltAndLinks(t *testing.T) {
 		target, err := os.Readlink(filepath.Join(dir, "links-"+rule, "l/link"))
 		assert.Equal(t, rule == "keep", err == nil && target == "x.csv", rule)
 	}
+}
+
+// A script that reads JSON learns of a source that is missing from every command.
+func TestMissingSourceIsALine(t *testing.T) {
+	dir := t.TempDir()
+	for _, args := range []string{
+		"extract gone", "inspect gone", "verify gone", "convert gone --to zip --into x", "compare gone gone", "create x.zip gone",
+		"create {stem}.zip gone --each", "weigh gone", "edit gone.zip --remove x", "parts scan gone", "parts join gone.001", "parts split gone --part-size 1k",
+	} {
+		stdout, stderr, code := run(t, dir, append(strings.Fields(args), "--as", "json")...)
+		assert.Equal(t, 8, code, "%s: %s", args, stderr)
+		var line struct{ Failure *struct{ Code int } }
+		require.NoError(t, json.Unmarshal([]byte(stdout), &line), "%s: %s", args, stdout)
+		require.NotNil(t, line.Failure, args)
+		assert.Equal(t, 8, line.Failure.Code, args)
+	}
+}
+
+// A destination that stands where sources do is told before anything is written.
+func TestForgottenInto(t *testing.T) {
+	dir := sample(t)
+	put(t, filepath.Join(dir, "landing/notes.txt"), "mine")
+	_, stderr, code := run(t, dir, "extract", "in/a.zip", "landing", "--halt", "--clash", "skip")
+	assert.Equal(t, 0, code, stderr)
+	assert.True(t, strings.HasPrefix(stderr, "! no archive in landing; where archives are to go is said with --into landing"), stderr)
+	_, stderr, code = run(t, dir, "extract", "in/a.zip", "gone.zip", "--halt", "--into", "never")
+	assert.Equal(t, 8, code, stderr)
+	assert.NoDirExists(t, filepath.Join(dir, "never"), "what is missing is known before anything is written")
 }

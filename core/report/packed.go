@@ -168,21 +168,6 @@ func (s *Set) Lines(say fault.Wording) iter.Seq[any] {
 		Missing: s.Missing(), Size: s.Size(), Complete: s.Err == nil, Open: s.MoreMayFollow(), Summed: s.Summed, Failure: FailureOf(s.Err, say)})
 }
 
-// Unscanned is a source that cannot be looked at, or is in no set.
-type Unscanned struct{ Err error }
-
-type unscanned struct {
-	Kind    string   `json:"kind"`
-	Path    string   `json:"path"`
-	Failure *Failure `json:"failure"`
-}
-
-// Lines are one.
-func (u *Unscanned) Lines(say fault.Wording) iter.Seq[any] {
-	f := FailureOf(u.Err, say)
-	return lines(unscanned{"source", f.Where, f})
-}
-
 // Joined is a file that was put together from so many parts.
 type Joined struct {
 	cut.Joined

@@ -102,7 +102,7 @@ func Matches(s *choose.Selection, kept int, leftOut choose.Tally) (unmatched []s
 type Failure struct {
 	Kind  string `json:"kind"`
 	Code  int    `json:"code"`
-	Where string `json:"where"`
+	Where string `json:"where,omitempty"`
 	Why   string `json:"why"`
 	Do    string `json:"do,omitempty"`
 }
@@ -128,4 +128,17 @@ func byRule(t choose.Tally) map[string]int {
 		}
 	}
 	return counts
+}
+
+// Failed is a command that came to nothing, or a source of it.
+type Failed struct{ Err error }
+
+type failed struct {
+	Kind    string   `json:"kind"`
+	Failure *Failure `json:"failure"`
+}
+
+// Lines are one.
+func (f *Failed) Lines(say fault.Wording) iter.Seq[any] {
+	return lines(failed{"failed", FailureOf(f.Err, say)})
 }
