@@ -1,0 +1,62 @@
+package parts
+
+import (
+	"io"
+
+	"widecrate/core/blob"
+	"widecrate/core/format"
+	"widecrate/core/format/tar"
+	"widecrate/core/format/zip"
+)
+
+// wholes reports whether the files are archives each by itself, from their first
+// bytes to their last: a part of an archive that holds archives may well end like
+// one, and that of a tar with small files start like one. Of a lone one that can
+// only be said when its format has a directory at its end.
+func (a *assembly) wholes() bool {
+	for _, m := range a.placed {
+		whole := look(m.path(), func(file io.ReaderAt, size int64) bool {
+			found, err := format.Identify(file, size)
+			switch {
+			case err != nil || !found.Identify(file, size):
+				return false
+			case found.Name == zip.Format.Name:
+				n, err := zip.Segments(file, size)
+				return err == nil && n == 1
+			case found.Name == tar.Format.Name && !endsTar(file, size):
+				return false
+			}
+			return len(a.placed) > 1
+		})
+		if !whole {
+			return false
+		}
+	}
+	return true
+}
+
+// endsTar reports whether the last two blocks are zeros, as at the end of a tar
+// (POSIX.1, pax Interchange Format).
+func endsTar(file io.ReaderAt, size int64) bool {
+	var end [1024]byte
+	_, err := file.ReadAt(end[:], max(size-int64(len(end)), 0))
+	return (err == nil || err == io.EOF) && end == [1024]byte{}
+}
+
+// look opens a file for a short look.
+func look(path string, at func(r io.ReaderAt, size int64) bool) bool {
+	b, err := blob.Open(path)
+	if err != nil {
+		return false
+	}
+	defer b.Close()
+	return at(b, b.Size())
+}
+
+// EndsSplit reports whether a set that is not called so is a split ZIP archive.
+func (s *Set) EndsSplit() bool {
+	return look(s.Parts[len(s.Parts)-1].Path, func(r io.ReaderAt, size int64) bool {
+		n, err := zip.Segments(r, size)
+		return err == nil && n > 1
+	})
+}
