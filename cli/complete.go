@@ -152,12 +152,12 @@ func completeInBash(root *cobra.Command) {
 		return // there is nothing to complete
 	}
 	bash.RunE = func(cmd *cobra.Command, _ []string) error {
-		described, err := cmd.Flags().GetBool("no-descriptions")
+		plain, err := cmd.Flags().GetBool("no-descriptions")
 		if err != nil {
 			return err
 		}
 		var script bytes.Buffer
-		if err := root.GenBashCompletionV2(&script, !described); err != nil {
+		if err := root.GenBashCompletionV2(&script, !plain); err != nil {
 			return err
 		}
 		_, err = cmd.OutOrStdout().Write(bytes.Replace(script.Bytes(), []byte(splitWords), []byte(wholeWords), 1))
