@@ -145,7 +145,9 @@ func (a *Archive) Inner(entry *archive.Entry, data io.Reader, dir func() (string
 	if err != nil {
 		return nil, err
 	}
-	a.room -= min(spooled.Size(), a.room)
+	if a.Stream != nil {
+		a.room -= min(spooled.Size(), a.room)
+	}
 	inner := &Archive{outer: a, data: spooled, rules: a.rules}
 	inner.rules.Name, inner.rules.Parts = path.Base(entry.Path), nil
 	a.Keep()
