@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"errors"
 	"path/filepath"
 	"sync/atomic"
@@ -80,7 +79,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	for i, set := range found {
 		sets[i] = report.Set{Set: set, Err: set.Check()}
 		if c.sums && sets[i].Err == nil {
-			sets[i].Summed, sets[i].Err = checkSums(cmd.Context(), set, &lists)
+			sets[i].Summed, sets[i].Err = lists.Check(cmd.Context(), set)
 		}
 		if cmd.Context().Err() != nil {
 			return cmd.Context().Err()
@@ -117,16 +116,6 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 		return reported{err}
 	}
 	return nil
-}
-
-func checkSums(ctx context.Context, set *parts.Set, lists *parts.Lists) (int, error) {
-	sums, err := lists.Of(set)
-	if err != nil {
-		return 0, err
-	}
-	r := set.Open()
-	defer r.Close()
-	return set.CheckSums(ctx, r, sums)
 }
 
 func (c *scanCommand) summarize(sets []report.Set) {

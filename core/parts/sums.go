@@ -142,6 +142,18 @@ func (l *Lists) Of(s *Set) (Sums, error) {
 	return all, nil
 }
 
+// Check holds a set against the lists beside its parts, and says how many sums were
+// checked; see Set.CheckSums.
+func (l *Lists) Check(ctx context.Context, s *Set) (checked int, err error) {
+	sums, err := l.Of(s)
+	if err != nil || len(sums) == 0 {
+		return 0, err
+	}
+	r := s.Open()
+	defer r.Close()
+	return s.CheckSums(ctx, r, sums)
+}
+
 // CheckSums reads those parts of an open set that are in the lists, or all of them
 // where only the whole is, and says how many sums were checked. A wrong one is of
 // kind fault.Damaged.

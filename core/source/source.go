@@ -78,13 +78,7 @@ func (s Source) CheckSums(ctx context.Context, lists *parts.Lists) error {
 	if s.Set == nil {
 		return nil
 	}
-	sums, err := lists.Of(s.Set)
-	if err != nil || len(sums) == 0 {
-		return err
-	}
-	r := s.Set.Open()
-	defer r.Close()
-	_, err = s.Set.CheckSums(ctx, r, sums)
+	_, err := lists.Check(ctx, s.Set)
 	return err
 }
 
