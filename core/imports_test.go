@@ -30,6 +30,7 @@ var layers = [][]string{
 	{"format/zip", "format/tar"},
 	{"archive"},
 	{"blob", "codec", "folder"},
+	{"web"},
 	{"codec/inflate", "crypt"},
 	{"fault", "schedule"},
 }

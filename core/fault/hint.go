@@ -43,6 +43,8 @@ const (
 	KeepApart
 	SettleClashes
 	StageNearby
+	Credentials
+	TrustCertificate
 	hintCount
 )
 
@@ -77,6 +79,8 @@ var hints = [hintCount]string{
 	RelativeTo:       "say nothing of where paths start, or name a folder above",
 	KeepApart:        "pack them in separate archives, or keep the folders apart",
 	SettleClashes:    "nothing of this archive was put into place; say what to do about files that differ",
+	Credentials:      "give user and password for the host in the netrc file, or a token",
+	TrustCertificate: "if it is right, trust the certificates of a file as well",
 	StageNearby:      "unfinished work needs a folder on the same file system as the destination",
 }
 

@@ -1,0 +1,449 @@
+package blob
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"slices"
+	"sync"
+	"time"
+
+	"widecrate/core/fault"
+	"widecrate/core/web"
+)
+
+// A Range is the bytes from From up to To.
+type Range struct{ From, To int64 }
+
+// A Foreseer is read the faster the earlier it knows what of it will be.
+type Foreseer interface {
+	// Foresee says which ranges will be read, in any order. Nothing has to come of
+	// it.
+	Foresee(ranges []Range)
+}
+
+// Foresee says to whoever cares what will be read from r.
+func Foresee(r io.ReaderAt, ranges ...Range) {
+	if f, ok := r.(Foreseer); ok && len(ranges) > 0 {
+		f.Foresee(ranges)
+	}
+}
+
+// How a remote blob is read. Several are asked for in one request as long as they
+// are few and small.
+const (
+	chunk        = 64 << 10 // is kept, and forgotten, as one
+	firstStep    = 16 << 10 // of what nobody foresaw; doubled as long as it is read on
+	segment      = 8 << 20  // of one request
+	mostRanges   = 16       // of one request
+	mostRequests = 4        // at a time
+)
+
+// A Remote is what lies at an address whose server has ranges. What is read is
+// fetched when it is needed, or ahead of that where it was foreseen or is read in
+// order, and kept for a while. It may be used on several goroutines.
+type Remote struct {
+	resource *web.Resource
+	ctx      context.Context
+	cancel   context.CancelFunc
+	running  sync.WaitGroup
+	unlisten func()
+
+	mu       sync.Mutex
+	changed  sync.Cond
+	chunks   []*kept // by place
+	unread   int64   // bytes of them that nobody has read
+	clock    int64
+	fetches  []*fetching
+	foreseen []Range // in order, not asked for yet
+	next     int64   // where the last fetch ends that nobody foresaw,
+	step     int64   // and how long it was
+	err      error
+}
+
+// kept are bytes that came.
+type kept struct {
+	at   int64
+	data []byte
+	read int   // so many of them were
+	used int64 // the latest time
+	open bool  // more will be added
+}
+
+// fetching is a request under way.
+type fetching struct {
+	left    []Range
+	last    *kept // to which the next bytes are added
+	awaited int   // readers that wait for it
+}
+
+// NewRemote reads a resource with ranges, until ctx is cancelled. The blob closes
+// the resource. Of what it was opened with, so many bytes are read first.
+func NewRemote(ctx context.Context, resource *web.Resource, head int64) *Remote {
+	r := &Remote{resource: resource, next: -1}
+	r.ctx, r.cancel = context.WithCancel(ctx)
+	r.changed.L = &r.mu
+	wake := func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.changed.Broadcast()
+	}
+	context.AfterFunc(r.ctx, wake)
+	r.unlisten = resource.OnContention(wake)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.begin([]Range{{0, min(cmp.Or(head, resource.Size), resource.Size)}})
+	return r
+}
+
+// Size is in bytes.
+func (r *Remote) Size() int64 { return r.resource.Size }
+
+// Files has the address with its identity.
+func (r *Remote) Files() []File {
+	return []File{{Path: r.resource.Address.String(), Info: Info{r.resource}}}
+}
+
+// Info is the identity of what lies at an address.
+type Info struct{ *web.Resource }
+
+// The methods of fs.FileInfo.
+func (i Info) Name() string       { return i.Resource.Name }
+func (i Info) Size() int64        { return i.Resource.Size }
+func (i Info) Mode() fs.FileMode  { return 0o444 }
+func (i Info) ModTime() time.Time { return i.Modified }
+func (i Info) IsDir() bool        { return false }
+func (i Info) Sys() any           { return i.ETag }
+
+// ReadAt reads what has come, and waits for the rest. What cannot be fetched is of
+// kind fault.Unreadable.
+func (r *Remote) ReadAt(p []byte, offset int64) (n int, err error) {
+	short := error(nil)
+	if left := r.Size() - offset; int64(len(p)) > left {
+		if left <= 0 {
+			return 0, io.EOF
+		}
+		p, short = p[:left], io.EOF
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for n < len(p) {
+		if m := r.copy(p[n:], offset+int64(n)); m > 0 {
+			n += m
+			continue
+		}
+		if err := cmp.Or(r.err, r.ctx.Err()); err != nil {
+			return n, err
+		}
+		f := r.coming(offset + int64(n))
+		if f == nil {
+			f = r.begin(r.need(offset+int64(n), int64(len(p)-n)))
+		}
+		f.awaited++
+		r.changed.Broadcast()
+		r.changed.Wait()
+		f.awaited--
+	}
+	r.ahead()
+	return n, short
+}
+
+// find returns the index of the first chunk that ends behind a place.
+func (r *Remote) find(at int64) int {
+	i, _ := slices.BinarySearchFunc(r.chunks, at, func(k *kept, at int64) int { return cmp.Compare(k.at+int64(len(k.data)), at+1) })
+	return i
+}
+
+// copy copies from the chunk at a place; 0: there is none.
+func (r *Remote) copy(p []byte, at int64) int {
+	i := r.find(at)
+	if i == len(r.chunks) || r.chunks[i].at > at {
+		return 0
+	}
+	k := r.chunks[i]
+	n := copy(p, k.data[at-k.at:])
+	if read := int(at-k.at) + n; read > k.read {
+		r.unread -= int64(read - k.read)
+		k.read = read
+		if r.unread < r.most()/2 { // requests may be waiting for room
+			r.changed.Broadcast()
+		}
+	}
+	r.clock++
+	k.used = r.clock
+	return n
+}
+
+// most is how many bytes are kept that nobody has read.
+func (r *Remote) most() int64 { return r.resource.Share() }
+
+// coming is a request that will soon bring what is at a place; nil: none will.
+func (r *Remote) coming(at int64) *fetching {
+	for _, f := range r.fetches {
+		before := int64(0)
+		for _, want := range f.left {
+			if want.From <= at && at < want.To {
+				if before+at-want.From <= segment {
+					return f
+				}
+				// It is far off: that request ends where this one begins.
+				break
+			}
+			before += want.To - want.From
+		}
+	}
+	return nil
+}
+
+// need says what to ask for to read n bytes at a place: those that were foreseen
+// with it, or as much more as it is read in order.
+func (r *Remote) need(at, n int64) []Range {
+	for i, want := range r.foreseen {
+		if want.From <= at && at < want.To {
+			rest := slices.Clone(r.foreseen[i:])
+			rest[0].From = at
+			r.foreseen = r.foreseen[:i]
+			if want.From < at {
+				r.foreseen = append(r.foreseen, Range{want.From, at})
+			}
+			batch, left := cut(rest)
+			r.foreseen = append(r.foreseen, left...)
+			return batch
+		}
+	}
+	if ahead := at - r.next; r.next >= 0 && ahead >= 0 && ahead <= r.resource.Gap() {
+		r.step = min(2*r.step, segment)
+	} else {
+		r.step = firstStep
+	}
+	to := min(at+max(n, r.step), r.Size())
+	if i := r.find(at); i < len(r.chunks) {
+		to = min(to, max(r.chunks[i].at, at+1))
+	}
+	r.next = to
+	return []Range{{at, to}}
+}
+
+// cut takes from ranges as many as one request is for.
+func cut(ranges []Range) (batch, left []Range) {
+	room := int64(segment)
+	for len(ranges) > 0 && len(batch) < mostRanges && room > 0 {
+		want := ranges[0]
+		if want.To-want.From > room {
+			if len(batch) > 0 && want.To-want.From <= segment {
+				break // it fits into a request of its own
+			}
+			batch = append(batch, Range{want.From, want.From + room})
+			return batch, append([]Range{{want.From + room, want.To}}, ranges[1:]...)
+		}
+		batch, ranges = append(batch, want), ranges[1:]
+		room -= want.To - want.From
+	}
+	return batch, ranges
+}
+
+// begin starts a request. Others end where it begins.
+func (r *Remote) begin(ranges []Range) *fetching {
+	f := &fetching{left: subtract(ranges, r.has())}
+	for _, other := range r.fetches {
+		other.left = subtract(other.left, ranges)
+	}
+	r.fetches = append(r.fetches, f)
+	r.running.Go(func() {
+		asked := make([]web.Range, len(ranges))
+		for i, want := range ranges {
+			asked[i] = web.Range(want)
+		}
+		err := r.resource.Fetch(r.ctx, asked, func(at int64, p []byte) error { return r.take(f, at, p) })
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.fetches = slices.DeleteFunc(r.fetches, func(other *fetching) bool { return other == f })
+		f.seal()
+		if err != nil && err != errEnough && r.err == nil {
+			r.err = err
+		}
+		r.ahead()
+		r.changed.Broadcast()
+	})
+	return f
+}
+
+// errEnough ends a request.
+var errEnough = errors.New("enough")
+
+// take keeps bytes that came. It waits as long as enough of them are unread, and
+// nobody waits for more.
+func (r *Remote) take(f *fetching, at int64, p []byte) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	end := at + int64(len(p))
+	for _, want := range f.left {
+		if from, to := max(want.From, at), min(want.To, end); from < to {
+			r.keep(f, from, p[from-at:to-at])
+		}
+	}
+	f.left = subtract(f.left, []Range{{at, end}})
+	r.changed.Broadcast()
+	if len(f.left) == 0 {
+		return errEnough
+	}
+	for r.unread >= r.most() && f.awaited == 0 && r.ctx.Err() == nil {
+		if r.resource.Contended() { // others have a better use for the connection
+			r.foreseen = merge(append(r.foreseen, f.left...), 0)
+			f.left = nil
+			return errEnough
+		}
+		r.changed.Wait()
+	}
+	return r.ctx.Err()
+}
+
+// keep adds bytes to the chunks, and forgets those that were not used for the
+// longest time.
+func (r *Remote) keep(f *fetching, at int64, p []byte) {
+	for len(p) > 0 {
+		k := f.last
+		if k == nil || k.at+int64(len(k.data)) != at || len(k.data) == chunk {
+			f.seal()
+			k = &kept{at: at, data: buffers.Get().(*[chunk]byte)[:0], open: true}
+			f.last = k
+			r.chunks = slices.Insert(r.chunks, r.find(at), k)
+			r.clock++
+			k.used = r.clock
+		}
+		n := min(chunk-len(k.data), len(p))
+		k.data = append(k.data, p[:n]...)
+		p, at = p[n:], at+int64(n)
+		r.unread += int64(n)
+	}
+	for int64(len(r.chunks))*chunk > 2*r.most() && r.forget() {
+	}
+}
+
+func (f *fetching) seal() {
+	if f.last != nil {
+		f.last.open = false
+		f.last = nil
+	}
+}
+
+var buffers = sync.Pool{New: func() any { return new([chunk]byte) }}
+
+// forget lets go of the chunk that was not used for the longest time.
+func (r *Remote) forget() bool {
+	oldest := -1
+	for i, k := range r.chunks {
+		if !k.open && (oldest < 0 || k.used < r.chunks[oldest].used) {
+			oldest = i
+		}
+	}
+	if oldest < 0 {
+		return false
+	}
+	k := r.chunks[oldest]
+	r.chunks = slices.Delete(r.chunks, oldest, oldest+1)
+	if unread := len(k.data) - k.read; unread > 0 {
+		// It was fetched for nothing: reading goes other ways than foreseen.
+		r.unread -= int64(unread)
+		r.foreseen = nil
+	}
+	buffers.Put((*[chunk]byte)(k.data[:chunk]))
+	return true
+}
+
+// Foresee is that of Foreseer.
+func (r *Remote) Foresee(ranges []Range) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	has := r.has()
+	for _, f := range r.fetches {
+		has = append(has, f.left...)
+	}
+	wanted := slices.Clone(ranges)
+	for i := range wanted {
+		wanted[i].To = min(wanted[i].To, r.Size())
+	}
+	r.foreseen = merge(append(r.foreseen, subtract(merge(wanted, 0), merge(has, 0))...), r.resource.Gap())
+	r.ahead()
+}
+
+// has are the ranges that are kept, in order.
+func (r *Remote) has() []Range {
+	has := make([]Range, len(r.chunks))
+	for i, k := range r.chunks {
+		has[i] = Range{k.at, k.at + int64(len(k.data))}
+	}
+	return merge(has, 0)
+}
+
+// ahead asks for what was foreseen, as far as there is room.
+func (r *Remote) ahead() {
+	for len(r.foreseen) > 0 && len(r.fetches) < mostRequests && r.err == nil && r.ctx.Err() == nil && !r.resource.Contended() {
+		coming := r.unread
+		for _, f := range r.fetches {
+			for _, want := range f.left {
+				coming += want.To - want.From
+			}
+		}
+		if coming >= r.most() {
+			return
+		}
+		var batch []Range
+		if batch, r.foreseen = cut(subtract(r.foreseen, r.has())); batch != nil {
+			r.begin(batch)
+		}
+	}
+}
+
+// Close ends what is under way.
+func (r *Remote) Close() error {
+	r.cancel()
+	r.running.Wait()
+	r.unlisten()
+	r.resource.Close()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.err = fault.Reading("", fs.ErrClosed)
+	for _, k := range r.chunks {
+		buffers.Put((*[chunk]byte)(k.data[:chunk]))
+	}
+	r.chunks = nil
+	return nil
+}
+
+// merge puts ranges into order, and joins those with no more than a gap between
+// them.
+func merge(ranges []Range, gap int64) []Range {
+	slices.SortFunc(ranges, func(a, b Range) int { return cmp.Compare(a.From, b.From) })
+	var merged []Range
+	for _, r := range ranges {
+		if last := len(merged) - 1; last >= 0 && r.From <= merged[last].To+gap {
+			merged[last].To = max(merged[last].To, r.To)
+		} else if r.From < r.To {
+			merged = append(merged, r)
+		}
+	}
+	return merged
+}
+
+// subtract returns what is in ranges and not in others, both in order.
+func subtract(ranges, others []Range) []Range {
+	var left []Range
+	for _, r := range ranges {
+		for _, o := range others {
+			if o.To <= r.From || o.From >= r.To {
+				continue
+			}
+			if r.From < o.From {
+				left = append(left, Range{r.From, o.From})
+			}
+			r.From = o.To
+		}
+		if r.From < r.To {
+			left = append(left, r)
+		}
+	}
+	return left
+}
