@@ -12,6 +12,7 @@ import (
 
 type compareCommand struct {
 	*streams
+	webOptions
 	selectionOptions
 	passwordOptions
 	outputOptions
@@ -42,6 +43,7 @@ when both are the same and 1 when they are not.`,
 		set.Switch(&c.Times, "times")
 		c.passwordOptions.addTo(set)
 	})
+	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
 	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
@@ -56,6 +58,12 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	if c.Reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
+		return err
+	}
+	if err := onceInput(cmd, args); err != nil {
+		return err
+	}
+	if c.Web, err = c.client(cmd, c.streams, args...); err != nil {
 		return err
 	}
 	c.A, c.B = args[0], args[1]

@@ -67,6 +67,7 @@ fails does not stop the others.`,
 		c.passwordOptions.addTo(set)
 		c.limitOptions.addTo(set)
 	})
+	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -134,7 +135,7 @@ func (c *extractCommand) startProgress(sources []source.Source, done *extract.Pr
 	started := time.Now()
 	return c.start(c.streams, c.quiet, func() string {
 		bytes := done.Bytes.Load()
-		return show.Rate(time.Since(started), bytes, done.Read.Load(), all,
+		return show.Rate(time.Since(started), bytes, done.Read.Load(), all+done.Expected.Load(),
 			fmt.Sprintf("%s of %s archives", show.Number(int(done.Archives.Load())), show.Number(len(sources))),
 			show.Count(int(done.Entries.Load()), "file"), show.Size(bytes))
 	})

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -27,6 +28,7 @@ import (
 // their entries, and how they are opened.
 type archiveOptions struct {
 	sourceOptions
+	webOptions
 	selectionOptions
 	passwordOptions
 	limitOptions
@@ -39,17 +41,32 @@ func (o *archiveOptions) addTo(set *option.Set) {
 		o.passwordOptions.addTo(set)
 		o.limitOptions.addTo(set)
 	})
+	set.Group("Archives at addresses", func() { o.webOptions.addTo(set) })
 	set.Group("Which entries", func() { o.selectionOptions.addTo(set) })
 }
 
 // resolve finds the archives and the selection, and completes the options of
 // reading.
 func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, quiet bool) ([]source.Source, *choose.Selection, error) {
+	if err := onceInput(cmd, args); err != nil {
+		return nil, nil, err
+	}
 	selection, err := o.selection(cmd)
 	if err != nil {
 		return nil, nil, err
 	}
-	sources, err := o.sources(cmd, args)
+	if err := o.readNames(cmd, args); err != nil {
+		return nil, nil, err
+	}
+	names := slices.Clone(o.request.Names)
+	for _, pair := range o.request.Pairs {
+		names = append(names, pair.Source)
+	}
+	if o.request.Web, err = o.client(cmd, s, names...); err != nil {
+		return nil, nil, err
+	}
+	o.request.Input = cmd.InOrStdin()
+	sources, err := source.Find(cmd.Context(), o.request)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -94,23 +111,20 @@ func (o *sourceOptions) addTo(set *option.Set) {
 	set.Number(&o.depth, "nested-depth", 1)
 }
 
-// sources finds the archives of a command line.
-func (o *sourceOptions) sources(cmd *cobra.Command, args []string) ([]source.Source, error) {
+// readNames completes the names of a command line with those of a list.
+func (o *sourceOptions) readNames(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 && o.list == "" && len(o.request.Pairs) == 0 {
-		return nil, usage(cmd, fmt.Errorf("no source is named"))
+		return usage(cmd, fmt.Errorf("no source is named"))
 	}
 	o.request.Names = args
-	if o.list != "" {
-		err := readFile(cmd, o.list, func(r io.Reader) error {
-			names, err := source.ReadList(r, o.nullIn)
-			o.request.Names = append(o.request.Names, names...)
-			return err
-		})
-		if err != nil {
-			return nil, err
-		}
+	if o.list == "" {
+		return nil
 	}
-	return source.Find(cmd.Context(), o.request)
+	return readFile(cmd, o.list, func(r io.Reader) error {
+		names, err := source.ReadList(r, o.nullIn)
+		o.request.Names = append(o.request.Names, names...)
+		return err
+	})
 }
 
 // nestedDepth is 0 without --nested.

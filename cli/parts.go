@@ -174,6 +174,7 @@ func why(err error) string {
 
 type joinCommand struct {
 	*streams
+	webOptions
 	outputOptions
 	progressOption
 	into    string
@@ -201,6 +202,7 @@ it, and the whole. The file appears when all of it is there and right.`,
 		set.Value(&c.clash, "clash")
 		set.Texts(&c.partsIn, "parts-in")
 	})
+	set.Group("Parts at addresses", func() { c.webOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -208,10 +210,24 @@ it, and the whole. The file appears when all of it is there and right.`,
 	return cmd
 }
 
+// set is that of a part on disk, or at an address.
+func (c *joinCommand) set(cmd *cobra.Command, part string) (*parts.Set, error) {
+	client, err := c.client(cmd, c.streams, part)
+	switch {
+	case err != nil:
+		return nil, err
+	case client == nil:
+		return parts.Around(part, c.partsIn)
+	case c.into == "":
+		return nil, usage(cmd, errors.New("the parts lie at an address: --into names the file to make"))
+	}
+	return source.SetAt(cmd.Context(), client, part)
+}
+
 func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
 	started := time.Now()
-	set, err := parts.Around(args[0], c.partsIn)
+	set, err := c.set(cmd, args[0])
 	if err != nil {
 		return err
 	}

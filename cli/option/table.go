@@ -41,6 +41,12 @@ var Table = []Row{
 		More: "the encoding of entry names that do not say theirs, a NAME such as cp932 or windows-1251; detected when left out"},
 	{Name: "zone", Placeholder: "NAME", Help: "the time zone of entry times that do not say",
 		More: "the time zone of entry times that do not say, a NAME such as UTC or Asia/Tokyo; the local one when left out"},
+	{Name: "token-env", Placeholder: "VAR", Help: "has a bearer token for the addresses",
+		More: "the environment variable VAR has a bearer token for the host of the addresses; user and password come from the netrc file"},
+	{Name: "ca-file", Placeholder: "FILE", Help: "trust the certificates in it as well", More: "trust the certificates in this FILE (PEM) as well as those of the system"},
+	{Name: "retries", Placeholder: "NUMBER", Help: "how often a lost connection is tried again", More: "how often, in a row, a lost connection or a busy server is tried again; 5 when left out"},
+	{Name: "connections", Placeholder: "NUMBER", Help: "how many at once to each host", More: "how many connections there are at once to each host; 4 when left out"},
+	{Name: "idle", Placeholder: "TIME", Help: "a connection silent for so long is lost", More: "a connection on which no byte came for this TIME is lost; 30s when left out"},
 	{Name: "nested", Help: "also open the archives found inside", More: "also open the archives found inside; the selection is then on what they hold"},
 	{Name: "nested-depth", Placeholder: "NUMBER", Help: "how deep"},
 

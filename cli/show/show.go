@@ -47,6 +47,9 @@ func (g *gate) Write(p []byte) (int, error) {
 	return g.w.Write(p)
 }
 
+// Aside prints a line at once, whatever else is being printed; any goroutine may.
+func (s *Screen) Aside(text string) { fmt.Fprintf(s.gate, "%s\n", Plain(text)) }
+
 // NewScreen makes a screen of a stream. Colours are used on a terminal only,
 // and not where NO_COLOR is set.
 func NewScreen(w io.Writer) *Screen {

@@ -28,6 +28,20 @@ type Reader interface {
 	Close() error
 }
 
+// Extents is a Reader that tells where the bytes of an entry are.
+type Extents interface {
+	// Extent is where header and data of the i-th entry lie in the archive, in
+	// bytes, or a little more.
+	Extent(i int) (from, to int64)
+}
+
+// Stores is a Reader that tells where data lies that is stored as it is.
+type Stores interface {
+	// Stored is where the data of the i-th entry lies in the archive; its size is
+	// Unknown where it is packed or locked.
+	Stored(i int) (from, size int64, err error)
+}
+
 // A Stream goes through an archive once, in order, as its bytes arrive.
 type Stream interface {
 	// Next moves to the next entry, leaving out what was not read of the one

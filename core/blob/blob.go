@@ -28,8 +28,9 @@ type Blob interface {
 
 // A File is a file that is read, as it was when it was found: its identity.
 type File struct {
-	Path string
+	Path string // or address
 	Info fs.FileInfo
+	Open func() (Blob, error) // nil: it lies on disk
 }
 
 // Find returns the identity of a file on disk, that of what a link points at.
@@ -39,7 +40,7 @@ func Find(path string) (File, error) {
 	if err == nil && !info.Mode().IsRegular() {
 		err = fault.New(fault.Unreadable, "it is no file")
 	}
-	return File{path, info}, fault.Reading(path, err)
+	return File{Path: path, Info: info}, fault.Reading(path, err)
 }
 
 // Size is in bytes.
@@ -75,7 +76,7 @@ func Open(path string) (Blob, error) {
 		f.Close()
 		return nil, fault.Reading("", err)
 	}
-	return &file{f, File{path, info}}, nil
+	return &file{f, File{Path: path, Info: info}}, nil
 }
 
 type file struct {
@@ -97,6 +98,38 @@ type borrowed struct {
 func (b borrowed) Size() int64 { return b.size }
 func (borrowed) Close() error  { return nil }
 func (borrowed) Files() []File { return nil }
+
+// Section is a piece of a blob, which stays open.
+func Section(b Blob, from, size int64) Blob { return &section{b, from, size} }
+
+type section struct {
+	Blob
+	from, size int64
+}
+
+func (s *section) Size() int64   { return s.size }
+func (s *section) Close() error  { return nil }
+func (s *section) Files() []File { return nil }
+
+func (s *section) ReadAt(p []byte, at int64) (int, error) {
+	if at >= s.size {
+		return 0, io.EOF
+	}
+	n, err := s.Blob.ReadAt(p[:min(int64(len(p)), s.size-at)], s.from+at)
+	if err == nil && n < len(p) {
+		err = io.EOF
+	}
+	return n, err
+}
+
+// Foresee is that of Foreseer.
+func (s *section) Foresee(ranges []Range) {
+	inside := make([]Range, len(ranges))
+	for i, r := range ranges {
+		inside[i] = Range{s.from + r.From, s.from + min(r.To, s.size)}
+	}
+	Foresee(s.Blob, inside...)
+}
 
 // Memory is bytes in memory.
 func Memory(b []byte) Blob { return memory{bytes.NewReader(b)} }

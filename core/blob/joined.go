@@ -23,7 +23,8 @@ type Joined struct {
 	mu   sync.Mutex
 	idle sync.Cond // a file has no user any more
 	open map[int]*handle
-	used []int // open files, the one used last at the end
+	data map[int]Blob // of those that do not lie on disk
+	used []int        // open files, the one used last at the end
 	gone bool
 }
 
@@ -79,6 +80,17 @@ func (j *Joined) ReadFile(i int, p []byte, at int64) (int, error) {
 	if len(p) == 0 {
 		return 0, nil
 	}
+	if j.files[i].Open != nil {
+		data, err := j.elsewhere(i)
+		if err != nil {
+			return 0, err
+		}
+		n, err := data.ReadAt(p, at)
+		if err == io.EOF && n == len(p) {
+			err = nil
+		}
+		return n, fault.Reading(j.files[i].Path, err)
+	}
 	h, err := j.acquire(i)
 	if err != nil {
 		return 0, err
@@ -98,6 +110,45 @@ func (j *Joined) ReadFile(i int, p []byte, at int64) (int, error) {
 		}
 	}
 	return n, fault.Reading(j.files[i].Path, err)
+}
+
+// Foresee is that of Foreseer.
+func (j *Joined) Foresee(ranges []Range) {
+	for i, f := range j.files {
+		var inside []Range
+		for _, r := range ranges {
+			if from, to := max(r.From, j.starts[i]), min(r.To, j.starts[i+1]); from < to {
+				inside = append(inside, Range{from - j.starts[i], to - j.starts[i]})
+			}
+		}
+		if f.Open == nil || inside == nil {
+			continue
+		}
+		if data, err := j.elsewhere(i); err == nil { // it will be reported
+			Foresee(data, inside...)
+		}
+	}
+}
+
+// elsewhere opens a file that does not lie on disk, or finds it open.
+func (j *Joined) elsewhere(i int) (Blob, error) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	switch {
+	case j.gone:
+		return nil, fault.Reading(j.files[i].Path, os.ErrClosed)
+	case j.data[i] != nil:
+		return j.data[i], nil
+	}
+	data, err := j.files[i].Open()
+	if err != nil {
+		return nil, fault.Reading(j.files[i].Path, err)
+	}
+	if j.data == nil {
+		j.data = map[int]Blob{}
+	}
+	j.data[i] = data
+	return data, nil
 }
 
 // changed says that a file is not what it was when it was found.
@@ -164,5 +215,8 @@ func (j *Joined) Close() error {
 		h.file.Close() // read only: nothing can be lost
 	}
 	j.open, j.used = nil, nil
+	for _, data := range j.data {
+		data.Close()
+	}
 	return nil
 }

@@ -75,8 +75,8 @@ type kept struct {
 // fetching is a request under way.
 type fetching struct {
 	left    []Range
-	last    *kept // to which the next bytes are added
-	awaited int   // readers that wait for it
+	last    *kept   // to which the next bytes are added
+	awaited []int64 // places that readers wait for
 }
 
 // NewRemote reads a resource with ranges, until ctx is cancelled. The blob closes
@@ -96,6 +96,37 @@ func NewRemote(ctx context.Context, resource *web.Resource, head int64) *Remote 
 	defer r.mu.Unlock()
 	r.begin([]Range{{0, min(cmp.Or(head, resource.Size), resource.Size)}})
 	return r
+}
+
+// FindAt returns the identity of what lies at an address, with a way to read it until
+// ctx is cancelled; without Info there is nothing. It has to have ranges.
+func FindAt(ctx context.Context, a *web.Address) (File, error) {
+	f := File{Path: a.String()}
+	resource, err := a.Open(ctx, 1)
+	if errors.Is(err, web.ErrMissing) {
+		return f, nil
+	}
+	if err != nil {
+		return f, fault.At(f.Path, err)
+	}
+	resource.Close()
+	if !resource.Ranges {
+		return f, fault.At(f.Path, fault.New(fault.Unreadable, "its server sends no parts of files, and so the parts of a set cannot be read as one").
+			Advise("fetch all parts first"))
+	}
+	f.Info = Info{resource}
+	f.Open = func() (Blob, error) {
+		again, err := a.Open(ctx, firstStep)
+		if err != nil {
+			return nil, err
+		}
+		if !again.Ranges || again.Size != resource.Size || again.ETag != resource.ETag {
+			again.Close()
+			return nil, fault.New(fault.Unreadable, "it changed while it was read").Advise("run it again when nothing writes to it any more")
+		}
+		return NewRemote(ctx, again, firstStep), nil
+	}
+	return f, nil
 }
 
 // Size is in bytes.
@@ -137,14 +168,16 @@ func (r *Remote) ReadAt(p []byte, offset int64) (n int, err error) {
 		if err := cmp.Or(r.err, r.ctx.Err()); err != nil {
 			return n, err
 		}
-		f := r.coming(offset + int64(n))
+		at := offset + int64(n)
+		f := r.coming(at)
 		if f == nil {
-			f = r.begin(r.need(offset+int64(n), int64(len(p)-n)))
+			f = r.begin(r.need(at, int64(len(p)-n)))
 		}
-		f.awaited++
+		f.awaited = append(f.awaited, at)
 		r.changed.Broadcast()
 		r.changed.Wait()
-		f.awaited--
+		i := slices.Index(f.awaited, at)
+		f.awaited = slices.Delete(f.awaited, i, i+1)
 	}
 	r.ahead()
 	return n, short
@@ -289,7 +322,7 @@ func (r *Remote) take(f *fetching, at int64, p []byte) error {
 	if len(f.left) == 0 {
 		return errEnough
 	}
-	for r.unread >= r.most() && f.awaited == 0 && r.ctx.Err() == nil {
+	for r.unread >= r.most() && !f.isAwaited() && r.ctx.Err() == nil {
 		if r.resource.Contended() { // others have a better use for the connection
 			r.foreseen = merge(append(r.foreseen, f.left...), 0)
 			f.left = nil
@@ -298,6 +331,13 @@ func (r *Remote) take(f *fetching, at int64, p []byte) error {
 		r.changed.Wait()
 	}
 	return r.ctx.Err()
+}
+
+// isAwaited reports whether somebody waits for what it has yet to bring.
+func (f *fetching) isAwaited() bool {
+	return slices.ContainsFunc(f.awaited, func(at int64) bool {
+		return slices.ContainsFunc(f.left, func(want Range) bool { return want.From <= at && at < want.To })
+	})
 }
 
 // keep adds bytes to the chunks, and forgets those that were not used for the

@@ -152,7 +152,7 @@ func TestRemoteContention(t *testing.T) {
 		}
 	}
 	cancel()
-	_, err := all[0].ReadAt(p, 3<<20)
+	_, err := all[0].ReadAt(p, 12<<20)
 	assert.ErrorIs(t, err, context.Canceled)
 	for _, r := range all {
 		require.NoError(t, r.Close())

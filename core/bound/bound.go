@@ -29,38 +29,52 @@ const (
 // A Budget is what is left of the limits for one source. It may be used by
 // several goroutines.
 type Budget struct {
-	limit   int64 // bytes
-	why     fault.Hint
+	size    func() int64 // of the source; it may grow as the source arrives
+	ratio   int64
+	floor   int64 // bytes that are allowed whatever the size
+	total   int64
 	entries int64
+	known   atomic.Int64 // the latest limit
 	used    atomic.Int64
 	seen    atomic.Int64
 }
 
-// Budget returns what a source of size bytes may unpack to.
-func (b Limits) Budget(size int64) *Budget {
-	ratio, entries, floor := b.Ratio, b.Entries, int64(0)
-	if ratio == 0 { // one that is given holds as given
-		ratio, floor = DefaultRatio, RatioFloor
+// Budget returns what a source may unpack to that is of a size in bytes, which may
+// grow while it arrives.
+func (b Limits) Budget(size func() int64) *Budget {
+	u := &Budget{size: size, ratio: b.Ratio, total: b.Total, entries: b.Entries}
+	if u.ratio == 0 { // one that is given holds as given
+		u.ratio, u.floor = DefaultRatio, RatioFloor
 	}
-	if entries == 0 {
-		entries = DefaultEntries
-	}
-	limit := int64(math.MaxInt64)
-	if size < math.MaxInt64/ratio {
-		limit = max(size*ratio, floor)
-	}
-	u := &Budget{limit: limit, entries: entries, why: fault.AllowRatio}
-	if b.Total > 0 && b.Total < limit {
-		u.limit, u.why = b.Total, fault.AllowTotal
+	if u.entries == 0 {
+		u.entries = DefaultEntries
 	}
 	return u
+}
+
+// limit is how many bytes there may be, and what allows more.
+func (b *Budget) limit() (int64, fault.Hint) {
+	limit := int64(math.MaxInt64)
+	if size := b.size(); size < math.MaxInt64/b.ratio {
+		limit = max(size*b.ratio, b.floor)
+	}
+	if b.total > 0 && b.total < limit {
+		return b.total, fault.AllowTotal
+	}
+	return limit, fault.AllowRatio
 }
 
 // Check compares what is about to be unpacked with what is left. Too much is of
 // kind fault.Unsafe.
 func (b *Budget) Check(bytes int64) error {
-	if used := b.used.Load(); bytes > b.limit-used {
-		return fault.New(fault.Unsafe, "it unpacks to more than %d bytes, far more than its size lets expect", b.limit).Suggest(b.why)
+	used := b.used.Load()
+	if bytes <= b.known.Load()-used {
+		return nil
+	}
+	limit, why := b.limit()
+	b.known.Store(limit)
+	if bytes > limit-used {
+		return fault.New(fault.Unsafe, "it unpacks to more than %d bytes, far more than its size lets expect", limit).Suggest(why)
 	}
 	return nil
 }

@@ -28,21 +28,21 @@ func TestBudget(t *testing.T) {
 		"a size that nothing multiplies": {Limits{}, math.MaxInt64 / 2, math.MaxInt64},
 	} {
 		t.Run(name, func(t *testing.T) {
-			b := c.limits.Budget(c.size)
+			b := c.limits.Budget(func() int64 { return c.size })
 			require.NoError(t, b.Spend(c.allows-1))
 			require.NoError(t, b.Check(1))
 			require.NoError(t, b.Spend(1))
 			assert.ErrorIs(t, b.Spend(1), fault.Unsafe)
 		})
 	}
-	b := Limits{Entries: 10}.Budget(1)
+	b := Limits{Entries: 10}.Budget(func() int64 { return 1 })
 	require.NoError(t, b.Count(10))
 	assert.ErrorIs(t, b.Count(1), fault.Unsafe)
 }
 
 // The bound holds while data is read, not after.
 func TestReader(t *testing.T) {
-	b := Limits{Total: 1000}.Budget(1)
+	b := Limits{Total: 1000}.Budget(func() int64 { return 1 })
 	n, err := io.Copy(io.Discard, b.Reader(context.Background(), bytes.NewReader(make([]byte, 1<<20))))
 	assert.ErrorIs(t, err, fault.Unsafe)
 	assert.LessOrEqual(t, n, int64(64<<10))

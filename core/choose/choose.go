@@ -167,6 +167,10 @@ func (s *Selection) All() bool {
 	return len(s.named) == 0 && len(s.dropped) == 0 && !s.narrows() && !r.NoClutter
 }
 
+// Picks reports whether it keeps only what some rule asks for, and not all but what
+// is left out.
+func (s *Selection) Picks() bool { return s != nil && (len(s.named) > 0 || s.narrows()) }
+
 // narrows reports whether there are rules that only files can pass.
 func (s *Selection) narrows() bool {
 	r := &s.rules

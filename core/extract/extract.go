@@ -51,6 +51,7 @@ type Options struct {
 type Progress struct {
 	Archives, Entries, Bytes atomic.Int64 // settled archives; staged entries and bytes
 	Read                     atomic.Int64 // bytes of the sources that were dealt with
+	Expected                 atomic.Int64 // bytes of those at addresses, as far as they are known
 }
 
 // run is one call of Run or Stream.
@@ -63,6 +64,7 @@ type run struct {
 	long    atomic.Int32 // entries that are being written and are long
 	sources []*unit
 	roots   roots
+	folders map[string][]*unit // own folders of sources
 	output  func(u *unit) output
 	moved   map[string]bool // where sources were moved to
 	sums    parts.Lists
@@ -83,6 +85,9 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 	r.output = func(u *unit) output { return &staged{unit: u} }
 	if o.DryRun {
 		r.output = func(u *unit) output { return &foretold{unit: u} }
+	}
+	if err := r.refuseElsewhere(); err != nil {
+		return err
 	}
 	r.refuseSharedFolders()
 	if dropped := r.schedule(r.sources...); dropped > 0 && ctx.Err() == nil {
@@ -167,18 +172,12 @@ func (r *run) refuseSharedFolders() {
 	if r.Placement.Layout != place.Own {
 		return
 	}
-	key := func(u *unit) string {
-		if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
-			return strings.ToLower(u.outcome.Target)
-		}
-		return u.outcome.Target
-	}
-	byFolder := map[string][]*unit{}
+	r.folders = map[string][]*unit{}
 	for _, u := range r.sources {
-		byFolder[key(u)] = append(byFolder[key(u)], u)
+		r.folders[u.folder()] = append(r.folders[u.folder()], u)
 	}
 	for _, u := range r.sources {
-		same := byFolder[key(u)]
+		same := r.folders[u.folder()]
 		if len(same) < 2 || u.outcome.Source.Err != nil {
 			continue
 		}
@@ -186,10 +185,48 @@ func (r *run) refuseSharedFolders() {
 		if other == u {
 			other = same[1]
 		}
-		u.outcome.Source.Err = fault.At(u.outcome.Source.Path,
-			fault.New(fault.Refused, "its folder %s would also be that of %s", u.outcome.Target, other.outcome.Source.Path).
-				Suggest(fault.NameOrMerge))
+		u.outcome.Source.Err = fault.At(u.outcome.Source.Path, u.sharedWith(other))
 	}
+}
+
+// folder is the own folder of a source, as file systems compare them.
+func (u *unit) folder() string {
+	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
+		return strings.ToLower(u.outcome.Target)
+	}
+	return u.outcome.Target
+}
+
+func (u *unit) sharedWith(other *unit) error {
+	return fault.New(fault.Refused, "its folder %s would also be that of %s", u.outcome.Target, other.outcome.Source.Path).
+		Suggest(fault.NameOrMerge)
+}
+
+// claim refuses an own folder that another source has, where its name is known only
+// when the source is open.
+func (r *run) claim(u *unit) error {
+	r.telling.Lock()
+	defer r.telling.Unlock()
+	if same := r.folders[u.folder()]; len(same) > 0 {
+		return u.sharedWith(same[0])
+	}
+	r.folders[u.folder()] = []*unit{u}
+	return nil
+}
+
+// refuseElsewhere refuses what makes no sense for sources that do not lie on disk.
+func (r *run) refuseElsewhere() error {
+	for _, u := range r.sources {
+		s := &u.outcome.Source
+		switch {
+		case !s.Elsewhere():
+		case r.Placement.Into == "" && s.Into == "":
+			return fault.At(s.Path, fault.New(fault.Usage, "it lies in no folder, and so it has to be said where it is to go").Suggest(fault.NameDestination))
+		case r.After.Disposition != Keep:
+			return fault.At(s.Path, fault.New(fault.Usage, "it lies in no folder, and can be neither removed nor moved"))
+		}
+	}
+	return nil
 }
 
 // tell passes an event on.

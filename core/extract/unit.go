@@ -106,6 +106,9 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	}
 	u.target = u.plan.Target
 	u.outcome.Target = absolute(u.target.Path())
+	if !u.run.DryRun && u.AnyOrder() {
+		u.archive.Foresee(u.plan.Data())
+	}
 	var work schedule.Work
 	if len(u.plan.Items) > 0 {
 		if work, err = u.output.begin(); err != nil {
@@ -126,17 +129,27 @@ func (u *unit) openArchive() (err error) {
 				return err
 			}
 		}
-		if u.archive, err = walk.Open(u.outcome.Source, u.run.Reading); err != nil {
+		r := u.run
+		opening := walk.Opening{Options: r.Reading, Whole: !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), Dir: u.spoolDir, Most: r.Limits.Total}
+		if u.archive, err = walk.Open(r.ctx, u.outcome.Source, opening); err != nil {
 			return err
 		}
 		u.files = u.archive.Files
-		u.budget = u.run.Limits.Budget(u.archive.Size)
-		return nil
+		u.budget = r.Limits.Budget(u.archive.Size)
+		if u.outcome.Source.Elsewhere() && !u.archive.Arriving() {
+			r.Progress.Expected.Add(u.archive.Size())
+		}
+		return u.rename()
 	}
 	in := u.inside
 	if in.within == nil {
 		u.archive, err = in.opened, in.err
 		in.opened = nil
+		return err
+	}
+	u.archive, err = in.within.InnerByRanges(in.Index)
+	if u.archive != nil || err != nil {
+		in.close()
 		return err
 	}
 	data, err := in.within.Open(in.Index)
@@ -146,6 +159,23 @@ func (u *unit) openArchive() (err error) {
 	}
 	in.close()
 	return err
+}
+
+// rename takes the name in that a server gives, which is known only now.
+func (u *unit) rename() (err error) {
+	s := &u.outcome.Source
+	if s.Address == nil || s.Set != nil || u.archive.Name == s.Name() {
+		return nil
+	}
+	u.target, err = u.run.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: u.archive.Name})
+	if err != nil {
+		return err
+	}
+	u.outcome.Target = absolute(u.target.Path())
+	if u.run.Placement.Layout == place.Own {
+		return u.run.claim(u)
+	}
+	return nil
 }
 
 // spoolDir is where an archive inside another is kept if it is too large for
@@ -250,7 +280,7 @@ func (u *unit) depth() int {
 
 func (u *unit) name() string {
 	if u.inside == nil {
-		return u.outcome.Source.Name()
+		return u.archive.Name
 	}
 	return path.Base(u.inside.Entry.Path)
 }

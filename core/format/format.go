@@ -33,10 +33,11 @@ func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 	if size == 0 {
 		return archive.Format{}, fault.New(fault.Damaged, "it is empty").Advise("fetch it again: an archive has at least one record")
 	}
-	for _, f := range All {
-		if f.Identify(r, size) {
-			return f, nil
-		}
+	if f, known := Start(r, size); known {
+		return f, nil
+	}
+	if IsPage(r) {
+		return archive.Format{}, ErrPage
 	}
 	for _, f := range All {
 		if f.IdentifyBehind != nil && f.IdentifyBehind(r, size) {
@@ -45,6 +46,31 @@ func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 	}
 	return archive.Format{}, fault.New(fault.Damaged, "it is not an archive that widecrate reads").
 		Advise("widecrate reads: " + strings.Join(Names(), ", "))
+}
+
+// Start tells the format of some content by what it starts with.
+func Start(r io.ReaderAt, size int64) (archive.Format, bool) {
+	for _, f := range All {
+		if f.Identify(r, size) {
+			return f, true
+		}
+	}
+	return archive.Format{}, false
+}
+
+// ErrPage is the error of a web page in the place of an archive.
+var ErrPage = fault.New(fault.Damaged, "it is a web page and no archive").
+	Advise("open its address in a browser: a login may be missing, or it leads to the archive")
+
+// IsPage reports whether content starts like a web page.
+func IsPage(r io.ReaderAt) bool {
+	var start [512]byte
+	n, err := r.ReadAt(start[:], 0)
+	if err != nil && err != io.EOF {
+		return false
+	}
+	text := strings.ToLower(strings.TrimLeft(strings.TrimPrefix(string(start[:n]), "\ufeff"), " \t\r\n"))
+	return strings.HasPrefix(text, "<!doctype html") || strings.HasPrefix(text, "<html")
 }
 
 // ByName returns the format of a file name by its extension.

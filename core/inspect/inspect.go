@@ -6,6 +6,7 @@ import (
 	"io"
 	"iter"
 	"runtime"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
@@ -23,6 +24,7 @@ import (
 type Options struct {
 	Sources   []source.Source
 	Reading   archive.Options
+	Whole     bool // all that the selection keeps will be read, and nothing is opened where it lies
 	Sums      bool // hold sets against the lists of sums beside them, which reads them whole
 	Selection *choose.Selection
 	Nested    int      // how deep archives inside archives are opened; 0: not
@@ -78,13 +80,13 @@ func (o *Options) openSource(ctx context.Context, s source.Source, lists *parts.
 			return nil, err
 		}
 	}
-	return walk.Open(s, o.Reading)
+	return walk.Open(ctx, s, walk.Opening{Options: o.Reading, Whole: o.Whole, Most: o.Limits.Total})
 }
 
 // look visits an open archive and those inside it, and closes it.
 func (a *Archive) look(ctx context.Context, opened *walk.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
 	defer opened.Close()
-	a.open, a.Size, a.Format = opened, opened.Size, opened.Format
+	a.open, a.Size, a.Format = opened, opened.Size(), opened.Format
 	var inner []*walk.Archive // of an archive that comes in order
 	var err error
 	if opened.Reader != nil {
@@ -161,6 +163,11 @@ func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*wa
 }
 
 func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*walk.Archive, error) {
+	if !a.options.Whole {
+		if inner, err := a.open.InnerByRanges(i); inner != nil || err != nil {
+			return inner, err
+		}
+	}
 	data, err := a.open.Open(i)
 	if err != nil {
 		return nil, err
@@ -211,6 +218,7 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 	if workers < 1 {
 		workers = runtime.GOMAXPROCS(0)
 	}
+	a.open.Foresee(slices.Values(kept))
 	var group errgroup.Group
 	group.SetLimit(workers)
 	for _, share := range schedule.Shares(len(kept), func(n int) int64 { return a.entries[kept[n]].Size }) {

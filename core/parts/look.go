@@ -15,24 +15,26 @@ import (
 // only be said when its format has a directory at its end.
 func (a *assembly) wholes() bool {
 	for _, m := range a.placed {
-		whole := look(m.path(), func(file io.ReaderAt, size int64) bool {
-			found, err := format.Identify(file, size)
-			switch {
-			case err != nil || !found.Identify(file, size):
-				return false
-			case found.Name == zip.Format.Name:
-				n, err := zip.Segments(file, size)
-				return err == nil && n == 1
-			case found.Name == tar.Format.Name && !endsTar(file, size):
-				return false
-			}
-			return len(a.placed) > 1
-		})
-		if !whole {
+		if !look(m.path(), func(file io.ReaderAt, size int64) bool { return isWhole(file, size, len(a.placed)) }) {
 			return false
 		}
 	}
 	return true
+}
+
+// isWhole reports whether one of so many files is an archive by itself.
+func isWhole(file io.ReaderAt, size int64, files int) bool {
+	found, err := format.Identify(file, size)
+	switch {
+	case err != nil || !found.Identify(file, size):
+		return false
+	case found.Name == zip.Format.Name:
+		n, err := zip.Segments(file, size)
+		return err == nil && n == 1
+	case found.Name == tar.Format.Name && !endsTar(file, size):
+		return false
+	}
+	return files > 1
 }
 
 // endsTar reports whether the last two blocks are zeros, as at the end of a tar
@@ -55,7 +57,11 @@ func look(path string, at func(r io.ReaderAt, size int64) bool) bool {
 
 // EndsSplit reports whether a set that is not called so is a split ZIP archive.
 func (s *Set) EndsSplit() bool {
-	return look(s.Parts[len(s.Parts)-1].Path, func(r io.ReaderAt, size int64) bool {
+	last := s.Parts[len(s.Parts)-1]
+	if last.Open != nil {
+		return false
+	}
+	return look(last.Path, func(r io.ReaderAt, size int64) bool {
 		n, err := zip.Segments(r, size)
 		return err == nil && n > 1
 	})

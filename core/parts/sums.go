@@ -111,6 +111,9 @@ type Lists struct {
 
 // Of are the sums in the folders that the parts of a set lie in.
 func (l *Lists) Of(s *Set) (Sums, error) {
+	if s.Elsewhere() {
+		return nil, nil
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	var all Sums

@@ -136,7 +136,16 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err := s.CheckSums(ctx, c.sums); err != nil {
 		return err
 	}
-	from, err := walk.Open(s, c.Reading)
+	if s.Input != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // it may have to be gone through twice
+		kept, err := walk.KeepInput(ctx, s.Input, c.Limits.Total)
+		if err != nil {
+			return err
+		}
+		defer kept.Close()
+		s.Input = kept
+	}
+	opening := walk.Opening{Options: c.Reading, Whole: true, Most: c.Limits.Total}
+	from, err := walk.Open(ctx, s, opening)
 	if err != nil {
 		return err
 	}
@@ -154,7 +163,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		}
 		if from.Reader == nil {
 			from.Close()
-			if from, err = walk.Open(s, c.Reading); err != nil {
+			if from, err = walk.Open(ctx, s, opening); err != nil {
 				return err
 			}
 		}
@@ -169,8 +178,11 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, decide: paths.decide, through: c.through(ctx, paths.budget),
 		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
 	if err == nil {
+		if from.Reader != nil {
+			from.Foresee(from.Kept(c.Selection))
+		}
 		if err = t.run(); err == nil {
-			err = t.copiesOfLinks(func() (*walk.Archive, error) { return walk.Open(s, c.Reading) })
+			err = t.copiesOfLinks(func() (*walk.Archive, error) { return walk.Open(ctx, s, opening) })
 		}
 		if err == nil && r.Result.Files == 0 {
 			err = fault.New(fault.NoMatch, "nothing of it is left to convert")

@@ -54,7 +54,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 		return nil, fault.At(e.Archive, fault.New(fault.Refused, "it is in parts, which are not edited").
 			Advise("join them first with widecrate parts join, and split the result again"))
 	}
-	from, err := walk.Open(source.Source{Path: e.Archive}, archive.Options{})
+	from, err := walk.Open(ctx, source.Source{Path: e.Archive}, walk.Opening{})
 	if err != nil {
 		return nil, fault.At(e.Archive, err)
 	}
@@ -84,7 +84,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &report.Edited{Path: e.Archive, Before: from.Size}
+	r := &report.Edited{Path: e.Archive, Before: from.Size()}
 	if err := e.write(ctx, from, f, contents, p, r); err != nil {
 		if fault.Of(err) != fault.Unwritable { // that says where itself
 			err = fault.At(e.Archive, err)

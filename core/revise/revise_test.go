@@ -54,7 +54,7 @@ func file(path string) archive.Entry { return archive.Entry{Path: path} }
 func contents(t *testing.T, path string, passwords ...string) map[string]string {
 	t.Helper()
 	found := map[string]string{}
-	a, err := walk.Open(source.Source{Path: path}, archive.Options{Passwords: passwords})
+	a, err := walk.Open(t.Context(), source.Source{Path: path}, walk.Opening{Options: archive.Options{Passwords: passwords}})
 	require.NoError(t, err)
 	defer a.Close()
 	note := func(e archive.Entry, data io.Reader) {

@@ -63,6 +63,14 @@ type numbered struct {
 	number int
 }
 
+// folder is where a source lies.
+func (s Source) folder() string {
+	if s.Elsewhere() {
+		return s.Path[:strings.LastIndex(s.Path, "/")+1]
+	}
+	return filepath.Dir(s.Path)
+}
+
 // inSeries puts the members of each series together, in the place of the first.
 func (f *finder) inSeries() ([]Source, error) {
 	type key struct {
@@ -78,12 +86,16 @@ func (f *finder) inSeries() ([]Source, error) {
 			sources = append(sources, s)
 			continue
 		}
-		of, k := f.series[i], key{i, filepath.Dir(s.Path), s.Sub, s.Into}
+		of, k := f.series[i], key{i, s.folder(), s.Sub, s.Into}
 		at, known := places[k]
 		if !known {
 			at = len(sources)
 			places[k] = at
-			sources = append(sources, Source{Path: filepath.Join(k.folder, of.pattern), Sub: s.Sub, Into: s.Into, called: of.called(k.folder)})
+			where := filepath.Join(k.folder, of.pattern)
+			if s.Elsewhere() {
+				where = k.folder + of.pattern
+			}
+			sources = append(sources, Source{Path: where, Sub: s.Sub, Into: s.Into, called: of.called(k.folder)})
 		}
 		number, _ := strconv.Atoi(of.name.FindStringSubmatch(s.Name())[1]) // a few digits
 		members[at] = append(members[at], numbered{s, number})

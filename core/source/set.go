@@ -58,14 +58,17 @@ func (f *finder) await(ctx context.Context) error {
 	deadline := time.Now().Add(f.Wait)
 	for i := range f.found {
 		s := &f.found[i]
-		if s.Err == nil && s.Set == nil {
+		if s.Err == nil && s.Set == nil && !s.Elsewhere() {
 			s.Set = parts.OfLast(s.Path)
 		}
 		if s.Set == nil {
 			continue
 		}
-		path := s.Path
+		path, address := s.Path, s.Address
 		set, err := parts.Await(ctx, s.Set, deadline, func() (*parts.Set, error) {
+			if address != nil {
+				return f.setAt(address)
+			}
 			set, err := parts.Of(path, f.PartsIn)
 			if set == nil && err == nil {
 				set = parts.OfLast(path)
@@ -76,7 +79,7 @@ func (f *finder) await(ctx context.Context) error {
 			return ctx.Err()
 		}
 		*s = fromSet(set, s.Sub, s.Into)
-		s.Err = err
+		s.Err, s.Address = err, address
 	}
 	return nil
 }

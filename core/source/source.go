@@ -6,6 +6,7 @@ package source
 import (
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -22,16 +23,19 @@ import (
 	"widecrate/core/format"
 	"widecrate/core/parts"
 	"widecrate/core/place"
+	"widecrate/core/web"
 )
 
 // A Source is one archive, or a name that turned out not to be one.
 type Source struct {
-	Path    string     // as it was given, or below the folder that was given
-	Sub     string     // folders between the folder that was given and the archive, separated by slashes
-	Into    string     // a destination root of its own; empty: none
-	Set     *parts.Set // whose parts it lies in; nil: it is one file
-	Members []Source   // of a series; nil: it is none. Path is then its pattern
-	Err     error      // why it cannot be used; nil if it can
+	Path    string       // as it was given, or below the folder that was given
+	Sub     string       // folders between the folder that was given and the archive, separated by slashes
+	Into    string       // a destination root of its own; empty: none
+	Set     *parts.Set   // whose parts it lies in; nil: it is one file
+	Members []Source     // of a series; nil: it is none. Path is then its pattern
+	Address *web.Address // that it lies at; nil: none
+	Input   io.Reader    // that it comes from; nil: none
+	Err     error        // why it cannot be used; nil if it can
 
 	called string // what the whole is called, where that is not the last part of the path
 }
@@ -39,10 +43,19 @@ type Source struct {
 // Name is the last part of the path, or what the parts of a set and the members
 // of a series have in common.
 func (s Source) Name() string {
-	if s.called != "" {
+	switch {
+	case s.called != "":
 		return s.called
+	case s.Address != nil:
+		return s.Address.Name()
 	}
 	return filepath.Base(s.Path)
+}
+
+// Elsewhere reports whether it lies somewhere else than on disk: at an address, or
+// it comes from standard input.
+func (s Source) Elsewhere() bool {
+	return s.Address != nil || s.Input != nil || s.Set != nil && s.Set.Elsewhere() || slices.ContainsFunc(s.Members, Source.Elsewhere)
 }
 
 // Size is that of all its files, in bytes; 0 where it cannot be found out.
@@ -57,7 +70,7 @@ func (s Source) Size() int64 {
 		}
 		return sum
 	}
-	if info, err := os.Stat(s.Path); err == nil {
+	if info, err := os.Stat(s.Path); err == nil && !s.Elsewhere() {
 		return info.Size()
 	}
 	return 0
@@ -84,7 +97,7 @@ func (s Source) CheckSums(ctx context.Context, lists *parts.Lists) error {
 
 // A Request says where archives are looked for.
 type Request struct {
-	Names     []string // files and folders, taken to the letter
+	Names     []string // files and folders, taken to the letter, addresses, and "-" for Input
 	Pairs     []Pair   // more of them, each with a destination root
 	Recursive bool     // look in the folders below too
 	Archives  []string // patterns: in a folder, only what matches one is taken, whatever its extension; none: what has an archive's extension
@@ -95,6 +108,9 @@ type Request struct {
 	Series      []string // names with "{n}", and perhaps "*": the archives of such names are one source
 	SeriesCount int      // how many archives each of them must have; 0: as many as its name says
 	AllowGaps   bool     // a series may lack numbers
+
+	Web   *web.Client // for addresses; nil: a usual one
+	Input io.Reader   // that "-" stands for; nil: standard input
 }
 
 // Find finds the sources of a request, in order, and before them those that cannot
@@ -132,15 +148,14 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	if err := CheckPatterns(r.Archives); err != nil {
 		return nil, err
 	}
-	f := &finder{Request: r, seen: map[string]bool{}, sets: parts.Lookup{More: r.PartsIn}}
+	f := &finder{Request: r, ctx: ctx, seen: map[string]bool{}, sets: parts.Lookup{More: r.PartsIn}}
 	if err := f.readSeries(); err != nil {
 		return nil, err
 	}
-	for _, name := range r.Names {
-		f.addName(name, "")
-	}
-	for _, pair := range r.Pairs {
-		f.addName(pair.Source, pair.Into)
+	for _, pair := range append(named(r.Names), r.Pairs...) {
+		if err := f.addSource(pair.Source, pair.Into); err != nil {
+			return nil, err
+		}
 	}
 	if err := f.await(ctx); err != nil {
 		return nil, err
@@ -163,6 +178,9 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 func Barren(names []string, sources []Source) (folders []string) {
 	holds := map[string]bool{}
 	for _, s := range sources {
+		if s.Elsewhere() {
+			continue
+		}
 		at, err := filepath.Abs(s.Path)
 		for err == nil && !holds[at] {
 			holds[at] = true
@@ -212,16 +230,41 @@ func IsArchive(below string, patterns []string) bool {
 	return false
 }
 
+// named are names without destination roots of their own.
+func named(names []string) []Pair {
+	pairs := make([]Pair, len(names))
+	for i, name := range names {
+		pairs[i].Source = name
+	}
+	return pairs
+}
+
 type finder struct {
 	Request
+	ctx    context.Context
 	series []series
 	found  []Source
 	seen   map[string]bool // absolute paths, with the destination
 	sets   parts.Lookup
 }
 
+// addSource adds what a name stands for. Its error is about the request itself.
+func (f *finder) addSource(name, into string) error {
+	switch {
+	case name == "-":
+		return f.addInput(into)
+	case web.IsAddress(name):
+		return f.addAddress(name, into)
+	}
+	f.addName(name, into)
+	return nil
+}
+
 func (f *finder) add(s Source) {
-	absolute, err := filepath.Abs(s.Path)
+	absolute, err := s.Path, error(nil)
+	if !s.Elsewhere() {
+		absolute, err = filepath.Abs(s.Path)
+	}
 	if s.Err == nil {
 		s.Err = fault.Reading(s.Path, err)
 	}

@@ -23,12 +23,14 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/walk"
+	"widecrate/core/web"
 )
 
 // Comparison is a request to compare two archives, two folders, or one of each.
 // Files and links count, folders only by what is in them.
 type Comparison struct {
-	A, B         string
+	A, B         string // paths, or addresses; one may be "-", standard input
+	Web          *web.Client
 	Selection    *choose.Selection
 	PeelA, PeelB int // folders to drop from the paths on either side
 	Times        bool
@@ -163,6 +165,9 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 		s.items[paths[0]] = t
 		return nil
 	}
+	if path == "-" || web.IsAddress(path) {
+		return s, s.loadArchive(ctx, path, c, add)
+	}
 	info, err := os.Stat(path)
 	if err != nil {
 		return s, fault.Reading(path, err)
@@ -170,7 +175,7 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 	if info.IsDir() {
 		return s, loadFolder(ctx, path, add)
 	}
-	return s, s.loadArchive(ctx, path, c.Reading, add)
+	return s, s.loadArchive(ctx, path, c, add)
 }
 
 func loadFolder(ctx context.Context, root string, add func(*thing) error) error {
@@ -208,15 +213,15 @@ func loadFolder(ctx context.Context, root string, add func(*thing) error) error 
 	})
 }
 
-func (s *side) loadArchive(ctx context.Context, path string, o archive.Options, add func(*thing) error) error {
-	sources, err := source.Find(ctx, source.Request{Names: []string{path}})
+func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add func(*thing) error) error {
+	sources, err := source.Find(ctx, source.Request{Names: []string{path}, Web: c.Web})
 	if err != nil {
 		return err
 	}
 	if err := sources[0].CheckSums(ctx, new(parts.Lists)); err != nil {
 		return fault.At(path, err)
 	}
-	a, err := walk.Open(sources[0], o)
+	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: c.Reading})
 	if err != nil {
 		return fault.At(path, err)
 	}

@@ -24,7 +24,7 @@ func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.In
 	if decoded == nil {
 		decoded = new(atomic.Int64)
 	}
-	o.Sums = true
+	o.Sums, o.Whole = true, true
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
 		r := &checking{Verified: report.Verified{Archive: a.Path, Err: err}}
 		if err == nil {

@@ -7,12 +7,16 @@ package walk
 
 import (
 	"bufio"
+	"context"
 	"io"
+	"iter"
 	"path"
+	"slices"
 	"sync/atomic"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/tar"
@@ -26,40 +30,55 @@ import (
 type Archive struct {
 	archive.Reader                // nil for one that comes in order
 	Stream         archive.Stream // nil for one with a directory
+	Name           string         // of its file, as far as it has one
 	Format         string
-	Size           int64       // of the archive itself, in bytes
-	Files          []blob.File // that it lies in; nil for one inside another
+	Files          []blob.File // that it lies in; nil for one inside another, or that came in order
 
 	set     *parts.Set // nil: it is one file
 	members []string   // of a series, in order
 	starts  []int      // of a series: the first entry of each member
 	opened  []*Archive // of a series: its members
 
-	data  blob.Blob // nil for a series
-	rules archive.Options
-	outer *Archive
-	room  int64 // bytes of memory left for the archives inside, where they are opened as they pass by
-	users atomic.Int32
+	data    blob.Blob // nil for a series
+	ordered bool      // it is gone through once, from front to back, where its format allows that
+	remarks []archive.Remark
+	rules   archive.Options
+	outer   *Archive
+	room    int64 // bytes of memory left for the archives inside, where they are opened as they pass by
+	users   atomic.Int32
 }
 
-// Open opens a source and reads its directory, if it has one.
-func Open(s source.Source, o archive.Options) (*Archive, error) {
+// Opening says how a source is opened. Zero values are the usual ones.
+type Opening struct {
+	archive.Options
+	Whole bool                   // all of it will be read, and once is enough
+	Dir   func() (string, error) // of what has to be kept while it is read; nil: that of the system for such files
+	Most  int64                  // bytes of that; 0: no bound
+}
+
+// Open opens a source and reads its directory, if it has one. What comes from an
+// address is read until ctx is cancelled.
+func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	switch {
 	case s.Err != nil:
 		return nil, s.Err
 	case s.Members != nil:
-		return openSeries(s, o)
+		return openSeries(ctx, s, o)
 	}
 	o.Name = s.Name()
-	if s.Set != nil {
+	switch {
+	case s.Set != nil:
 		return openSet(s.Set, o)
+	case s.Address != nil:
+		return openAddress(ctx, s, o)
+	case s.Input != nil:
+		return openInput(ctx, s.Input, o)
 	}
 	data, err := blob.Open(s.Path)
 	if err != nil {
 		return nil, err
 	}
-	a := &Archive{data: data, rules: o}
-	opened, err := a.open()
+	opened, err := newArchive(data, o).open()
 	if fault.Of(err) == fault.Incomplete {
 		if set := parts.OfLast(s.Path); set != nil {
 			err = set.Check()
@@ -68,9 +87,73 @@ func Open(s source.Source, o archive.Options) (*Archive, error) {
 	return opened, err
 }
 
+func newArchive(data blob.Blob, o Opening) *Archive {
+	a := &Archive{Name: o.Name, data: data, rules: o.Options}
+	a.users.Store(1)
+	return a
+}
+
 // OpenAs opens what is known to be in a format. The data is closed with it.
 func OpenAs(f archive.Format, data blob.Blob, o archive.Options) (*Archive, error) {
-	return (&Archive{data: data, rules: o}).openAs(f)
+	return newArchive(data, Opening{Options: o}).openAs(f)
+}
+
+// Size is that of the archive itself, in bytes, as far as it has come.
+func (a *Archive) Size() int64 {
+	if a.data != nil {
+		return a.data.Size()
+	}
+	var sum int64
+	for _, member := range a.opened {
+		if member != nil {
+			sum += member.Size()
+		}
+	}
+	return sum
+}
+
+// Arriving reports whether its size is known only when it was read to its end.
+func (a *Archive) Arriving() bool {
+	_, flows := a.data.(*blob.Flow)
+	return flows || slices.ContainsFunc(a.opened, func(m *Archive) bool { return m == nil || m.Arriving() })
+}
+
+// Kept are the entries of an archive with a directory that a selection keeps.
+func (a *Archive) Kept(selection *choose.Selection) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for i := range a.Entries() {
+			if selection.Judge(&a.Entries()[i]) == choose.Kept && !yield(i) {
+				return
+			}
+		}
+	}
+}
+
+// Foresee says which entries of an archive with a directory will be read.
+func (a *Archive) Foresee(entries iter.Seq[int]) {
+	if a.opened != nil {
+		for m, member := range a.opened {
+			member.Foresee(func(yield func(int) bool) {
+				for i := range entries {
+					if memberAt(a.starts, i) == m && !yield(i-a.starts[m]) {
+						return
+					}
+				}
+			})
+		}
+		return
+	}
+	_, wants := a.data.(blob.Foreseer)
+	extents, tells := a.Reader.(archive.Extents)
+	if !wants || !tells {
+		return
+	}
+	var ranges []blob.Range
+	for i := range entries {
+		from, to := extents.Extent(i)
+		ranges = append(ranges, blob.Range{From: from, To: to})
+	}
+	blob.Foresee(a.data, ranges...)
 }
 
 // Ordered goes through the archive from front to back, whatever its kind; nil for
@@ -80,17 +163,23 @@ func (a *Archive) Ordered() archive.Stream {
 	case a.Stream != nil:
 		return a.Stream
 	case a.Format == tar.Format.Name && a.members == nil:
-		return tar.NewStream(bufio.NewReaderSize(io.NewSectionReader(a.data, 0, a.Size), 256<<10), a.rules)
+		return a.tarStream()
 	}
 	return nil
+}
+
+// tarStream goes through a plain tar from front to back.
+func (a *Archive) tarStream() archive.Stream {
+	blob.Foresee(a.data, blob.Range{To: a.data.Size()})
+	return tar.NewStream(bufio.NewReaderSize(io.NewSectionReader(a.data, 0, blob.Endless), 256<<10), a.rules)
 }
 
 // Remarks are those about how it was read; see archive.Remarks.
 func (a *Archive) Remarks() []archive.Remark {
 	if a.Reader != nil {
-		return archive.Remarks(a.Reader)
+		return append(a.remarks, archive.Remarks(a.Reader)...)
 	}
-	return archive.Remarks(a.Stream)
+	return append(a.remarks, archive.Remarks(a.Stream)...)
 }
 
 // Member is the name of the member of a series that an entry is in; empty where
@@ -106,7 +195,6 @@ func (a *Archive) open() (*Archive, error) {
 	f, err := format.Identify(a.data, a.data.Size())
 	if err != nil {
 		err = a.outOfOrder(err)
-		a.users.Store(1)
 		a.Close()
 		return nil, err
 	}
@@ -114,12 +202,19 @@ func (a *Archive) open() (*Archive, error) {
 }
 
 func (a *Archive) openAs(f archive.Format) (_ *Archive, err error) {
-	a.users.Store(1)
-	a.Size, a.Files, a.Format, a.room = a.data.Size(), a.data.Files(), f.Name, 4*inMemory
-	if f.Open != nil {
-		a.Reader, err = f.Open(a.data, a.Size, a.rules)
-	} else {
-		a.Stream, err = f.OpenStream(a.data, a.Size, a.rules)
+	a.Files, a.Format, a.room = a.data.Files(), f.Name, 4*inMemory
+	size := a.data.Size()
+	if a.Arriving() {
+		size = blob.Endless
+	}
+	switch {
+	case a.ordered && f.Name == tar.Format.Name:
+		a.Stream = a.tarStream()
+	case f.Open != nil:
+		a.Reader, err = f.Open(a.data, size, a.rules)
+	default:
+		blob.Foresee(a.data, blob.Range{To: size})
+		a.Stream, err = f.OpenStream(a.data, size, a.rules)
 	}
 	if err != nil {
 		a.Reader, a.Stream = nil, nil
@@ -148,8 +243,30 @@ func (a *Archive) Inner(entry *archive.Entry, data io.Reader, dir func() (string
 	if a.Stream != nil {
 		a.room -= min(spooled.Size(), a.room)
 	}
-	inner := &Archive{outer: a, data: spooled, rules: a.rules}
-	inner.rules.Name, inner.rules.Parts = path.Base(entry.Path), nil
+	return a.openInner(entry, spooled)
+}
+
+// InnerByRanges opens an entry that is an archive itself where it lies, if it is
+// stored there as it is and a part of it is had for less than the whole; nil: it is
+// not so. Its own checksum is not checked then, those of its entries are.
+func (a *Archive) InnerByRanges(i int) (*Archive, error) {
+	_, wants := a.data.(blob.Foreseer)
+	stores, tells := a.Reader.(archive.Stores)
+	if !wants || !tells {
+		return nil, nil
+	}
+	from, size, err := stores.Stored(i)
+	if size == archive.Unknown || err != nil {
+		return nil, err
+	}
+	return a.openInner(&a.Entries()[i], blob.Section(a.data, from, size))
+}
+
+func (a *Archive) openInner(entry *archive.Entry, data blob.Blob) (*Archive, error) {
+	inner := newArchive(data, Opening{Options: a.rules})
+	inner.outer = a
+	inner.Name = path.Base(entry.Path)
+	inner.rules.Name, inner.rules.Parts = inner.Name, nil
 	a.Keep()
 	return inner.open()
 }
@@ -171,6 +288,9 @@ func (a *Archive) Close() error {
 		err = a.Stream.Close()
 	}
 	for _, member := range a.opened {
+		if member == nil {
+			continue
+		}
 		if closed := member.Close(); err == nil {
 			err = closed
 		}

@@ -13,30 +13,38 @@ import (
 
 // openSeries opens the members of a series as one archive. It comes in order if
 // one of them does.
-func openSeries(s source.Source, o archive.Options) (*Archive, error) {
-	a := &Archive{rules: o, room: 4 * inMemory}
+func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
+	a := &Archive{Name: s.Name(), rules: o.Options, room: 4 * inMemory}
 	a.users.Store(1)
 	ordered := false
 	formats := map[string]bool{}
-	for _, member := range s.Members {
-		m, err := Open(member, o)
+	for i, member := range s.Members {
+		a.members = append(a.members, member.Name())
+		if i > 0 && a.opened[0].Arriving() { // each holds a connection: one after the other
+			a.opened = append(a.opened, nil)
+			continue
+		}
+		m, err := Open(ctx, member, o)
 		if err != nil {
 			a.Close()
 			return nil, fault.At(member.Name(), err)
 		}
 		a.opened = append(a.opened, m)
-		a.Size += m.Size
 		a.Files = append(a.Files, m.Files...)
-		a.members = append(a.members, member.Name())
 		a.Format = m.Format
 		formats[m.Format] = true
-		ordered = ordered || m.Reader == nil
+		ordered = ordered || m.Reader == nil || m.Arriving()
 	}
 	if len(formats) > 1 {
 		a.Format = "mixed"
 	}
 	if ordered {
-		a.Stream = &seriesStream{a: a, opened: a.opened}
+		a.Stream = &seriesStream{a: a, open: func(m int) (err error) {
+			if a.opened[m] == nil {
+				a.opened[m], err = Open(ctx, s.Members[m], o)
+			}
+			return err
+		}}
 		return a, nil
 	}
 	r := &seriesReader{opened: a.opened}
@@ -81,10 +89,10 @@ func memberAt(starts []int, entry int) int {
 // seriesStream goes through the members one after the other.
 type seriesStream struct {
 	a       *Archive
-	opened  []*Archive
-	at      int     // the member that is gone through
-	cursor  *Cursor // in it
-	entries int     // of all so far
+	open    func(member int) error // unless it is open
+	at      int                    // the member that is gone through
+	cursor  *Cursor                // in it
+	entries int                    // of all so far
 }
 
 func (s *seriesStream) Next() (archive.Entry, error) {
@@ -103,11 +111,14 @@ func (s *seriesStream) Next() (archive.Entry, error) {
 			}
 			s.at++
 		}
-		if s.at == len(s.opened) {
+		if s.at == len(s.a.opened) {
 			s.cursor = nil
 			return archive.Entry{}, io.EOF
 		}
-		s.cursor = s.opened[s.at].Cursor(context.Background(), nil)
+		if err := s.open(s.at); err != nil {
+			return archive.Entry{}, fault.At(s.a.members[s.at], err)
+		}
+		s.cursor = s.a.opened[s.at].Cursor(context.Background(), nil)
 		s.a.starts = append(s.a.starts, s.entries)
 	}
 }

@@ -11,9 +11,10 @@ import (
 )
 
 // openSet opens the archive that lies in the parts of a set.
-func openSet(set *parts.Set, o archive.Options) (*Archive, error) {
+func openSet(set *parts.Set, o Opening) (*Archive, error) {
 	o.Parts = set.Layout()
-	a := &Archive{data: set.Open(), rules: o, set: set}
+	a := newArchive(set.Open(), o)
+	a.set = set
 	opened, err := a.open()
 	if err != nil {
 		return nil, a.explain(err)

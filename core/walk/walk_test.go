@@ -45,7 +45,7 @@ func readAll(t *testing.T, r source.Request) (entries int, err error) {
 	sources, err := source.Find(t.Context(), r)
 	require.NoError(t, err)
 	require.Len(t, sources, 1)
-	a, err := Open(sources[0], archive.Options{})
+	a, err := Open(t.Context(), sources[0], Opening{})
 	if err != nil {
 		return 0, err
 	}
@@ -133,7 +133,7 @@ func TestSeries(t *testing.T) {
 				return
 			}
 			require.NoError(t, err)
-			a, err := Open(sources[at], archive.Options{})
+			a, err := Open(t.Context(), sources[at], Opening{})
 			require.NoError(t, err)
 			defer a.Close()
 			var members []string

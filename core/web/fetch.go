@@ -11,7 +11,6 @@ import (
 	"mime/multipart"
 	"net/http"
 	"slices"
-	"strings"
 	"time"
 
 	"widecrate/core/fault"
@@ -281,13 +280,4 @@ func (f *fetch) whole(a *answer, body io.Reader) error {
 	err := f.pass(&f.left[0], body, f.left[0].To)
 	f.ended = err == nil
 	return err
-}
-
-// Shown is an address for people: without a password in it.
-func Shown(address string) string {
-	scheme, rest, found := strings.Cut(address, "://")
-	if user, host, both := strings.Cut(rest, "@"); found && both && !strings.Contains(user, "/") {
-		return scheme + "://" + host
-	}
-	return address
 }

@@ -93,6 +93,37 @@ func (r *Resource) Close() {
 // them as well.
 func (r *Resource) Gap() int64 { return r.host.gap() }
 
+// Reader reads all of it, until ctx is cancelled; see Fetch. Closing it closes the
+// resource.
+func (r *Resource) Reader(ctx context.Context) io.ReadCloser {
+	ctx, cancel := context.WithCancel(ctx)
+	from, to := io.Pipe()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		to.CloseWithError(r.Fetch(ctx, []Range{{0, Unknown}}, func(_ int64, p []byte) error {
+			_, err := to.Write(p)
+			return err
+		}))
+	}()
+	return &reader{from, func() {
+		cancel()
+		from.Close()
+		<-done
+		r.Close()
+	}}
+}
+
+type reader struct {
+	io.Reader
+	stop func()
+}
+
+func (r *reader) Close() error {
+	r.stop()
+	return nil
+}
+
 // memory is what all resources together may hold ahead of their readers.
 const memory = 12 << 20
 

@@ -15,6 +15,7 @@ import (
 	"github.com/klauspost/readahead"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
 	"widecrate/core/format/tar"
@@ -96,7 +97,7 @@ type decoded struct {
 
 func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*decoded, error) {
 	limits := codec.Options{MaxMemory: o.MaxMemory}
-	if m.DecodeFile != nil {
+	if m.DecodeFile != nil && size != blob.Endless {
 		if d, err := m.DecodeFile(r, size, limits); err == nil {
 			return &decoded{ahead: d, decoder: d}, nil
 		}
@@ -285,6 +286,9 @@ func openFile(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (arc
 		return nil, err
 	}
 	e := archive.Entry{Path: nameFrom(o.Name, m), Method: m.Name, Size: archive.Unknown, Packed: size}
+	if size == blob.Endless {
+		e.Packed = archive.Unknown
+	}
 	if m.Name == codec.Gzip {
 		describe(&e, bufio.NewReader(io.NewSectionReader(r, 0, size)))
 	}

@@ -75,6 +75,17 @@ func (t *Reader) Remarks() []archive.Remark {
 // Close does nothing: a Reader holds no more than memory.
 func (t *Reader) Close() error { return nil }
 
+// Extent is that of archive.Extents.
+func (t *Reader) Extent(i int) (from, to int64) { return t.data[i].at, t.data[i].at + t.data[i].length }
+
+// Stored is that of archive.Stores.
+func (t *Reader) Stored(i int) (from, size int64, err error) {
+	if t.data[i].pieces != nil {
+		return 0, archive.Unknown, nil
+	}
+	return t.data[i].at, t.data[i].length, nil
+}
+
 // Open returns the data of entry i. A tar has no checksums of it: only its
 // length is checked.
 func (t *Reader) Open(i int) (io.ReadCloser, error) {

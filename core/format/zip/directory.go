@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/crypt"
 	"widecrate/core/fault"
 )
@@ -26,6 +27,7 @@ type record struct {
 // eachCentral goes through the central directory (4.3.12), header by header,
 // with where each starts. A header is valid until the next.
 func (z *Reader) eachCentral(r io.ReaderAt, e end, visit func(at int64, header []byte) error) error {
+	blob.Foresee(z.r, blob.Range{From: e.start, To: e.start + e.size})
 	// The buffer holds the longest header: the fixed part and three fields of
 	// 16-bit length.
 	in := bufio.NewReaderSize(io.NewSectionReader(r, e.start, e.size), int(min(e.size, 256<<10)))

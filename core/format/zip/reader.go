@@ -100,6 +100,33 @@ func (z *Reader) Entries() []archive.Entry { return z.entries }
 // Close does nothing: a Reader holds no more than memory.
 func (z *Reader) Close() error { return nil }
 
+// longestField bounds the name, and the extra field, of a local header.
+const longestField = 1<<16 - 1
+
+// Extent is that of archive.Extents.
+func (z *Reader) Extent(i int) (from, to int64) {
+	rec := &z.records[i]
+	return rec.offset, min(rec.limit, rec.offset+localLength+2*longestField+z.entries[i].Packed+descriptorLength)
+}
+
+// Stored is that of archive.Stores.
+func (z *Reader) Stored(i int) (from, size int64, err error) {
+	e, rec := &z.entries[i], &z.records[i]
+	if e.Method != codec.Store || e.Encrypted || e.Size != e.Packed {
+		return 0, archive.Unknown, nil
+	}
+	d := &data{z: z, entry: e, rec: rec}
+	block := make([]byte, min(localLength+int64(len(rec.name)), rec.limit-rec.offset))
+	if _, err := z.r.ReadAt(block, rec.offset); err != nil {
+		return 0, 0, fault.Reading("", err)
+	}
+	header, err := d.checkLocal(block)
+	if err != nil {
+		return 0, 0, fault.New(fault.Damaged, "local header at offset %d: %w", rec.offset, err)
+	}
+	return rec.offset + int64(header), e.Size, nil
+}
+
 // An entry whose header and data fit into one piece is read at once, another
 // one through a buffer of that size.
 const piece = 128 << 10
@@ -343,7 +370,7 @@ func (d *data) check() error {
 // the directory: it is with or without signature, with sizes of 4 or 8 bytes.
 func (d *data) descriptor() ([]byte, error) {
 	at := d.position + d.entry.Packed
-	record := make([]byte, min(24, d.rec.limit-at))
+	record := make([]byte, min(descriptorLength, d.rec.limit-at))
 	if _, err := d.z.r.ReadAt(record, at); err != nil {
 		return nil, fault.Reading("", err)
 	}

@@ -29,6 +29,7 @@ const (
 	localSignature      = 0x04034b50 // 4.3.7
 	localLength         = 30
 	descriptorSignature = 0x08074b50 // 4.3.9.3
+	descriptorLength    = 24         // the longest
 	centralSignature    = 0x02014b50 // 4.3.12
 	centralLength       = 46
 	end64Signature      = 0x06064b50 // 4.3.14

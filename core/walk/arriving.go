@@ -1,0 +1,136 @@
+package walk
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+
+	"widecrate/core/archive"
+	"widecrate/core/blob"
+	"widecrate/core/fault"
+	"widecrate/core/format"
+	"widecrate/core/format/tar"
+	"widecrate/core/format/zip"
+	"widecrate/core/parts"
+	"widecrate/core/source"
+)
+
+// head is how much of what lies at an address is asked for at first: it tells the
+// format, and of a small archive it is all.
+const head = 48 << 10
+
+// openAddress opens what lies at an address: by ranges if the server has them, else
+// as it comes.
+func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
+	first := int64(head)
+	if f, known := format.ByName(s.Name()); known && (f.Open == nil || o.Whole && f.Name == tar.Format.Name) {
+		first = 0 // it is read from front to back in any case
+	}
+	resource, err := s.Address.Open(ctx, first)
+	if err != nil {
+		return nil, err
+	}
+	o.Name = resource.Name
+	if !resource.Ranges {
+		return openFlow(ctx, blob.NewFlow(resource.Reader(ctx)), o, "its server sends no parts of it")
+	}
+	a := newArchive(blob.NewRemote(ctx, resource, first), o)
+	a.ordered = o.Whole
+	opened, err := a.open()
+	if split, is := errors.AsType[*zip.SplitError](err); is {
+		set, asked := parts.AskSplit(s.Address.Name(), split.Segments, func(name string) (blob.File, error) {
+			return blob.FindAt(ctx, s.Address.Sibling(name))
+		})
+		if set != nil && asked == nil {
+			if err = set.Check(); err == nil {
+				return openSet(set, o)
+			}
+		}
+	}
+	return opened, err
+}
+
+// openInput opens what comes from standard input: a file, or a stream.
+func openInput(ctx context.Context, in io.Reader, o Opening) (*Archive, error) {
+	o.Name = ""
+	if kept, is := in.(*Kept); is {
+		return newArchive(blob.Of(kept.Blob, kept.Size()), o).open()
+	}
+	if file, is := in.(*os.File); is {
+		info, err := file.Stat()
+		if err != nil {
+			return nil, fault.Reading("", err)
+		}
+		if at, err := file.Seek(0, io.SeekCurrent); err == nil && info.Mode().IsRegular() && at <= info.Size() {
+			data := io.NewSectionReader(file, at, info.Size()-at)
+			return newArchive(blob.Of(data, data.Size()), o).open()
+		}
+	}
+	return openFlow(ctx, blob.NewFlow(io.NopCloser(in)), o, "it came as a stream")
+}
+
+// openFlow opens what comes in order: as it comes where its format allows that, else
+// it is kept until all is there, and why is remarked.
+func openFlow(ctx context.Context, flow *blob.Flow, o Opening, why string) (*Archive, error) {
+	a := newArchive(flow, o)
+	a.ordered = true
+	f, known := format.Start(flow, blob.Endless)
+	if known && (f.Open == nil || f.Name == tar.Format.Name) {
+		opened, err := a.openAs(f)
+		flow.Settle()
+		return opened, err
+	}
+	if format.IsPage(flow) {
+		a.Close()
+		return nil, format.ErrPage
+	}
+	rest := flow.Rest()
+	flow.Settle()
+	kept, err := keep(ctx, rest, o.Most, o.Dir)
+	flow.Close() // read only: nothing can be lost
+	if err != nil {
+		return nil, err
+	}
+	a.data, a.ordered = kept, false
+	a.remarks = []archive.Remark{{Text: why + ", and its format is read from its end: it was kept until all of it was there"}}
+	return a.open()
+}
+
+// Kept is standard input that can be opened again and again.
+type Kept struct{ blob.Blob }
+
+// Read is none of its uses.
+func (*Kept) Read([]byte) (int, error) { return 0, io.EOF }
+
+// KeepInput keeps what comes from standard input until it is closed: so many bytes
+// at most; 0: there is no bound.
+func KeepInput(ctx context.Context, in io.Reader, most int64) (*Kept, error) {
+	data, err := keep(ctx, in, most, nil)
+	return &Kept{data}, err
+}
+
+func keep(ctx context.Context, in io.Reader, most int64, dir func() (string, error)) (blob.Blob, error) {
+	data, err := blob.Spool(&arriving{ctx, in, most}, inMemory, dir)
+	return data, fault.Reading("", err)
+}
+
+// arriving is what is kept of a stream: up to a bound, until ctx is cancelled.
+type arriving struct {
+	ctx  context.Context
+	data io.Reader
+	most int64 // 0: no bound
+}
+
+func (r *arriving) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := r.data.Read(p)
+	if r.most > 0 {
+		if r.most -= int64(n); r.most <= 0 {
+			return n, fault.New(fault.Unsafe, "it is larger than what may be kept of it").Suggest(fault.AllowTotal)
+		}
+	}
+	return n, err
+}
