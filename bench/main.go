@@ -77,6 +77,15 @@ var figures = []figure{
 	{"names", "1,000,000 entries, inspect --as names", millionAs("names"), 2, "s"},
 	{"json", "1,000,000 entries, inspect --as json", millionAs("json"), 2, "s"},
 	{"table", "1,000,000 entries, inspect --as table", millionAs("table"), 4, "s"},
+	{"web1", "1 MB out of a ZIP of 2 GB at an address", remoteEntries("day-05000.dat", requests), 5, "requests"},
+	{"web1b", "the same, bytes beyond entry and directory", remoteEntries("day-05000.dat", beyondInKiB), 64, "KiB"},
+	{"web100", "100 entries spread over it", remoteEntries("*.csv", requests), 40, "requests"},
+	{"webzip", "a ZIP of 300 MB at an address", remoteWhole("survey.zip", 0, mixed), 1.15, "× on disk"},
+	{"webslow", "the same, 20 ms before each answer", remoteWhole("survey.zip", 20*time.Millisecond, mixed), 1.5, "× on disk"},
+	{"webtgz", "a tar.gz of 200 MB at an address", remoteWhole("survey.tar.gz", 0, packedTar), 1.1, "× on disk"},
+	{"webmem", "memory for the ZIP of 300 MB", remoteMemory("survey.zip", mixed), 64, "MiB"},
+	{"webmany", "1,000 archives of 20 KiB at addresses", remoteSmall(0), 1 / 0.9, "× plain client"},
+	{"weblate", "the same, 20 ms before each answer", remoteSmall(20 * time.Millisecond), 1 / 0.9, "× plain client"},
 	{"start", "start to --help", start, 0.020, "s"},
 }
 
@@ -117,7 +126,7 @@ func (b *bench) run(only string) (err error) {
 	if err := build.Run(); err != nil {
 		return err
 	}
-	fmt.Printf("%-6s  %-49s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
+	fmt.Printf("%-7s  %-49s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
 	for _, f := range figures {
 		if only != "" && f.name != only {
 			continue
@@ -131,7 +140,7 @@ func (b *bench) run(only string) (err error) {
 		if r.floor > 0 {
 			floor = fmt.Sprintf("%.3f s", r.floor)
 		}
-		fmt.Printf("%-6s  %-49s  %7.3f s  %9s  %4d MiB  %.3f %s (%.3g)%s\n",
+		fmt.Printf("%-7s  %-49s  %7.3f s  %9s  %4d MiB  %.3f %s (%.3g)%s\n",
 			f.name, f.what, r.ours.Seconds(), floor, r.memory>>20, r.value, f.unit, f.limit, mark)
 	}
 	return nil

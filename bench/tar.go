@@ -24,22 +24,28 @@ func tarOf(method string, small bool) func(*bench) result {
 	return func(b *bench) result {
 		m, _ := codec.ByName(method)
 		files := tarFiles(small)
-		var packed bytes.Buffer
-		enc, err := m.Encode(&packed, codec.EncodeOptions{})
-		must(err)
-		w := tar.NewWriter(enc)
-		for i := range files {
-			_, err := w.Add(archive.Entry{Path: files[i].path, Size: int64(files[i].size), Modified: time.Unix(1_777_000_000, 0)}, bytes.NewReader(files[i].packed))
-			must(err)
-			files[i].packed = nil
-		}
-		must(w.Close())
-		must(enc.Close())
+		packed := packTar(m, files)
 		path, out := filepath.Join(b.dir, "x.tar"), filepath.Join(b.dir, "out")
 		must(os.WriteFile(path, packed.Bytes(), 0o666))
 		defer os.Remove(path)
 		return b.pair(remover(out), func() { tarLoop(filepath.Join(out, "x"), m, packed.Bytes(), files) }, "extract", path, "--into", out, "-q", "--workers", workers)
 	}
+}
+
+// packTar makes a tar with a compression method around it, and lets go of the data.
+func packTar(m codec.Method, files []job) *bytes.Buffer {
+	var packed bytes.Buffer
+	enc, err := m.Encode(&packed, codec.EncodeOptions{})
+	must(err)
+	w := tar.NewWriter(enc)
+	for i := range files {
+		_, err := w.Add(archive.Entry{Path: files[i].path, Size: int64(files[i].size), Modified: time.Unix(1_777_000_000, 0)}, bytes.NewReader(files[i].packed))
+		must(err)
+		files[i].packed = nil
+	}
+	must(w.Close())
+	must(enc.Close())
+	return &packed
 }
 
 func tarFiles(small bool) []job {

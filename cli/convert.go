@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"os"
-	"runtime"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -34,7 +33,7 @@ type convertCommand struct {
 }
 
 func newConvert(s *streams) *cobra.Command {
-	c := &convertCommand{streams: s, workers: runtime.NumCPU(), clash: clashChoice()}
+	c := &convertCommand{streams: s, clash: clashChoice()}
 	cmd := &cobra.Command{
 		Use:   "convert SOURCE… --to FORMAT [OPTION…]",
 		Short: "Rewrite archives in another format, method or lock",

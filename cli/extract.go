@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"runtime"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -32,7 +31,7 @@ type extractCommand struct {
 }
 
 func newExtract(s *streams) *cobra.Command {
-	c := &extractCommand{streams: s, workers: runtime.NumCPU()}
+	c := &extractCommand{streams: s}
 	cmd := &cobra.Command{
 		Use:   "extract SOURCE… [OPTION…]",
 		Short: "Unpack many archives",

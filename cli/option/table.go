@@ -141,7 +141,7 @@ var Table = []Row{
 		For: map[string]As{"create": {Help: "what becomes of the sources",
 			More: "what becomes of the sources; they are removed only when the archive was read back and nothing of them was left out"}}},
 	{Name: "even-if-partial", Help: "with --after, also where something was left out"},
-	{Name: "workers", Placeholder: "NUMBER", Help: "how many work at once"},
+	{Name: "workers", Placeholder: "NUMBER", Help: "how many work at once", More: "how many work at once; as many as there are processors when left out"},
 	{Name: "salvage", Help: "take what can be had from a damaged archive", More: "take what can be had from a damaged archive; what is lost is named"},
 	{Name: "halt", Help: "take no further archive after a failure", More: "take no further archive after one that fails"},
 	{Name: "read-back", Help: "read the archive again before it appears",

@@ -46,6 +46,14 @@ func Find(path string) (File, error) {
 // Size is in bytes.
 func (f File) Size() int64 { return f.Info.Size() }
 
+// Data opens it. Errors are of kind fault.Unreadable.
+func (f File) Data() (Blob, error) {
+	if f.Open != nil {
+		return f.Open()
+	}
+	return Open(f.Path)
+}
+
 // Is reports whether what is found now is still that file as it was: the same
 // one, of the same size and time.
 func (f File) Is(now fs.FileInfo) bool {
@@ -161,20 +169,20 @@ func Equal(a, b io.Reader) (bool, error) {
 }
 
 // EqualFiles reports whether two files have the same bytes. Errors name the file.
-func EqualFiles(a, b string) (bool, error) {
-	x, err := Open(a)
+func EqualFiles(a, b File) (bool, error) {
+	x, err := a.Data()
 	if err != nil {
-		return false, fault.At(a, err)
+		return false, fault.At(a.Path, err)
 	}
 	defer x.Close()
-	y, err := Open(b)
+	y, err := b.Data()
 	if err != nil {
-		return false, fault.At(b, err)
+		return false, fault.At(b.Path, err)
 	}
 	defer y.Close()
 	if x.Size() != y.Size() {
 		return false, nil
 	}
 	same, err := Equal(io.NewSectionReader(x, 0, x.Size()), io.NewSectionReader(y, 0, y.Size()))
-	return same, fault.Reading(a, err)
+	return same, fault.Reading(a.Path, err)
 }

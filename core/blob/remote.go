@@ -19,8 +19,8 @@ type Range struct{ From, To int64 }
 
 // A Foreseer is read the faster the earlier it knows what of it will be.
 type Foreseer interface {
-	// Foresee says which ranges will be read, in any order. Nothing has to come of
-	// it.
+	// Foresee says which ranges will be read, about in this order. Nothing has to
+	// come of it.
 	Foresee(ranges []Range)
 }
 
@@ -36,7 +36,8 @@ func Foresee(r io.ReaderAt, ranges ...Range) {
 const (
 	chunk        = 64 << 10 // is kept, and forgotten, as one
 	firstStep    = 16 << 10 // of what nobody foresaw; doubled as long as it is read on
-	segment      = 8 << 20  // of one request
+	segment      = 4 << 20  // of one request
+	window       = 1 << 20  // that a request may run ahead of its readers in any case
 	mostRanges   = 16       // of one request
 	mostRequests = 4        // at a time
 )
@@ -57,9 +58,10 @@ type Remote struct {
 	unread   int64   // bytes of them that nobody has read
 	clock    int64
 	fetches  []*fetching
-	foreseen []Range // in order, not asked for yet
+	foreseen []Range // in the order in which they will be read, not asked for yet
 	next     int64   // where the last fetch ends that nobody foresaw,
 	step     int64   // and how long it was
+	astray   bool    // what was foreseen is not what is read
 	err      error
 }
 
@@ -67,15 +69,16 @@ type Remote struct {
 type kept struct {
 	at   int64
 	data []byte
-	read int   // so many of them were
-	used int64 // the latest time
-	open bool  // more will be added
+	read int       // so many of them were
+	used int64     // the latest time
+	by   *fetching // that brought them
 }
 
 // fetching is a request under way.
 type fetching struct {
 	left    []Range
 	last    *kept   // to which the next bytes are added
+	unread  int64   // bytes that it brought
 	awaited []int64 // places that readers wait for
 }
 
@@ -198,9 +201,11 @@ func (r *Remote) copy(p []byte, at int64) int {
 	k := r.chunks[i]
 	n := copy(p, k.data[at-k.at:])
 	if read := int(at-k.at) + n; read > k.read {
+		was := k.by.unread
 		r.unread -= int64(read - k.read)
+		k.by.unread -= int64(read - k.read)
 		k.read = read
-		if r.unread < r.most()/2 { // requests may be waiting for room
+		if was >= window/2 && k.by.unread < window/2 { // it may be waiting for room
 			r.changed.Broadcast()
 		}
 	}
@@ -264,6 +269,9 @@ func cut(ranges []Range) (batch, left []Range) {
 	room := int64(segment)
 	for len(ranges) > 0 && len(batch) < mostRanges && room > 0 {
 		want := ranges[0]
+		if last := len(batch) - 1; last >= 0 && want.From <= batch[last].To {
+			break // a request goes forwards
+		}
 		if want.To-want.From > room {
 			if len(batch) > 0 && want.To-want.From <= segment {
 				break // it fits into a request of its own
@@ -293,7 +301,7 @@ func (r *Remote) begin(ranges []Range) *fetching {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.fetches = slices.DeleteFunc(r.fetches, func(other *fetching) bool { return other == f })
-		f.seal()
+		f.last = nil
 		if err != nil && err != errEnough && r.err == nil {
 			r.err = err
 		}
@@ -322,9 +330,9 @@ func (r *Remote) take(f *fetching, at int64, p []byte) error {
 	if len(f.left) == 0 {
 		return errEnough
 	}
-	for r.unread >= r.most() && !f.isAwaited() && r.ctx.Err() == nil {
+	for r.unread >= r.most() && f.unread >= window && !f.isAwaited() && r.ctx.Err() == nil {
 		if r.resource.Contended() { // others have a better use for the connection
-			r.foreseen = merge(append(r.foreseen, f.left...), 0)
+			r.foreseen = append(f.left, r.foreseen...)
 			f.left = nil
 			return errEnough
 		}
@@ -346,8 +354,7 @@ func (r *Remote) keep(f *fetching, at int64, p []byte) {
 	for len(p) > 0 {
 		k := f.last
 		if k == nil || k.at+int64(len(k.data)) != at || len(k.data) == chunk {
-			f.seal()
-			k = &kept{at: at, data: buffers.Get().(*[chunk]byte)[:0], open: true}
+			k = &kept{at: at, data: buffers.Get().(*[chunk]byte)[:0], by: f}
 			f.last = k
 			r.chunks = slices.Insert(r.chunks, r.find(at), k)
 			r.clock++
@@ -357,25 +364,20 @@ func (r *Remote) keep(f *fetching, at int64, p []byte) {
 		k.data = append(k.data, p[:n]...)
 		p, at = p[n:], at+int64(n)
 		r.unread += int64(n)
+		f.unread += int64(n)
 	}
-	for int64(len(r.chunks))*chunk > 2*r.most() && r.forget() {
-	}
-}
-
-func (f *fetching) seal() {
-	if f.last != nil {
-		f.last.open = false
-		f.last = nil
+	for int64(len(r.chunks))*chunk > r.most()+r.most()/2 && r.forget() {
 	}
 }
 
 var buffers = sync.Pool{New: func() any { return new([chunk]byte) }}
 
-// forget lets go of the chunk that was not used for the longest time.
+// forget lets go of the chunk that was not used for the longest time, of those that
+// were read if there is one.
 func (r *Remote) forget() bool {
 	oldest := -1
 	for i, k := range r.chunks {
-		if !k.open && (oldest < 0 || k.used < r.chunks[oldest].used) {
+		if k.by.last != k && (oldest < 0 || k.before(r.chunks[oldest])) {
 			oldest = i
 		}
 	}
@@ -384,13 +386,23 @@ func (r *Remote) forget() bool {
 	}
 	k := r.chunks[oldest]
 	r.chunks = slices.Delete(r.chunks, oldest, oldest+1)
-	if unread := len(k.data) - k.read; unread > 0 {
+	if unread := int64(len(k.data) - k.read); unread > 0 {
 		// It was fetched for nothing: reading goes other ways than foreseen.
-		r.unread -= int64(unread)
-		r.foreseen = nil
+		r.unread -= unread
+		k.by.unread -= unread
+		r.foreseen = append(r.foreseen, Range{k.at, k.at + int64(len(k.data))})
+		r.astray = true
 	}
 	buffers.Put((*[chunk]byte)(k.data[:chunk]))
 	return true
+}
+
+// before reports whether a chunk is given up before another.
+func (k *kept) before(other *kept) bool {
+	if read, all := k.read == len(k.data), other.read == len(other.data); read != all {
+		return read
+	}
+	return k.used < other.used
 }
 
 // Foresee is that of Foreseer.
@@ -401,11 +413,18 @@ func (r *Remote) Foresee(ranges []Range) {
 	for _, f := range r.fetches {
 		has = append(has, f.left...)
 	}
-	wanted := slices.Clone(ranges)
-	for i := range wanted {
-		wanted[i].To = min(wanted[i].To, r.Size())
+	has = merge(has)
+	for _, want := range ranges {
+		want.To = min(want.To, r.Size())
+		for _, want := range subtract([]Range{want}, has) {
+			if last := len(r.foreseen) - 1; last >= 0 && r.foreseen[last].To <= want.From && want.From-r.foreseen[last].To <= r.resource.Gap() {
+				r.foreseen[last].To = want.To
+				continue
+			}
+			r.foreseen = append(r.foreseen, want)
+		}
 	}
-	r.foreseen = merge(append(r.foreseen, subtract(merge(wanted, 0), merge(has, 0))...), r.resource.Gap())
+	r.astray = false
 	r.ahead()
 }
 
@@ -415,12 +434,12 @@ func (r *Remote) has() []Range {
 	for i, k := range r.chunks {
 		has[i] = Range{k.at, k.at + int64(len(k.data))}
 	}
-	return merge(has, 0)
+	return merge(has)
 }
 
 // ahead asks for what was foreseen, as far as there is room.
 func (r *Remote) ahead() {
-	for len(r.foreseen) > 0 && len(r.fetches) < mostRequests && r.err == nil && r.ctx.Err() == nil && !r.resource.Contended() {
+	for len(r.foreseen) > 0 && !r.astray && len(r.fetches) < mostRequests && r.err == nil && r.ctx.Err() == nil && !r.resource.Contended() {
 		coming := r.unread
 		for _, f := range r.fetches {
 			for _, want := range f.left {
@@ -453,13 +472,12 @@ func (r *Remote) Close() error {
 	return nil
 }
 
-// merge puts ranges into order, and joins those with no more than a gap between
-// them.
-func merge(ranges []Range, gap int64) []Range {
+// merge puts ranges into order, and joins those that touch.
+func merge(ranges []Range) []Range {
 	slices.SortFunc(ranges, func(a, b Range) int { return cmp.Compare(a.From, b.From) })
 	var merged []Range
 	for _, r := range ranges {
-		if last := len(merged) - 1; last >= 0 && r.From <= merged[last].To+gap {
+		if last := len(merged) - 1; last >= 0 && r.From <= merged[last].To {
 			merged[last].To = max(merged[last].To, r.To)
 		} else if r.From < r.To {
 			merged = append(merged, r)
@@ -468,7 +486,7 @@ func merge(ranges []Range, gap int64) []Range {
 	return merged
 }
 
-// subtract returns what is in ranges and not in others, both in order.
+// subtract returns what is in ranges and not in others, which are in order.
 func subtract(ranges, others []Range) []Range {
 	var left []Range
 	for _, r := range ranges {

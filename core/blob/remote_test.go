@@ -122,7 +122,7 @@ func TestRemoteRequests(t *testing.T) {
 			require.NoError(t, r.Close())
 			assert.LessOrEqual(t, s.Requests.Load(), c.requests)
 			needed := int64(0)
-			for _, want := range merge(c.ranges, 0) {
+			for _, want := range merge(c.ranges) {
 				needed += want.To - want.From
 			}
 			assert.LessOrEqual(t, s.Bytes.Load(), needed+c.extra)

@@ -108,7 +108,7 @@ func (r *run) destinations(u *unit) ([]string, error) {
 			case err != nil:
 				return nil, err
 			default:
-				same, err := blob.EqualFiles(f.Path, there.Path)
+				same, err := blob.EqualFiles(f, there)
 				if err != nil {
 					return nil, err
 				}

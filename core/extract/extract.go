@@ -134,7 +134,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 		sink = func(report.Event) {}
 	}
 	if o.Workers < 1 {
-		o.Workers = runtime.GOMAXPROCS(0)
+		o.Workers = source.Workers(o.Sources)
 	}
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
 		plans: plan.Rules{Selection: o.Selection, Placement: o.Placement, Links: o.Links, Nested: o.Nested, Archives: o.Archives}}

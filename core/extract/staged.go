@@ -3,6 +3,7 @@ package extract
 import (
 	"errors"
 	"io"
+	"slices"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -71,6 +72,13 @@ func (s *staged) begin() (work schedule.Work, err error) {
 	for _, share := range s.shares {
 		work.Shares = append(work.Shares, share[0])
 	}
+	s.archive.Foresee(func(yield func(int) bool) {
+		for _, n := range slices.Concat(s.shares...) {
+			if !yield(s.plan.DataOf(s.wanted[n])) {
+				return
+			}
+		}
+	})
 	return work, s.checkSpace(root, work.Weight-holes)
 }
 

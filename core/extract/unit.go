@@ -106,9 +106,6 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	}
 	u.target = u.plan.Target
 	u.outcome.Target = absolute(u.target.Path())
-	if !u.run.DryRun && u.AnyOrder() {
-		u.archive.Foresee(u.plan.Data())
-	}
 	var work schedule.Work
 	if len(u.plan.Items) > 0 {
 		if work, err = u.output.begin(); err != nil {

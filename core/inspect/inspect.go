@@ -18,6 +18,7 @@ import (
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/walk"
+	"widecrate/core/web"
 )
 
 // Options is a request to look inside.
@@ -51,13 +52,16 @@ type Archive struct {
 // inside it, and calls visit for each, with the error where one cannot be
 // opened. It stops when ctx is cancelled or visit fails.
 func Run(ctx context.Context, o Options, visit func(*Archive, error) error) error {
-	var lists parts.Lists
-	for _, s := range o.Sources {
+	ctx, cancel := context.WithCancel(ctx)
+	opening := opening{Options: &o}
+	defer opening.close()
+	defer cancel()
+	for i, s := range o.Sources {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		a := &Archive{Path: s.Path, options: &o}
-		opened, err := o.openSource(ctx, s, &lists)
+		opened, err := opening.open(ctx, i)
 		if err != nil {
 			if err != s.Err {
 				err = fault.At(s.Path, err)
@@ -74,9 +78,54 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 	return nil
 }
 
-func (o *Options) openSource(ctx context.Context, s source.Source, lists *parts.Lists) (*walk.Archive, error) {
+// opening opens sources one after the other; of those at addresses, which mostly
+// wait, a few ahead.
+type opening struct {
+	*Options
+	lists parts.Lists
+	ahead []chan opened // of the sources so far; nil for one that was not begun ahead
+}
+
+type opened struct {
+	archive *walk.Archive
+	err     error
+}
+
+func (o *opening) open(ctx context.Context, i int) (*walk.Archive, error) {
+	for n := len(o.ahead); n < min(i+web.DefaultConnections, len(o.Sources)); n++ {
+		var done chan opened
+		if o.Sources[n].Address != nil {
+			done = make(chan opened, 1)
+			go func() {
+				a, err := o.openSource(ctx, o.Sources[n])
+				done <- opened{a, err}
+			}()
+		}
+		o.ahead = append(o.ahead, done)
+	}
+	if done := o.ahead[i]; done != nil {
+		o.ahead[i] = nil
+		a := <-done
+		return a.archive, a.err
+	}
+	return o.openSource(ctx, o.Sources[i])
+}
+
+// close lets go of those that nobody asked for.
+func (o *opening) close() {
+	for _, done := range o.ahead {
+		if done == nil {
+			continue
+		}
+		if a := <-done; a.archive != nil {
+			a.archive.Close()
+		}
+	}
+}
+
+func (o *opening) openSource(ctx context.Context, s source.Source) (*walk.Archive, error) {
 	if o.Sums {
-		if err := s.CheckSums(ctx, lists); err != nil {
+		if err := s.CheckSums(ctx, &o.lists); err != nil {
 			return nil, err
 		}
 	}
@@ -218,10 +267,17 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 	if workers < 1 {
 		workers = runtime.GOMAXPROCS(0)
 	}
-	a.open.Foresee(slices.Values(kept))
+	shares := schedule.Shares(len(kept), func(n int) int64 { return a.entries[kept[n]].Size })
+	a.open.Foresee(func(yield func(int) bool) {
+		for _, n := range slices.Concat(shares...) {
+			if !yield(kept[n]) {
+				return
+			}
+		}
+	})
 	var group errgroup.Group
 	group.SetLimit(workers)
-	for _, share := range schedule.Shares(len(kept), func(n int) int64 { return a.entries[kept[n]].Size }) {
+	for _, share := range shares {
 		group.Go(func() error {
 			for _, n := range share {
 				i := kept[n]

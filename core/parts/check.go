@@ -38,7 +38,7 @@ func (s *Set) checkTwice() error {
 				seen[string(sample)] = i
 				continue
 			}
-			same, err := blob.EqualFiles(s.Parts[first].Path, s.Parts[i].Path)
+			same, err := blob.EqualFiles(s.Parts[first].File, s.Parts[i].File)
 			if err != nil {
 				return err
 			}
@@ -51,17 +51,22 @@ func (s *Set) checkTwice() error {
 	return nil
 }
 
-// sample reads a few bytes from the start, the middle and the end of a part.
+// sample reads a few bytes from the start, the middle and the end of a part; of one
+// that does not lie on disk, from its start, which comes in one request.
 func (p *Part) sample() ([]byte, error) {
-	f, err := blob.Open(p.Path)
+	f, err := p.Data()
 	if err != nil {
 		return nil, fault.At(p.Path, err)
 	}
 	defer f.Close()
 	const piece = 4 << 10
 	size := p.size()
+	places := []int64{0, size / 2, max(size-piece, 0)}
+	if p.Open != nil {
+		places = places[:1]
+	}
 	var b []byte
-	for _, at := range []int64{0, size / 2, max(size-piece, 0)} {
+	for _, at := range places {
 		part := make([]byte, min(piece, size-at))
 		if _, err := f.ReadAt(part, at); err != nil && err != io.EOF {
 			return nil, fault.Reading(p.Path, err)

@@ -5,7 +5,6 @@
 package plan
 
 import (
-	"iter"
 	"path"
 	"slices"
 
@@ -292,17 +291,6 @@ func (p *Plan) earlier(i int, path string) (entry int, found bool) {
 func (p *Plan) LinkOf(k int) (to int, link bool) {
 	to, link = p.hardlinks[k]
 	return to, link
-}
-
-// Data are the entries whose data is needed.
-func (p *Plan) Data() iter.Seq[int] {
-	return func(yield func(int) bool) {
-		for k := range p.Items {
-			if p.Items[k].Kind == archive.File && !yield(p.DataOf(p.FirstOf(k))) {
-				return
-			}
-		}
-	}
 }
 
 // FirstOf is the item that the k-th is a hard link to, or itself.

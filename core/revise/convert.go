@@ -7,7 +7,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -46,7 +45,7 @@ type Conversion struct {
 func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error {
 	workers := c.Workers
 	if workers < 1 {
-		workers = runtime.GOMAXPROCS(0)
+		workers = source.Workers(c.Sources)
 	}
 	if c.Placement == nil {
 		c.Placement = &place.Placement{}

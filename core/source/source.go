@@ -58,6 +58,16 @@ func (s Source) Elsewhere() bool {
 	return s.Address != nil || s.Input != nil || s.Set != nil && s.Set.Elsewhere() || slices.ContainsFunc(s.Members, Source.Elsewhere)
 }
 
+// Workers are how many work on sources at once where nobody says it: as many as
+// there are processors, or as connections to addresses, which mostly wait.
+func Workers(sources []Source) int {
+	workers := runtime.GOMAXPROCS(0)
+	if slices.ContainsFunc(sources, func(s Source) bool { return s.Address != nil }) {
+		workers = max(workers, 2*web.DefaultConnections)
+	}
+	return workers
+}
+
 // Size is that of all its files, in bytes; 0 where it cannot be found out.
 func (s Source) Size() int64 {
 	switch {

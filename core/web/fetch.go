@@ -11,6 +11,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"slices"
+	"sync"
 	"time"
 
 	"widecrate/core/fault"
@@ -21,14 +22,19 @@ import (
 const overlap = 4 << 10
 
 // block is how much is passed on at a time.
-const block = 64 << 10
+const block = 256 << 10
+
+var buffers = sync.Pool{New: func() any { return new([block]byte) }}
 
 // Fetch gets ranges of a resource, which are in order and do not touch, in one
 // request if the server takes it, and passes their bytes on as they come. A lost
 // connection is taken up again at the byte. Of a resource without Ranges, the one
 // range starts at 0. It ends with the error of take, or of kind fault.Unreadable.
 func (r *Resource) Fetch(ctx context.Context, ranges []Range, take func(at int64, p []byte) error) error {
-	f := &fetch{Resource: r, left: slices.Clone(ranges), take: take, buffer: make([]byte, block)}
+	f := &fetch{Resource: r, left: slices.Clone(ranges), take: take}
+	buffer := buffers.Get().(*[block]byte)
+	defer buffers.Put(buffer)
+	f.buffer = buffer[:]
 	if f.left[0].To == Unknown && r.Size != Unknown {
 		f.left[0].To = r.Size
 	}

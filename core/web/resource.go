@@ -125,7 +125,7 @@ func (r *reader) Close() error {
 }
 
 // memory is what all resources together may hold ahead of their readers.
-const memory = 12 << 20
+const memory = 16 << 20
 
 // Share is how many bytes one of those that are open may hold ahead of its reader.
 func (r *Resource) Share() int64 {

@@ -99,6 +99,13 @@ func (c *counted) Write(p []byte) (int, error) {
 	return n, err
 }
 
+// ReadFrom lets the system send files by itself.
+func (c *counted) ReadFrom(r io.Reader) (int64, error) {
+	n, err := io.Copy(c.ResponseWriter, r)
+	c.bytes.Add(n)
+	return n, err
+}
+
 // Unwrap is for http.ResponseController.
 func (c *counted) Unwrap() http.ResponseWriter { return c.ResponseWriter }
 
