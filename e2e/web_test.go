@@ -1,0 +1,204 @@
+package e2e
+
+import (
+	"bytes"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/demo/standin"
+)
+
+// serve has a stand-in for a web server with the files of a folder.
+func serve(t *testing.T, s *standin.Server) string {
+	t.Helper()
+	address, stop, err := s.Start()
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	return address
+}
+
+// month is a folder with an archive of each kind, made by the program itself.
+func month(t *testing.T) string {
+	t.Helper()
+	dir := tidewatch(t)
+	put(t, filepath.Join(dir, "notes", "long.log"), noise(300_000)+strings.Repeat("level 1.23\n", 200_000))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "web"), 0o777))
+	for _, name := range []string{"web/all.tar", "web/all.tar.gz", "web/all.tar.xz", "web/all.zip"} {
+		_, stderr, code := run(t, dir, "create", name, "bundles", "notes", "-q")
+		require.Zero(t, code, stderr)
+	}
+	_, stderr, code := run(t, dir, "create", "web/long.log.gz", "notes/long.log", "-q")
+	require.Zero(t, code, stderr)
+	return dir
+}
+
+// From a server of any kind, with any number of workers, the same comes out as from
+// the disk.
+func TestAddressesAreAsGood(t *testing.T) {
+	dir := month(t)
+	sources := map[string][]string{
+		"zip":    {"web/all.zip"},
+		"tar":    {"web/all.tar"},
+		"tar.gz": {"web/all.tar.gz"},
+		"tar.xz": {"web/all.tar.xz"},
+		"gzip":   {"web/long.log.gz"},
+		"nested": {"web/all.zip", "--nested", "--drop", "*.png"},
+		"in tar": {"web/all.tar", "--nested", "--rename", "{stem}-{n}{ext}", "--halt"},
+		"set":    {"survey/grids.tar.gz.002"},
+		"split":  {"survey/harbour.zip"},
+		"series": {"instruments/suite-3.tar", "--series", "suite-{n}.tar"},
+		"picked": {"web/all.tar", "--ext", "log", "--flatten"},
+		"merged": {"readings/osk-bay-2026-05-01.zip", "readings/pell-point-2026-05-02.zip", "--layout", "shared", "--rename", "{archive}-{n}{ext}"},
+	}
+	want := map[string]map[string]string{}
+	for name, args := range sources {
+		out := filepath.Join(t.TempDir(), "out")
+		local := append([]string{"extract"}, args...)
+		if name == "series" {
+			local[1] = "instruments"
+			local = append(local, "--archives", "suite-[0-9]*.tar")
+		}
+		_, stderr, code := run(t, dir, append(local, "--into", out, "-q")...)
+		require.Zero(t, code, stderr)
+		want[name] = tree(t, out)
+		require.NotEmpty(t, want[name])
+	}
+	for i, server := range []*standin.Server{
+		{},
+		{Tag: `"may"`, Faults: []standin.Fault{standin.Cut(100_000)}},
+		{NoTimes: true, Faults: []standin.Fault{standin.Each(3, standin.Status(http.StatusServiceUnavailable, "Retry-After", "0"))}},
+		{NoRanges: true},
+		{NoRanges: true, NoLength: true, NoTimes: true},
+	} {
+		server.Folder = dir
+		address := serve(t, server)
+		for name, args := range sources {
+			t.Run(fmt.Sprintf("%d %s", i, name), func(t *testing.T) {
+				t.Parallel()
+				if server.NoRanges && (name == "set" || name == "split" || name == "series") {
+					t.Skip("parts are asked for by ranges")
+				}
+				for _, workers := range []string{"1", "2", "3", "8"} {
+					out := filepath.Join(t.TempDir(), workers)
+					remote := []string{"extract", "--into", out, "-q", "--workers", workers}
+					for _, arg := range args {
+						if strings.Contains(arg, "/") {
+							arg = address + arg
+						}
+						remote = append(remote, arg)
+					}
+					_, stderr, code := run(t, dir, remote...)
+					require.Zero(t, code, stderr)
+					assert.True(t, maps.Equal(want[name], tree(t, out)), "not the same with %s workers", workers)
+				}
+			})
+		}
+	}
+}
+
+// What is wrong with an address, or with what lies there, is said, with its code.
+func TestAddressesThatFail(t *testing.T) {
+	dir := month(t)
+	good := serve(t, &standin.Server{Folder: dir})
+	page := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Page}})
+	guarded := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Guarded("Bearer tide")}})
+	broken := serve(t, &standin.Server{Folder: dir, NoRanges: true, Faults: []standin.Fault{standin.Cut(100_000)}})
+	named := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Headers("Content-Disposition", `attachment; filename="day.zip"`)}})
+	t.Setenv("TIDE_TOKEN", "tide")
+	t.Setenv("NO_TOKEN", "")
+	for name, c := range map[string]struct {
+		args string
+		code int
+		want string // in what is printed
+	}{
+		"missing":               {"extract " + good + "none.zip --into o", 8, "404 Not Found"},
+		"a folder":              {"extract " + good + "readings/ --into o", 8, "cannot be asked for what is in it"},
+		"no destination":        {"extract " + good + "web/all.zip", 2, "--into names the folder"},
+		"removed afterwards":    {"extract " + good + "web/all.zip --into o --after remove", 2, "neither removed nor moved"},
+		"a password in it":      {"extract http://a:b@gauges.example/a.zip --into o", 2, "netrc"},
+		"a page":                {"extract " + page + "web/all.zip --into o", 7, "it is a web page and no archive"},
+		"not allowed":           {"extract " + guarded + "web/all.zip --into o", 8, "401 Unauthorized"},
+		"allowed":               {"extract " + guarded + "web/all.zip --into o1 --token-env TIDE_TOKEN", 0, "1 archive unpacked"},
+		"no token":              {"extract " + guarded + "web/all.zip --into o --token-env NO_TOKEN", 2, "no token in NO_TOKEN"},
+		"a token for two hosts": {"extract " + guarded + "web/all.zip " + good + "web/all.zip --into o --token-env TIDE_TOKEN", 2, "a token is for one host"},
+		"it breaks":             {"extract " + broken + "web/long.log.gz --into o --retries 0", 8, "the connection was lost"},
+		"a part is missing":     {"extract " + good + "survey/currents.tar.gz.001 --into o", 4, "missing: currents.tar.gz.002"},
+		"a series with a gap":   {"extract " + good + "instruments/suite-3.tar --series suite-{n}.tar --series-count 14 --into o", 4, "suite-13.tar"},
+		"a series of nothing":   {"extract " + good + "instruments/ --series none-{n}.tar --into o", 6, "no archive is called like the series"},
+		"no pattern at a host":  {"extract " + good + "instruments/ --series s*-{n}.tar --into o", 2, "cannot be asked for all names"},
+		"the same folder twice": {"extract " + good + "web/all.zip " + good + "web/all.tar --into o", 3, "would also be that of"},
+		"the same name twice":   {"extract " + named + "web/all.zip " + named + "web/long.log.gz --into o2 --workers 1", 3, "would also be that of"},
+		"no entry of that name": {"extract " + good + "web/all.zip --into o --entry none.csv", 6, "none.csv"},
+		"input named twice":     {"extract - - --into o", 2, "more than one thing"},
+		"input as list as well": {"extract - --source-list - --into o", 2, "more than one thing"},
+		"nothing from input":    {"extract - --into o", 7, "it is empty"},
+		"input to nowhere":      {"extract -", 2, "--into names the folder"},
+		"a host that is not":    {"inspect http://gauges.invalid/a.zip", 8, "gauges.invalid"},
+		"nobody listens":        {"inspect http://127.0.0.1:1/a.zip --retries 0", 8, "there is no answer"},
+		"no certificate":        {"inspect " + good + "web/all.zip --ca-file tidewatch.txt", 8, "no certificate in it"},
+		"inspect":               {"inspect " + good + "web/all.zip --totals", 0, "6 files"},
+		"inspect many":          {"inspect " + good + "readings/osk-bay-2026-05-01.zip " + good + "none.zip " + good + "web/all.tar.gz --totals", 8, "404"},
+		"verify":                {"verify " + good + "web/all.zip " + good + "web/all.tar --nested", 0, "archives verified"},
+		"compare":               {"compare " + good + "web/all.zip web/all.tar", 0, "6 the same"},
+		"convert":               {"convert " + good + "web/all.tar.gz --to zip --into o3", 0, "1 archive converted"},
+		"join":                  {"parts join " + good + "survey/harbour.z02 --into o4.zip", 0, "ordinary ZIP"},
+		"join of none":          {"parts join " + good + "web/all.zip --into o5.zip", 8, "part of no set"},
+		"kept, and said":        {"extract " + broken + "web/all.zip --into o6 -v --retries 0", 8, "the connection was lost"},
+		"dry run":               {"extract " + good + "web/all.zip --into o --dry-run", 0, "would be written"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			stdout, stderr, code := run(t, dir, strings.Fields(c.args)...)
+			assert.Equal(t, c.code, code, stderr)
+			assert.Contains(t, stdout+stderr, c.want)
+			assert.NotContains(t, stdout+stderr, "a:b@")
+			assert.NotContains(t, stderr, "tide\"")
+		})
+	}
+	assert.NoDirExists(t, filepath.Join(dir, "o"))
+}
+
+// Standard input may be a file or a stream, of any format.
+func TestStandardInput(t *testing.T) {
+	dir := month(t)
+	for _, name := range []string{"all.zip", "all.tar", "all.tar.gz", "all.tar.xz"} {
+		for _, stream := range []bool{false, true} {
+			for _, args := range []string{"extract - --into %s -q", "extract - --into %s -q --nested", "convert - --to zip --into %s -q", "convert - --to tar.zst --into %s -q"} {
+				t.Run(fmt.Sprint(name, stream, args), func(t *testing.T) {
+					t.Parallel()
+					out := filepath.Join(t.TempDir(), "out")
+					in, err := os.Open(filepath.Join(dir, "web", name))
+					require.NoError(t, err)
+					defer in.Close()
+					cmd := exec.Command(program, strings.Fields(fmt.Sprintf(args, out))...)
+					cmd.Dir = dir
+					cmd.Stdin = in
+					if stream {
+						data, err := os.ReadFile(in.Name())
+						require.NoError(t, err)
+						cmd.Stdin = bytes.NewReader(data)
+					}
+					said, err := cmd.CombinedOutput()
+					require.NoError(t, err, string(said))
+					assert.Empty(t, string(said))
+					if to := strings.Fields(args); to[0] == "convert" {
+						_, stderr, code := run(t, dir, "compare", filepath.Join("web", name), filepath.Join(out, "standard-input."+to[3]))
+						assert.Zero(t, code, stderr)
+						return
+					}
+					got := tree(t, filepath.Join(out, "standard-input"))
+					assert.Contains(t, got, "notes/long.log")
+					assert.Equal(t, strings.Contains(args, "nested"), got["bundles/osk-bay.zip"] == "")
+				})
+			}
+		}
+	}
+}
