@@ -6,20 +6,26 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/demo"
+	"widecrate/demo/standin"
 )
 
-// step is one command of the full example.
+// step is one command of the full example. {address} in it is that of a web server
+// with the demo data.
 type step struct {
 	why  string
 	args []string
 	code int // that it ends with
 }
+
+const address = "{address}/"
 
 var example = []step{
 	{"What does a daily archive hold?", []string{"inspect", "readings/gull-ness-2026-05-01.zip"}, 0},
@@ -46,6 +52,9 @@ var example = []step{
 	{"Change it: what stays is copied as it is packed.",
 		[]string{"edit", "hand-over.zip", "--text", "notes.txt=All gauges report.", "--remove", "keys.csv"}, 0},
 	{"And rewrite it, with no files in between.", []string{"convert", "hand-over.zip", "--to", "tar.zst", "--into", "packed"}, 0},
+	{"A month as one archive …", []string{"create", "month.zip", "landing", "--method", "store"}, 0},
+	{"… lies at an address. One table of it is wanted: the rest stays where it is.",
+		[]string{"extract", address + "month.zip", "--into", "fetched", "--entry", "landing/osk-bay-2026-05-03/levels.csv"}, 0},
 }
 
 func newDemo(s *streams) *cobra.Command {
@@ -80,12 +89,25 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 		return fmt.Errorf("this program does not find itself: %w", err)
 	}
 	s.out.Printf("Made the Tidewatch archives in %s\n", full)
+	server := &standin.Server{Folder: full}
+	at, stop, err := server.Start()
+	if err != nil {
+		return fmt.Errorf("the example needs a port of this machine: %w", err)
+	}
+	defer stop()
 	for _, st := range example {
-		s.out.Printf("\n%s\n%s\n", s.out.Faint("# "+st.why), s.out.Strong("$ widecrate "+quoteArgs(st.args)))
+		remote := false
+		args := slices.Clone(st.args)
+		for i, arg := range args {
+			if strings.HasPrefix(arg, address) {
+				args[i], remote = at+strings.TrimPrefix(arg, address), true
+			}
+		}
+		s.out.Printf("\n%s\n%s\n", s.out.Faint("# "+st.why), s.out.Strong("$ widecrate "+quoteArgs(args)))
 		if err := s.out.Flush(); err != nil {
 			return err
 		}
-		run := exec.CommandContext(cmd.Context(), program, st.args...)
+		run := exec.CommandContext(cmd.Context(), program, args...)
 		run.Dir, run.Stdout, run.Stderr = full, os.Stdout, os.Stdout
 		err := run.Run()
 		if cmd.Context().Err() != nil {
@@ -96,12 +118,15 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 		} else if ok && exit.ExitCode() != st.code {
 			return fmt.Errorf("the example ended with exit code %d instead of %d", exit.ExitCode(), st.code)
 		}
+		if remote {
+			s.out.Printf("%s\n", s.out.Faint(fmt.Sprintf("(%s over the line, in %s)", show.Size(server.Bytes.Load()), show.Count(int(server.Requests.Load()), "request"))))
+		}
 		if st.code != 0 {
 			s.out.Printf("%s\n", s.out.Faint(fmt.Sprintf("(exit code %d)", st.code)))
 		}
 	}
 	s.out.Printf("\nLook around in %s:\n", full)
-	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip"} {
+	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip", "fetched"} {
 		s.out.Printf("  %s\n", filepath.Join(dir, place))
 	}
 	return nil

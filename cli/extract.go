@@ -35,10 +35,10 @@ func newExtract(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "extract SOURCE… [OPTION…]",
 		Short: "Unpack many archives",
-		Long: `extract unpacks archives: files, and folders for the archives in them. Each gets
-a folder of its own, named after it, beside it or below --into; or all are
-merged into one. An archive is put into place whole or not at all, and one that
-fails does not stop the others.`,
+		Long: `extract unpacks archives: files, folders for the archives in them, http and
+https addresses, and - for standard input. Each gets a folder of its own, named
+after it, beside it or below --into; or all are merged into one. An archive is
+put into place whole or not at all, and one that fails does not stop the others.`,
 		Example: `  widecrate extract readings --into landing --ext csv --no-clutter
   widecrate extract "corrections/osk bay [v1].zip" --into landing --dry-run
   widecrate extract readings --into pictures --layout shared --ext png
@@ -46,7 +46,8 @@ fails does not stop the others.`,
   widecrate extract readings --into charts --ext png --rename "{archive}{ext}"
   widecrate extract corrections --into - --entry levels.csv
   widecrate extract survey/harbour.zip --into survey-grids
-  widecrate extract instruments --into suite --series "suite-{n}.tar"`,
+  widecrate extract instruments --into suite --series "suite-{n}.tar"
+  widecrate extract http://gauges.example/bundles/osk-bay.zip --into may`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)

@@ -29,14 +29,16 @@ func newInspect(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "inspect SOURCE… [OPTION…]",
 		Short: "Look inside many archives without unpacking",
-		Long: `inspect lists what archives hold: files, and folders for the archives in them.
-Of a ZIP it reads only the directory, however large the archive is; a compressed
-tar has none, and is gone through.`,
+		Long: `inspect lists what archives hold: files, folders for the archives in them, http
+and https addresses, and - for standard input. Of a ZIP it reads only the
+directory, however large the archive is and wherever it lies; a compressed tar
+has none, and is gone through.`,
 		Example: `  widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate inspect readings --ext csv --as names
   widecrate inspect bundles --nested --as tree
   widecrate inspect readings --totals --min-size 1k
-  widecrate inspect corrections --as csv --sort size`,
+  widecrate inspect corrections --as csv --sort size
+  widecrate inspect http://gauges.example/bundles/osk-bay.zip`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)

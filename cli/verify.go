@@ -32,10 +32,12 @@ func newVerify(s *streams) *cobra.Command {
 		Short: "Decode everything, check every checksum, write nothing",
 		Long: `verify decodes all that archives hold and checks it: sizes, checksums, and where
 there are any, authentication codes. Each entry that is damaged is named, with
-the offset of its header. It writes nothing.`,
+the offset of its header. It writes nothing. Archives are files, folders for the
+archives in them, http and https addresses, and - for standard input.`,
 		Example: `  widecrate verify readings
   widecrate verify bundles --nested
-  widecrate verify readings --as json --ext csv`,
+  widecrate verify readings --as json --ext csv
+  widecrate verify http://gauges.example/bundles/osk-bay.zip --nested`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/demo"
+	"widecrate/demo/standin"
 )
 
 // examples finds the commands in a text: lines that start with the program.
@@ -62,6 +63,7 @@ func TestExamples(t *testing.T) {
 	for name, text := range texts {
 		t.Run(name, func(t *testing.T) {
 			dir := tidewatch(t)
+			t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: dir}), "/")) // which stands for every host
 			_, _, code := run(t, dir, "extract", "readings", "--into", "landing", "--pick", "calibration.json")
 			require.Equal(t, 0, code)
 			found := examples(text)

@@ -70,37 +70,37 @@ const size = 300_000
 func TestFaults(t *testing.T) {
 	later := time.Now().Add(time.Hour).UTC().Format(http.TimeFormat)
 	for name, c := range map[string]struct {
-		server standin.Server
+		server *standin.Server
 		want   string // in the error; empty: there is none
 	}{
-		"a good one":                    {standin.Server{Tag: `"a"`}, ""},
-		"cut each time":                 {standin.Server{Tag: `"a"`, Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
-		"cut, only a time":              {standin.Server{Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
-		"cut, a weak tag":               {standin.Server{Tag: `W/"a"`, NoTimes: true, Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
-		"cut, nothing to tell by":       {standin.Server{NoTimes: true, Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
-		"silent":                        {standin.Server{Tag: `"a"`, Faults: []standin.Fault{standin.Stall(140_000, time.Second)}}, ""},
-		"no ranges":                     {standin.Server{NoRanges: true}, ""},
-		"no ranges, no length":          {standin.Server{NoRanges: true, NoLength: true}, ""},
-		"no ranges, cut":                {standin.Server{NoRanges: true, NoTimes: true, Faults: []standin.Fault{standin.First(3, standin.Cut(90_000))}}, ""},
-		"no ranges, cut for ever":       {standin.Server{NoRanges: true, Faults: []standin.Fault{standin.Cut(90_000)}}, "lost 6 times in a row"},
-		"busy at first":                 {standin.Server{Faults: []standin.Fault{standin.First(3, standin.Status(503))}}, ""},
-		"busy and says until when":      {standin.Server{Faults: []standin.Fault{standin.First(1, standin.Status(429, "Retry-After", "0"))}}, ""},
-		"busy for ever":                 {standin.Server{Faults: []standin.Fault{standin.Status(503)}}, "503 Service Unavailable"},
-		"broken for ever":               {standin.Server{Faults: []standin.Fault{standin.Cut(0)}}, "lost 6 times in a row"},
-		"not there":                     {standin.Server{Folder: os.DevNull}, "404 Not Found"},
-		"not allowed":                   {standin.Server{Faults: []standin.Fault{standin.Guarded("Bearer x")}}, "401 Unauthorized"},
-		"in circles":                    {standin.Server{Faults: []standin.Fault{standin.Redirect("/a/", "/a/")}}, "redirected more than 10 times"},
-		"packed once more":              {standin.Server{Faults: []standin.Fault{standin.Headers("Content-Encoding", "gzip")}}, "Content-Encoding: gzip"},
-		"a new tag in between":          {standin.Server{Faults: []standin.Fault{standin.Each(2, standin.Headers("ETag", `"b"`)), standin.First(1, standin.Headers("ETag", `"a"`))}}, "it changed while it was read"},
-		"a new time in between":         {standin.Server{NoTimes: true, Faults: []standin.Fault{standin.Each(2, standin.Headers("Last-Modified", later)), standin.First(1, standin.Headers("Last-Modified", "Mon, 02 Jan 2006 15:04:05 GMT"))}}, "it changed while it was read"},
-		"ranges at first, none later":   {standin.Server{Faults: []standin.Fault{unranged(2)}}, "the whole where it was asked for a part"},
-		"another range than asked for":  {standin.Server{Faults: []standin.Fault{lying("bytes 500-999/300000", 500)}}, "another range"},
-		"a range that is none":          {standin.Server{Faults: []standin.Fault{lying("bytes 9-1/x", 10)}}, "another range"},
-		"too little, but for the claim": {standin.Server{Faults: []standin.Fault{lying("bytes 0-999/300000", 10)}}, "lost 6 times in a row"},
-		"parts of what has no end":      {standin.Server{Faults: []standin.Fault{endless}}, ""},
+		"a good one":                    {&standin.Server{Tag: `"a"`}, ""},
+		"cut each time":                 {&standin.Server{Tag: `"a"`, Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
+		"cut, only a time":              {&standin.Server{Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
+		"cut, a weak tag":               {&standin.Server{Tag: `W/"a"`, NoTimes: true, Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
+		"cut, nothing to tell by":       {&standin.Server{NoTimes: true, Faults: []standin.Fault{standin.Cut(70_000)}}, ""},
+		"silent":                        {&standin.Server{Tag: `"a"`, Faults: []standin.Fault{standin.Stall(140_000, time.Second)}}, ""},
+		"no ranges":                     {&standin.Server{NoRanges: true}, ""},
+		"no ranges, no length":          {&standin.Server{NoRanges: true, NoLength: true}, ""},
+		"no ranges, cut":                {&standin.Server{NoRanges: true, NoTimes: true, Faults: []standin.Fault{standin.First(3, standin.Cut(90_000))}}, ""},
+		"no ranges, cut for ever":       {&standin.Server{NoRanges: true, Faults: []standin.Fault{standin.Cut(90_000)}}, "lost 6 times in a row"},
+		"busy at first":                 {&standin.Server{Faults: []standin.Fault{standin.First(3, standin.Status(503))}}, ""},
+		"busy and says until when":      {&standin.Server{Faults: []standin.Fault{standin.First(1, standin.Status(429, "Retry-After", "0"))}}, ""},
+		"busy for ever":                 {&standin.Server{Faults: []standin.Fault{standin.Status(503)}}, "503 Service Unavailable"},
+		"broken for ever":               {&standin.Server{Faults: []standin.Fault{standin.Cut(0)}}, "lost 6 times in a row"},
+		"not there":                     {&standin.Server{Folder: os.DevNull}, "404 Not Found"},
+		"not allowed":                   {&standin.Server{Faults: []standin.Fault{standin.Guarded("Bearer x")}}, "401 Unauthorized"},
+		"in circles":                    {&standin.Server{Faults: []standin.Fault{standin.Redirect("/a/", "/a/")}}, "redirected more than 10 times"},
+		"packed once more":              {&standin.Server{Faults: []standin.Fault{standin.Headers("Content-Encoding", "gzip")}}, "Content-Encoding: gzip"},
+		"a new tag in between":          {&standin.Server{Faults: []standin.Fault{standin.Each(2, standin.Headers("ETag", `"b"`)), standin.First(1, standin.Headers("ETag", `"a"`))}}, "it changed while it was read"},
+		"a new time in between":         {&standin.Server{NoTimes: true, Faults: []standin.Fault{standin.Each(2, standin.Headers("Last-Modified", later)), standin.First(1, standin.Headers("Last-Modified", "Mon, 02 Jan 2006 15:04:05 GMT"))}}, "it changed while it was read"},
+		"ranges at first, none later":   {&standin.Server{Faults: []standin.Fault{unranged(2)}}, "the whole where it was asked for a part"},
+		"another range than asked for":  {&standin.Server{Faults: []standin.Fault{lying("bytes 500-999/300000", 500)}}, "another range"},
+		"a range that is none":          {&standin.Server{Faults: []standin.Fault{lying("bytes 9-1/x", 10)}}, "another range"},
+		"too little, but for the claim": {&standin.Server{Faults: []standin.Fault{lying("bytes 0-999/300000", 10)}}, "lost 6 times in a row"},
+		"parts of what has no end":      {&standin.Server{Faults: []standin.Fault{endless}}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := &c.server
+			s := c.server
 			var want []byte
 			if s.Folder == "" {
 				want = noise(t, s, "f", size)
