@@ -135,8 +135,11 @@ func (c *extractCommand) startProgress(sources []source.Source, done *extract.Pr
 	started := time.Now()
 	return c.start(c.streams, c.quiet, func() string {
 		bytes := done.Bytes.Load()
-		return show.Rate(time.Since(started), bytes, done.Read.Load(), all+done.Expected.Load(),
-			fmt.Sprintf("%s of %s archives", show.Number(int(done.Archives.Load())), show.Number(len(sources))),
-			show.Count(int(done.Entries.Load()), "file"), show.Size(bytes))
+		parts := []string{fmt.Sprintf("%s of %s archives", show.Number(int(done.Archives.Load())), show.Number(len(sources)))}
+		if kept := done.Kept.Load(); kept > 0 {
+			parts = append(parts, show.Size(kept)+" fetched beforehand")
+		}
+		parts = append(parts, show.Count(int(done.Entries.Load()), "file"), show.Size(bytes))
+		return show.Rate(time.Since(started), bytes, done.Read.Load(), all+done.Expected.Load(), parts...)
 	})
 }

@@ -91,15 +91,26 @@ func (o *onward) count(n int64) error {
 		return err
 	}
 	o.u.run.Progress.Bytes.Add(n)
-	o.u.run.Progress.Read.Add(int64(o.share * float64(n)))
+	o.u.run.Progress.Read.Add(int64(o.share*float64(n)) + o.u.advance())
 	return nil
+}
+
+// advance is how many bytes of a source that comes in order were read since the last
+// call.
+func (u *unit) advance() int64 {
+	if u.inside != nil || u.archive.Stream == nil {
+		return 0
+	}
+	was := u.read
+	u.read = u.archive.Position()
+	return u.read - was
 }
 
 // share is how many bytes of the source each byte of an entry stands for; the
 // entries of an archive inside another count with that.
 func (u *unit) share(i int) float64 {
 	entry := &u.entries[i]
-	if u.inside != nil || entry.Size <= 0 || entry.Packed <= 0 {
+	if u.inside != nil || u.archive.Stream != nil || entry.Size <= 0 || entry.Packed <= 0 {
 		return 0
 	}
 	return float64(entry.Packed) / float64(entry.Size)

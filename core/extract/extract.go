@@ -51,6 +51,7 @@ type Options struct {
 type Progress struct {
 	Archives, Entries, Bytes atomic.Int64 // settled archives; staged entries and bytes
 	Read                     atomic.Int64 // bytes of the sources that were dealt with
+	Kept                     atomic.Int64 // bytes of those that have to be there as a whole first
 	Expected                 atomic.Int64 // bytes of those at addresses, as far as they are known
 }
 

@@ -33,6 +33,7 @@ type unit struct {
 	inside  *inside // nil for a source
 
 	archive *walk.Archive
+	read    int64 // bytes of one that comes in order that are in the progress
 	entries []archive.Entry
 	plan    *plan.Plan
 	output  output
@@ -127,14 +128,14 @@ func (u *unit) openArchive() (err error) {
 			}
 		}
 		r := u.run
-		opening := walk.Opening{Options: r.Reading, Whole: !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), Dir: u.spoolDir, Most: r.Limits.Total}
+		opening := walk.Opening{Options: r.Reading, Whole: !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), Dir: u.spoolDir, Most: r.Limits.Total, Kept: &r.Progress.Kept}
 		if u.archive, err = walk.Open(r.ctx, u.outcome.Source, opening); err != nil {
 			return err
 		}
 		u.files = u.archive.Files
 		u.budget = r.Limits.Budget(u.archive.Size)
-		if u.outcome.Source.Elsewhere() && !u.archive.Arriving() {
-			r.Progress.Expected.Add(u.archive.Size())
+		if u.outcome.Source.Elsewhere() {
+			r.Progress.Expected.Add(u.archive.Expected())
 		}
 		return u.rename()
 	}

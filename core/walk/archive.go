@@ -42,6 +42,8 @@ type Archive struct {
 	data    blob.Blob // nil for a series
 	ordered bool      // it is gone through once, from front to back, where its format allows that
 	remarks []archive.Remark
+	total   int64        // bytes that will come, where that is told beforehand; 0: it is not
+	read    atomic.Int64 // bytes of one that comes in order
 	rules   archive.Options
 	outer   *Archive
 	room    int64 // bytes of memory left for the archives inside, where they are opened as they pass by
@@ -54,6 +56,7 @@ type Opening struct {
 	Whole bool                   // all of it will be read, and once is enough
 	Dir   func() (string, error) // of what has to be kept while it is read; nil: that of the system for such files
 	Most  int64                  // bytes of that; 0: no bound
+	Kept  *atomic.Int64          // counts them; nil: nobody asks
 }
 
 // Open opens a source and reads its directory, if it has one. What comes from an
@@ -110,6 +113,27 @@ func (a *Archive) Size() int64 {
 		}
 	}
 	return sum
+}
+
+// Expected is the size that it will have in the end, in bytes; 0 where that is not
+// known.
+func (a *Archive) Expected() int64 {
+	if a.Arriving() {
+		return a.total
+	}
+	return a.Size()
+}
+
+// Position is how many bytes of it were read, of one that comes in order.
+func (a *Archive) Position() int64 { return a.read.Load() }
+
+// watched counts what is read of an archive that comes in order.
+type watched struct{ a *Archive }
+
+func (w watched) ReadAt(p []byte, at int64) (int, error) {
+	n, err := w.a.data.ReadAt(p, at)
+	w.a.read.Add(int64(n))
+	return n, err
 }
 
 // Arriving reports whether its size is known only when it was read to its end.
@@ -171,7 +195,7 @@ func (a *Archive) Ordered() archive.Stream {
 // tarStream goes through a plain tar from front to back.
 func (a *Archive) tarStream() archive.Stream {
 	blob.Foresee(a.data, blob.Range{To: a.data.Size()})
-	return tar.NewStream(bufio.NewReaderSize(io.NewSectionReader(a.data, 0, blob.Endless), 256<<10), a.rules)
+	return tar.NewStream(bufio.NewReaderSize(io.NewSectionReader(watched{a}, 0, blob.Endless), 256<<10), a.rules)
 }
 
 // Remarks are those about how it was read; see archive.Remarks.
@@ -214,7 +238,7 @@ func (a *Archive) openAs(f archive.Format) (_ *Archive, err error) {
 		a.Reader, err = f.Open(a.data, size, a.rules)
 	default:
 		blob.Foresee(a.data, blob.Range{To: size})
-		a.Stream, err = f.OpenStream(a.data, size, a.rules)
+		a.Stream, err = f.OpenStream(watched{a}, size, a.rules)
 	}
 	if err != nil {
 		a.Reader, a.Stream = nil, nil

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"sync/atomic"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -33,7 +34,11 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	}
 	o.Name = resource.Name
 	if !resource.Ranges {
-		return openFlow(ctx, blob.NewFlow(resource.Reader(ctx)), o, "its server sends no parts of it")
+		opened, err := openFlow(ctx, blob.NewFlow(resource.Reader(ctx)), o, "its server sends no parts of it")
+		if opened != nil {
+			opened.total = max(resource.Size, 0)
+		}
+		return opened, err
 	}
 	a := newArchive(blob.NewRemote(ctx, resource, first), o)
 	a.ordered = o.Whole
@@ -87,7 +92,7 @@ func openFlow(ctx context.Context, flow *blob.Flow, o Opening, why string) (*Arc
 	}
 	rest := flow.Rest()
 	flow.Settle()
-	kept, err := keep(ctx, rest, o.Most, o.Dir)
+	kept, err := keep(&arriving{ctx, rest, o.Most, o.Kept}, o.Dir)
 	flow.Close() // read only: nothing can be lost
 	if err != nil {
 		return nil, err
@@ -106,12 +111,12 @@ func (*Kept) Read([]byte) (int, error) { return 0, io.EOF }
 // KeepInput keeps what comes from standard input until it is closed: so many bytes
 // at most; 0: there is no bound.
 func KeepInput(ctx context.Context, in io.Reader, most int64) (*Kept, error) {
-	data, err := keep(ctx, in, most, nil)
+	data, err := keep(&arriving{ctx, in, most, nil}, nil)
 	return &Kept{data}, err
 }
 
-func keep(ctx context.Context, in io.Reader, most int64, dir func() (string, error)) (blob.Blob, error) {
-	data, err := blob.Spool(&arriving{ctx, in, most}, inMemory, dir)
+func keep(in *arriving, dir func() (string, error)) (blob.Blob, error) {
+	data, err := blob.Spool(in, inMemory, dir)
 	return data, fault.Reading("", err)
 }
 
@@ -120,6 +125,7 @@ type arriving struct {
 	ctx  context.Context
 	data io.Reader
 	most int64 // 0: no bound
+	kept *atomic.Int64
 }
 
 func (r *arriving) Read(p []byte) (int, error) {
@@ -127,6 +133,9 @@ func (r *arriving) Read(p []byte) (int, error) {
 		return 0, err
 	}
 	n, err := r.data.Read(p)
+	if r.kept != nil {
+		r.kept.Add(int64(n))
+	}
 	if r.most > 0 {
 		if r.most -= int64(n); r.most <= 0 {
 			return n, fault.New(fault.Unsafe, "it is larger than what may be kept of it").Suggest(fault.AllowTotal)
