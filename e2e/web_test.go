@@ -202,3 +202,41 @@ func TestStandardInput(t *testing.T) {
 		}
 	}
 }
+
+// With a single connection to the host, whoever holds it lets others go first: nothing
+// hangs, however much is read at once.
+func TestOneConnection(t *testing.T) {
+	dir := month(t)
+	for kind, server := range map[string]*standin.Server{"ranges": {}, "none": {NoRanges: true, NoLength: true}} {
+		server.Folder = dir
+		address := serve(t, server)
+		all := []string{address + "web/all.zip", address + "web/all.tar", address + "web/all.tar.gz", address + "web/all.tar.xz", address + "web/long.log.gz"}
+		if kind == "ranges" {
+			all = append(all, address+"survey/harbour.zip", address+"survey/grids.tar.gz.001")
+		}
+		for name, args := range map[string][]string{
+			"own":     append([]string{"extract", "--into", filepath.Join(t.TempDir(), "o"), "--own-name", "{name}", "--nested"}, all...),
+			"shared":  append([]string{"extract", "--into", filepath.Join(t.TempDir(), "s"), "--layout", "shared", "--rename", "{archive}-{n}{ext}", "--clash", "number"}, all...),
+			"series":  {"extract", "--into", filepath.Join(t.TempDir(), "r"), "--series", "suite-{n}.tar", address + "instruments/suite-12.tar"},
+			"inspect": append([]string{"inspect", "--totals"}, all...),
+			"verify":  append([]string{"verify", "--nested"}, all...),
+			"compare": {"compare", address + "web/all.zip", address + "web/all.tar.gz"},
+			"convert": append([]string{"convert", "--to", "zip", "--into", t.TempDir(), "--clash", "number"}, all...),
+		} {
+			if kind == "none" && name == "series" {
+				continue
+			}
+			t.Run(kind+" "+name, func(t *testing.T) {
+				t.Parallel()
+				for _, workers := range []string{"1", "8"} {
+					limits := []string{"--connections", "1"}
+					if name != "inspect" && name != "compare" {
+						limits = append(limits, "--workers", workers)
+					}
+					_, stderr, code := run(t, dir, append(args, limits...)...)
+					assert.Zero(t, code, stderr)
+				}
+			})
+		}
+	}
+}

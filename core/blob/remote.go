@@ -8,28 +8,10 @@ import (
 	"io/fs"
 	"slices"
 	"sync"
-	"time"
 
 	"widecrate/core/fault"
 	"widecrate/core/web"
 )
-
-// A Range is the bytes from From up to To.
-type Range struct{ From, To int64 }
-
-// A Foreseer is read the faster the earlier it knows what of it will be.
-type Foreseer interface {
-	// Foresee says which ranges will be read, about in this order. Nothing has to
-	// come of it.
-	Foresee(ranges []Range)
-}
-
-// Foresee says to whoever cares what will be read from r.
-func Foresee(r io.ReaderAt, ranges ...Range) {
-	if f, ok := r.(Foreseer); ok && len(ranges) > 0 {
-		f.Foresee(ranges)
-	}
-}
 
 // How a remote blob is read. Several are asked for in one request as long as they
 // are few and small.
@@ -101,37 +83,6 @@ func NewRemote(ctx context.Context, resource *web.Resource, head int64) *Remote 
 	return r
 }
 
-// FindAt returns the identity of what lies at an address, with a way to read it until
-// ctx is cancelled; without Info there is nothing. It has to have ranges.
-func FindAt(ctx context.Context, a *web.Address) (File, error) {
-	f := File{Path: a.String()}
-	resource, err := a.Open(ctx, 1)
-	if errors.Is(err, web.ErrMissing) {
-		return f, nil
-	}
-	if err != nil {
-		return f, fault.At(f.Path, err)
-	}
-	resource.Close()
-	if !resource.Ranges {
-		return f, fault.At(f.Path, fault.New(fault.Unreadable, "its server sends no parts of files, and so the parts of a set cannot be read as one").
-			Advise("fetch all parts first"))
-	}
-	f.Info = Info{resource}
-	f.Open = func() (Blob, error) {
-		again, err := a.Open(ctx, firstStep)
-		if err != nil {
-			return nil, err
-		}
-		if !again.Ranges || again.Size != resource.Size || again.ETag != resource.ETag {
-			again.Close()
-			return nil, fault.New(fault.Unreadable, "it changed while it was read").Advise("run it again when nothing writes to it any more")
-		}
-		return NewRemote(ctx, again, firstStep), nil
-	}
-	return f, nil
-}
-
 // Size is in bytes.
 func (r *Remote) Size() int64 { return r.resource.Size }
 
@@ -139,17 +90,6 @@ func (r *Remote) Size() int64 { return r.resource.Size }
 func (r *Remote) Files() []File {
 	return []File{{Path: r.resource.Address.String(), Info: Info{r.resource}}}
 }
-
-// Info is the identity of what lies at an address.
-type Info struct{ *web.Resource }
-
-// The methods of fs.FileInfo.
-func (i Info) Name() string       { return i.Resource.Name }
-func (i Info) Size() int64        { return i.Resource.Size }
-func (i Info) Mode() fs.FileMode  { return 0o444 }
-func (i Info) ModTime() time.Time { return i.Modified }
-func (i Info) IsDir() bool        { return false }
-func (i Info) Sys() any           { return i.ETag }
 
 // ReadAt reads what has come, and waits for the rest. What cannot be fetched is of
 // kind fault.Unreadable.
@@ -262,27 +202,6 @@ func (r *Remote) need(at, n int64) []Range {
 	}
 	r.next = to
 	return []Range{{at, to}}
-}
-
-// cut takes from ranges as many as one request is for.
-func cut(ranges []Range) (batch, left []Range) {
-	room := int64(segment)
-	for len(ranges) > 0 && len(batch) < mostRanges && room > 0 {
-		want := ranges[0]
-		if last := len(batch) - 1; last >= 0 && want.From <= batch[last].To {
-			break // a request goes forwards
-		}
-		if want.To-want.From > room {
-			if len(batch) > 0 && want.To-want.From <= segment {
-				break // it fits into a request of its own
-			}
-			batch = append(batch, Range{want.From, want.From + room})
-			return batch, append([]Range{{want.From + room, want.To}}, ranges[1:]...)
-		}
-		batch, ranges = append(batch, want), ranges[1:]
-		room -= want.To - want.From
-	}
-	return batch, ranges
 }
 
 // begin starts a request. Others end where it begins.
@@ -470,38 +389,4 @@ func (r *Remote) Close() error {
 	}
 	r.chunks = nil
 	return nil
-}
-
-// merge puts ranges into order, and joins those that touch.
-func merge(ranges []Range) []Range {
-	slices.SortFunc(ranges, func(a, b Range) int { return cmp.Compare(a.From, b.From) })
-	var merged []Range
-	for _, r := range ranges {
-		if last := len(merged) - 1; last >= 0 && r.From <= merged[last].To {
-			merged[last].To = max(merged[last].To, r.To)
-		} else if r.From < r.To {
-			merged = append(merged, r)
-		}
-	}
-	return merged
-}
-
-// subtract returns what is in ranges and not in others, which are in order.
-func subtract(ranges, others []Range) []Range {
-	var left []Range
-	for _, r := range ranges {
-		for _, o := range others {
-			if o.To <= r.From || o.From >= r.To {
-				continue
-			}
-			if r.From < o.From {
-				left = append(left, Range{r.From, o.From})
-			}
-			r.From = o.To
-		}
-		if r.From < r.To {
-			left = append(left, r)
-		}
-	}
-	return left
 }

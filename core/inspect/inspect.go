@@ -18,7 +18,6 @@ import (
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/walk"
-	"widecrate/core/web"
 )
 
 // Options is a request to look inside.
@@ -79,7 +78,7 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 }
 
 // opening opens sources one after the other; of those at addresses, which mostly
-// wait, a few ahead.
+// wait, a few ahead: each may hold a connection until its turn has come.
 type opening struct {
 	*Options
 	lists parts.Lists
@@ -92,14 +91,19 @@ type opened struct {
 }
 
 func (o *opening) open(ctx context.Context, i int) (*walk.Archive, error) {
-	for n := len(o.ahead); n < min(i+web.DefaultConnections, len(o.Sources)); n++ {
+	for n := len(o.ahead); n < len(o.Sources); n++ {
 		var done chan opened
-		if o.Sources[n].Address != nil {
+		if a := o.Sources[n].Address; a != nil {
+			if n > i && n-i >= a.Connections() {
+				break
+			}
 			done = make(chan opened, 1)
 			go func() {
 				a, err := o.openSource(ctx, o.Sources[n])
 				done <- opened{a, err}
 			}()
+		} else if n > i {
+			break
 		}
 		o.ahead = append(o.ahead, done)
 	}

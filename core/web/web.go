@@ -179,6 +179,9 @@ func (c *Client) Address(text string) (*Address, error) {
 
 func (a *Address) String() string { return a.url.String() }
 
+// Connections are how many there are at once to its host, at most.
+func (a *Address) Connections() int { return a.client.Options.Connections }
+
 // Name is the last part of its path, decoded; that of the host where there is
 // none.
 func (a *Address) Name() string {

@@ -1,0 +1,79 @@
+package blob
+
+import (
+	"cmp"
+	"io"
+	"slices"
+)
+
+// A Range is the bytes from From up to To.
+type Range struct{ From, To int64 }
+
+// A Foreseer is read the faster the earlier it knows what of it will be.
+type Foreseer interface {
+	// Foresee says which ranges will be read, about in this order. Nothing has to
+	// come of it.
+	Foresee(ranges []Range)
+}
+
+// Foresee says to whoever cares what will be read from r.
+func Foresee(r io.ReaderAt, ranges ...Range) {
+	if f, ok := r.(Foreseer); ok && len(ranges) > 0 {
+		f.Foresee(ranges)
+	}
+}
+
+// cut takes from ranges as many as one request is for.
+func cut(ranges []Range) (batch, left []Range) {
+	room := int64(segment)
+	for len(ranges) > 0 && len(batch) < mostRanges && room > 0 {
+		want := ranges[0]
+		if last := len(batch) - 1; last >= 0 && want.From <= batch[last].To {
+			break // a request goes forwards
+		}
+		if want.To-want.From > room {
+			if len(batch) > 0 && want.To-want.From <= segment {
+				break // it fits into a request of its own
+			}
+			batch = append(batch, Range{want.From, want.From + room})
+			return batch, append([]Range{{want.From + room, want.To}}, ranges[1:]...)
+		}
+		batch, ranges = append(batch, want), ranges[1:]
+		room -= want.To - want.From
+	}
+	return batch, ranges
+}
+
+// merge puts ranges into order, and joins those that touch.
+func merge(ranges []Range) []Range {
+	slices.SortFunc(ranges, func(a, b Range) int { return cmp.Compare(a.From, b.From) })
+	var merged []Range
+	for _, r := range ranges {
+		if last := len(merged) - 1; last >= 0 && r.From <= merged[last].To {
+			merged[last].To = max(merged[last].To, r.To)
+		} else if r.From < r.To {
+			merged = append(merged, r)
+		}
+	}
+	return merged
+}
+
+// subtract returns what is in ranges and not in others, which are in order.
+func subtract(ranges, others []Range) []Range {
+	var left []Range
+	for _, r := range ranges {
+		for _, o := range others {
+			if o.To <= r.From || o.From >= r.To {
+				continue
+			}
+			if r.From < o.From {
+				left = append(left, Range{r.From, o.From})
+			}
+			r.From = o.To
+		}
+		if r.From < r.To {
+			left = append(left, r)
+		}
+	}
+	return left
+}
