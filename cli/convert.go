@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -11,11 +12,16 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
+	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/create"
+	"widecrate/core/inspect"
 	"widecrate/core/place"
+	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/revise"
+	"widecrate/core/source"
+	"widecrate/core/verify"
 )
 
 type convertCommand struct {
@@ -29,6 +35,8 @@ type convertCommand struct {
 	clash     option.Choice[create.Existing]
 	encrypt   bool
 	newEnv    string
+	sums      string
+	hashes    receipt.Sums
 	workers   int
 }
 
@@ -67,6 +75,7 @@ complete; the old one stays.`,
 		set.Text(&c.under, "under")
 		set.Value(&option.Template{To: &c.Rename, Allowed: renamePlaceholders}, "rename")
 		set.Number(&c.workers, "workers", 1)
+		set.Text(&c.sums, "sums")
 	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
@@ -108,6 +117,9 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
 	stop := c.startBytes(c.streams, c.quiet, &read, 0)
 	err = conversion.Run(cmd.Context(), func(r *report.Converted) { c.report(r, &sum) })
 	stop()
+	if err == nil && c.sums != "" {
+		err = c.sumUp(cmd, sum.made)
+	}
 	if err != nil {
 		return err
 	}
@@ -147,8 +159,43 @@ func (c *convertCommand) newLock(cmd *cobra.Command) (string, error) {
 	return "", usage(cmd, errors.New("--encrypt needs --new-password-env, or exactly one password that opens the old archives"))
 }
 
+// sumUp reads the new archives again for the list of their sums: what is copied as it
+// is packed was never decoded.
+func (c *convertCommand) sumUp(cmd *cobra.Command, made []string) error {
+	sources, err := source.Find(cmd.Context(), source.Request{Names: made})
+	if err != nil {
+		return err
+	}
+	var failures report.Failures
+	reading := archive.Options{Passwords: c.reading.Passwords}
+	if c.newEnv != "" {
+		reading.Passwords = []string{os.Getenv(c.newEnv)}
+	}
+	err = verify.Run(cmd.Context(), inspect.Options{Sources: sources, Reading: reading, Hash: true}, c.workers, nil, func(r *report.Verified) {
+		if r.Err != nil {
+			failures.Add(r.Err)
+			c.problem(r.Err)
+		}
+		for _, f := range r.Files {
+			path := f.Path
+			if len(made) > 1 {
+				path = filepath.Base(r.Archive) + "/" + path
+			}
+			c.hashes.Add(path, f.SHA256)
+		}
+	})
+	if err == nil {
+		err = failures.Err()
+	}
+	if err != nil {
+		return err
+	}
+	return c.hashes.Write(c.sums)
+}
+
 // converted is what a conversion comes to.
 type converted struct {
+	made             []string
 	started          time.Time
 	archives, files  int
 	copied, repacked int
@@ -163,6 +210,11 @@ func (c *convertCommand) report(r *report.Converted, sum *converted) {
 		c.problem(r.Err)
 	} else {
 		sum.archives++
+		made := r.Result.Archive
+		if r.Result.Parts != nil {
+			made = r.Result.Parts.Parts[0]
+		}
+		sum.made = append(sum.made, made)
 		sum.files += r.Result.Files
 		sum.copied += r.Packed
 		sum.repacked += r.Repacked

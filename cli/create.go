@@ -4,9 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -25,6 +27,8 @@ import (
 type createCommand struct {
 	*streams
 	selectionOptions
+	recordOptions
+	recording sync.Mutex
 	outputOptions
 	progressOption
 	writingOptions
@@ -93,6 +97,7 @@ the entries get in the archive. ARCHIVE - is standard output.`,
 		set.Value(&c.after, "after")
 		set.Number(&c.workers, "workers", 1)
 	})
+	set.Group("What was done", func() { c.recordOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -143,9 +148,38 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	if c.each {
-		return c.runEach(cmd, args[0], o)
+	if err := c.begin(cmd, c.dryRun); err != nil {
+		return err
 	}
+	if c.wanted() && !c.dryRun {
+		o.Hash, o.Made = true, c.made
+	}
+	if c.each {
+		err = c.runEach(cmd, args[0], o)
+	} else {
+		err = c.runOne(cmd, o)
+	}
+	if kept := c.finish(c.dryRun); err == nil {
+		err = kept
+	}
+	return err
+}
+
+// made takes note of an archive, for all workers.
+func (c *createCommand) made(r *report.Created) error {
+	c.recording.Lock()
+	defer c.recording.Unlock()
+	if c.each {
+		c.prefix = filepath.Base(r.Archive) + "/"
+	}
+	c.recordOptions.event(r, "")
+	if c.writer == nil {
+		return nil
+	}
+	return c.writer.Sync()
+}
+
+func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 	var read atomic.Int64
 	o.Read = &read
 	stop := c.startBytes(c.streams, c.quiet, &read, 0)

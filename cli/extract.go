@@ -11,12 +11,15 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/extract"
+	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
 )
 
 type extractCommand struct {
 	*streams
+	recordOptions
+	doneOptions
 	archiveOptions
 	placementOptions
 	outputOptions
@@ -68,6 +71,10 @@ put into place whole or not at all, and one that fails does not stop the others.
 		c.limitOptions.addTo(set)
 	})
 	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
+	set.Group("What was done", func() {
+		c.recordOptions.addTo(set)
+		c.doneOptions.addTo(set)
+	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -104,17 +111,34 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	o := extract.Options{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement,
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits(), After: c.after, Staging: c.staging, Workers: c.workers,
-		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}}
+		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun}
+	done, stopReading, err := c.load(cmd, c.streams, c.receipt)
+	if err != nil {
+		return err
+	}
+	defer stopReading()
+	o.Done = done
+	if err := c.begin(cmd, c.dryRun); err != nil {
+		return err
+	}
+	if c.writer != nil {
+		o.BeforeDisposal = c.writer.Sync
+	}
 	shown := &extractReport{extractCommand: c, started: time.Now()}
 	stop := c.startProgress(sources, o.Progress)
-	var err error
 	if c.Into == "-" {
 		c.streaming = true
 		err = extract.Stream(cmd.Context(), o, c.out, shown.event)
 	} else {
-		err = extract.Run(cmd.Context(), o, shown.event)
+		err = extract.Run(cmd.Context(), o, func(e report.Event) {
+			c.recordOptions.event(e, c.Into)
+			shown.event(e)
+		})
 	}
 	stop()
+	if kept := c.finish(c.dryRun); err == nil {
+		err = kept
+	}
 	if err != nil {
 		return err
 	}

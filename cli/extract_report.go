@@ -55,7 +55,7 @@ func (r *extractReport) archive(o *report.Unpacked) {
 	if !r.streaming {
 		r.print(o)
 	}
-	if o.Err == nil {
+	if o.Err == nil && !o.Done {
 		short := unpackedArchive{Unpacked: *o, members: tallyMembers(o)}
 		short.Placed = nil
 		r.archives = append(r.archives, short)
@@ -108,7 +108,11 @@ func (r *extractReport) print(o *report.Unpacked) {
 			}
 		}
 	default:
-		if o.Err == nil && (r.dryRun || r.verbose) && !r.quiet {
+		switch {
+		case r.quiet || o.Err != nil || !r.dryRun && !r.verbose:
+		case o.Done:
+			r.out.Printf("%s: done before\n", r.out.Name(o.Archive))
+		default:
 			r.listPlaced(o)
 		}
 	}
@@ -200,8 +204,11 @@ func (r *extractReport) finish() {
 	if r.streaming {
 		files = t.Kept
 	}
-	s.Printf("%s %s: %s, %s %s", s.Strong(show.Count(t.Archives-t.Failed, "archive")), done,
+	s.Printf("%s %s: %s, %s %s", s.Strong(show.Count(t.Archives-t.Failed-t.Done, "archive")), done,
 		show.Count(files, "file"), show.Size(t.Bytes), wrote)
+	if t.Done > 0 {
+		s.Printf(", %s done before", show.Number(t.Done))
+	}
 	if t.Same > 0 {
 		s.Printf(", %s already there", show.Number(t.Same))
 	}

@@ -15,6 +15,7 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/report"
@@ -66,9 +67,14 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 		return nil, nil, err
 	}
 	o.request.Input = cmd.InOrStdin()
+	var left []string
+	o.request.Left = func(s source.Source) { left = append(left, s.Path) }
 	sources, err := source.Find(cmd.Context(), o.request)
 	if err != nil {
 		return nil, nil, err
+	}
+	if len(left) > 0 && !quiet {
+		s.warn(fmt.Sprintf("left alone, modified less than %s ago: %s", o.request.Settled, parts.Shorten(left)))
 	}
 	if len(sources) > 0 && !quiet {
 		for _, folder := range source.Barren(o.request.Names, sources) {
@@ -104,6 +110,7 @@ func (o *sourceOptions) addTo(set *option.Set) {
 	set.Switch(&o.request.AllowGaps, "allow-gaps")
 	set.Texts(&o.request.PartsIn, "parts-in")
 	set.Value(&option.Wait{To: &o.request.Wait}, "wait")
+	set.Value(&option.Wait{To: &o.request.Settled}, "settled")
 	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
 	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
 	set.Switch(&o.nested, "nested")

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"runtime"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -13,6 +15,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
+	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/verify"
 )
@@ -23,6 +26,10 @@ type verifyCommand struct {
 	outputOptions
 	progressOption
 	workers int
+	against string
+	sums    string
+	hashes  receipt.Sums
+	single  bool // there is one source
 }
 
 func newVerify(s *streams) *cobra.Command {
@@ -37,12 +44,17 @@ archives in them, http and https addresses, and - for standard input.`,
 		Example: `  widecrate verify readings
   widecrate verify bundles --nested
   widecrate verify readings --as json --ext csv
+  widecrate verify bundles/osk-bay.zip --sums sums.txt
   widecrate verify http://gauges.example/bundles/osk-bay.zip --nested`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set)
-	set.Group("How it runs", func() { set.Number(&c.workers, "workers", 1) })
+	set.Group("How it runs", func() {
+		set.Text(&c.against, "against")
+		set.Text(&c.sums, "sums")
+		set.Number(&c.workers, "workers", 1)
+	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -52,12 +64,19 @@ archives in them, http and https addresses, and - for standard input.`,
 
 func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
+	if c.against != "" {
+		if len(args) > 0 || c.sourceOptions.list != "" || c.sums != "" {
+			return usage(cmd, errors.New("--against is in the place of archives and lists of sums"))
+		}
+		return c.verifyDelivered(cmd)
+	}
 	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err != nil {
 		return err
 	}
 	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(),
-		Archives: c.request.Archives, Limits: c.limits()}
+		Archives: c.request.Archives, Limits: c.limits(), Hash: c.sums != ""}
+	c.single = len(sources) == 1 && !c.nested
 	t := verified{started: time.Now()}
 	var decoded atomic.Int64
 	stop := c.startBytes(c.streams, c.quiet, &decoded, 0)
@@ -65,6 +84,11 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
 	stop()
 	if err != nil {
 		return err
+	}
+	if c.sums != "" {
+		if err := c.hashes.Write(c.sums); err != nil {
+			return err
+		}
 	}
 	if !c.quiet {
 		c.summarize(len(sources), &t)
@@ -91,6 +115,13 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 	t.bytes += r.Bytes
 	t.damage += len(r.Bad)
 	t.leftOut.Add(r.LeftOut)
+	for _, f := range r.Files {
+		path := f.Path
+		if !c.single {
+			path = strings.ReplaceAll(r.Archive, " › ", "/") + "/" + path
+		}
+		c.hashes.Add(path, f.SHA256)
+	}
 	if r.Err != nil {
 		t.failures.Add(r.Err)
 		c.problem(r.Err)

@@ -19,6 +19,7 @@ var layers = [][]string{
 	{"revise"},
 	{"extract", "create", "verify"},
 	{"inspect"},
+	{"receipt"},
 	{"plan", "report", "walk"},
 	{"source"},
 	{"parts/cut", "stage"},

@@ -20,6 +20,7 @@ type Row struct {
 	Help        string // one line
 	More        string // all that there is to say; empty: Help
 	For         map[string]As
+	Shapes      bool // what comes of a command, and not only how it runs
 }
 
 // As is what is different about an option in one command.
@@ -126,6 +127,22 @@ func (s *Set) Value(v Value, name string) {
 		// It fails only for an option that does not exist.
 		_ = s.cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
 	}
+}
+
+// Shaping are the options of a command that shape what comes of it, with their values,
+// but for those that are off or empty.
+func Shaping(cmd *cobra.Command) map[string]string {
+	values := map[string]string{}
+	for _, r := range Table {
+		f := cmd.Flags().Lookup(r.Name)
+		if f == nil || !r.Shapes {
+			continue
+		}
+		if v := f.Value.String(); v != "" && v != "false" {
+			values[r.Name] = v
+		}
+	}
+	return values
 }
 
 // A Conflict is a pair of options that exclude each other, by name, or by name and

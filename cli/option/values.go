@@ -215,21 +215,20 @@ func (s *Size) Set(text string) error {
 // means its first second, or its last where the end counts.
 type Moment struct {
 	time.Time
-	End bool
+	End  bool
+	text string // as it was given
 }
 
 func (m *Moment) Type() string    { return "WHEN" }
 func (m *Moment) Words() []string { return nil }
 
 func (m *Moment) String() string {
-	if m.IsZero() {
-		return ""
-	}
-	return m.Format(time.RFC3339)
+	return m.text
 }
 
 // Set takes a date or an age.
 func (m *Moment) Set(text string) error {
+	m.text = text
 	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04"} {
 		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
 			m.Time = t

@@ -41,6 +41,16 @@ func FindAt(ctx context.Context, a *web.Address) (File, error) {
 	return f, nil
 }
 
+// IdentifyAt returns the identity of what lies at an address, with ranges or without.
+func IdentifyAt(ctx context.Context, a *web.Address) (File, error) {
+	resource, err := a.Open(ctx, 1)
+	if err != nil {
+		return File{}, fault.At(a.String(), err)
+	}
+	resource.Close()
+	return File{Path: a.String(), Info: Info{resource}}, nil
+}
+
 // Info is the identity of what lies at an address.
 type Info struct{ *web.Resource }
 

@@ -29,6 +29,7 @@ type item struct {
 	stream io.Reader   // where it comes from, if that is no file
 	entry  archive.Entry
 	sum    uint32 // CRC-32 of what was read
+	sha256 []byte // where it is asked for
 }
 
 // from is where an item comes from, for people.

@@ -79,11 +79,13 @@ type Options struct {
 	// executed. nil: they are as on disk.
 	Epoch *time.Time
 
-	ReadBack bool          // read the archive again, and compare it with what was read from the sources
-	Remove   bool          // the sources, after it was read back
-	DryRun   bool          // find out what would go in, and write nothing
-	Workers  int           // 0: as many as there are processors
-	Read     *atomic.Int64 // counts the bytes of the sources that were read so far; nil: nobody asks
+	Hash     bool                        // find the SHA-256 of what is packed; see report.Created
+	Made     func(*report.Created) error // called when the archive is there, before sources are removed: with an error they stay; nil: nobody asks
+	ReadBack bool                        // read the archive again, and compare it with what was read from the sources
+	Remove   bool                        // the sources, after it was read back
+	DryRun   bool                        // find out what would go in, and write nothing
+	Workers  int                         // 0: as many as there are processors
+	Read     *atomic.Int64               // counts the bytes of the sources that were read so far; nil: nobody asks
 }
 
 // FormatOf tells the format of a new archive by its name; empty: by the extension
@@ -153,10 +155,15 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	if err := c.write(target, r); err != nil {
 		return nil, err
 	}
+	r.Took = time.Since(started)
+	if o.Made != nil {
+		if err := o.Made(r); err != nil {
+			return nil, err
+		}
+	}
 	if o.Remove {
 		c.remove(r)
 	}
-	r.Took = time.Since(started)
 	return r, nil
 }
 

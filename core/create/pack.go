@@ -3,6 +3,8 @@ package create
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"hash"
 	"hash/crc32"
 	"io"
 	"os"
@@ -82,8 +84,19 @@ func (c *collector) pack(w archive.Writer, r *report.Created) error {
 			return err
 		}
 		r.Add(entry)
+		if c.Hash {
+			r.From = append(r.From, s.item.origin())
+		}
 	}
 	return ctx.Err()
+}
+
+// origin is what an item was packed from; nil for what is no file.
+func (it *item) origin() *report.Packed {
+	if it.entry.Kind != archive.File {
+		return nil
+	}
+	return &report.Packed{Path: it.path, SHA256: it.sha256}
 }
 
 func (o *Options) workers() int {
@@ -105,6 +118,10 @@ func (s *slot) prepare(c *collector, w archive.Preparer) {
 		return
 	}
 	s.item.sum = crc32.ChecksumIEEE(s.data)
+	if c.Hash {
+		sum := sha256.Sum256(s.data)
+		s.item.sha256 = sum[:]
+	}
 	if w != nil {
 		s.entry, s.data, s.err = w.Prepare(s.entry, s.data)
 		s.packed = true
@@ -175,6 +192,10 @@ func (s *slot) write(c *collector, w archive.Writer, prepares archive.Preparer) 
 // stored adds a large file, or a stream.
 func (it *item) stored(c *collector, w archive.Writer) (archive.Entry, error) {
 	in := &input{ctx: c.ctx, r: it.stream, read: c.Read}
+	if c.Hash {
+		in.hash = sha256.New()
+		defer func() { it.sha256 = in.hash.Sum(nil) }()
+	}
 	if it.stream != nil {
 		return it.streamed(c, w, in)
 	}
@@ -216,6 +237,7 @@ type input struct {
 	r    io.Reader
 	read *atomic.Int64
 	sum  uint32
+	hash hash.Hash // nil: nobody asks
 }
 
 func (in *input) Read(p []byte) (int, error) {
@@ -225,6 +247,9 @@ func (in *input) Read(p []byte) (int, error) {
 	n, err := in.r.Read(p)
 	in.read.Add(int64(n))
 	in.sum = crc32.Update(in.sum, crc32.IEEETable, p[:n])
+	if in.hash != nil {
+		in.hash.Write(p[:n]) // never fails
+	}
 	if err != nil && err != io.EOF {
 		err = fault.Reading("", err)
 	}

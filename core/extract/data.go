@@ -1,6 +1,8 @@
 package extract
 
 import (
+	"crypto/sha256"
+	"hash"
 	"hash/crc32"
 	"io"
 
@@ -45,19 +47,36 @@ func (u *unit) pour(i int, data io.Reader, w io.Writer) (int64, error) {
 	if err := u.budget.Check(u.entries[i].Size); err != nil && !u.archive.Arriving() {
 		return 0, err
 	}
-	return archive.Copy(&onward{u: u, w: w, share: u.share(i)}, data)
+	out := &onward{u: u, w: w, share: u.share(i)}
+	if u.run.Hash {
+		out.sum = sha256.New()
+	}
+	n, err := archive.Copy(out, data)
+	if err == nil && out.sum != nil {
+		u.losing.Lock()
+		defer u.losing.Unlock()
+		if u.sums == nil {
+			u.sums = map[int][]byte{}
+		}
+		u.sums[i] = out.sum.Sum(nil)
+	}
+	return n, err
 }
 
 // onward counts what is written to w.
 type onward struct {
 	u     *unit
 	w     io.Writer
-	share float64 // of the source for each byte
+	share float64   // of the source for each byte
+	sum   hash.Hash // nil: nobody asks
 }
 
 func (o *onward) Write(p []byte) (int, error) {
 	if err := o.count(int64(len(p))); err != nil {
 		return 0, err
+	}
+	if o.sum != nil {
+		o.sum.Write(p) // never fails
 	}
 	return o.w.Write(p)
 }
@@ -67,6 +86,9 @@ func (o *onward) WriteHole(n int64) error {
 	if holes, ok := o.w.(archive.HoleWriter); ok {
 		if err := o.count(n); err != nil {
 			return err
+		}
+		for left := n; o.sum != nil && left > 0; left -= int64(len(zeros)) {
+			o.sum.Write(zeros[:min(left, int64(len(zeros)))])
 		}
 		return holes.WriteHole(n)
 	}

@@ -70,11 +70,17 @@ func (r *run) dispose() {
 	if r.After.Disposition == Keep {
 		return
 	}
+	var unready error
+	if r.BeforeDisposal != nil && !r.DryRun {
+		unready = r.BeforeDisposal()
+	}
 	synced := map[string]error{}
 	r.moved = map[string]bool{}
 	for _, u := range r.sources {
 		d := &report.Disposal{Source: u.outcome.Source.Path, DryRun: r.DryRun}
 		switch {
+		case unready != nil:
+			d.Kept = "the receipt could not be written"
 		case u.failed:
 			d.Kept = "not all of it could be unpacked"
 		case !u.taken || u.dropped:

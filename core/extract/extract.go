@@ -15,6 +15,7 @@ import (
 	"sync/atomic"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
@@ -45,6 +46,15 @@ type Options struct {
 	DryRun    bool   // find out what would be done, and write nothing
 	Backlog   int64  // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
+	Hash      bool // find the SHA-256 of what is written; see report.Placed
+
+	// Done tells of a source, by its identity and its destination, that it was done
+	// earlier, and whether all of it was; nil: none was.
+	Done func(files []blob.File, target string) (done, all bool)
+
+	// BeforeDisposal is called when all archives are told of, and before any source
+	// is removed or moved; with an error all are kept.
+	BeforeDisposal func() error
 }
 
 // Progress counts what was done so far. It may be read at any time.
@@ -148,6 +158,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 			u.outcome.Source.Err = fault.At(s.Path, err)
 		}
 		u.outcome.Target = absolute(u.target.Path())
+		u.outcome.Asked, u.outcome.Root = u.outcome.Target, absolute(u.target.Root)
 		u.root = r.roots.of(u.target.Root)
 		r.sources = append(r.sources, u)
 	}

@@ -38,6 +38,7 @@ type unit struct {
 	plan    *plan.Plan
 	output  output
 	losing  sync.Mutex
+	sums    map[int][]byte // SHA-256 of what was written, by entry; under losing
 
 	// Of a source, for what becomes of it afterwards:
 	files   []blob.File
@@ -84,6 +85,9 @@ type output interface {
 // be done for it.
 func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	u.started, u.taken = time.Now(), true
+	if u.doneEarlier() {
+		return schedule.Work{}, nil
+	}
 	if err := u.openArchive(); err != nil {
 		return schedule.Work{}, err
 	}
@@ -118,6 +122,26 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	work.Inside = u.innerUnits(inner)
 	inner = nil
 	return work, nil
+}
+
+// doneEarlier reports whether a source need not be opened.
+func (u *unit) doneEarlier() bool {
+	if u.run.Done == nil || u.inside != nil || u.outcome.Source.Err != nil {
+		return false
+	}
+	files, err := u.outcome.Source.Files(u.run.ctx)
+	if err != nil || len(files) == 0 { // it will be reported when it is opened
+		return false
+	}
+	done, all := u.run.Done(files, u.outcome.Asked)
+	if !done {
+		return false
+	}
+	u.outcome.Done, u.files = true, files
+	if !all {
+		u.partial = append(u.partial, "an earlier time")
+	}
+	return true
 }
 
 func (u *unit) openArchive() (err error) {
@@ -256,7 +280,7 @@ func (u *unit) innerUnits(opened []*inside) []schedule.Unit {
 	for n, in := range u.plan.Inner {
 		inner := &unit{run: u.run, top: u.top, target: in.Target, budget: u.budget, root: u.run.roots.of(in.Target.Root),
 			outcome: report.Unpacked{Archive: u.outcome.Archive + " › " + in.Entry.Path, Source: u.outcome.Source,
-				Target: absolute(in.Target.Path()), DryRun: u.run.DryRun}}
+				Target: absolute(in.Target.Path()), Root: absolute(in.Target.Root), DryRun: u.run.DryRun}}
 		if opened != nil {
 			inner.inside = opened[n]
 		} else {
@@ -344,6 +368,9 @@ func (u *unit) Settle(err error) error {
 	if closed := u.close(); err == nil && closed != nil {
 		err = fault.At(u.outcome.Archive, closed)
 	}
+	if u.inside == nil && !u.outcome.Done {
+		u.outcome.From = u.files
+	}
 	u.outcome.Err = err
 	u.outcome.Took = time.Since(u.started)
 	u.notePartial()
@@ -382,7 +409,7 @@ func (u *unit) fillIn(results []stage.Result) {
 	for k, i := range u.plan.Kept {
 		entry, r := &u.entries[i], results[k]
 		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: entry.Kind,
-			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32, Member: u.archive.Member(i)}
+			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32, Member: u.archive.Member(i), Link: entry.Link, SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes += entry.Size
 		}

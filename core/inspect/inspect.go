@@ -3,6 +3,7 @@ package inspect
 
 import (
 	"context"
+	"crypto/sha256"
 	"io"
 	"iter"
 	"runtime"
@@ -30,6 +31,7 @@ type Options struct {
 	Nested    int      // how deep archives inside archives are opened; 0: not
 	Archives  []string // inside an archive, what matches one is an archive too
 	Limits    bound.Limits
+	Hash      bool // find the SHA-256 of what comes in order, for Each
 }
 
 // Archive is one archive that was looked into. It is valid only during the call
@@ -43,7 +45,8 @@ type Archive struct {
 	Remarks []archive.Remark // how it was read; see archive.Remarks
 	open    *walk.Archive
 	entries []archive.Entry
-	failed  map[int]error // of archives inside one that comes in order
+	failed  map[int]error  // of archives inside one that comes in order
+	sums    map[int][]byte // SHA-256 of the files of one that comes in order
 	options *Options
 }
 
@@ -191,7 +194,7 @@ func (a *Archive) look(ctx context.Context, opened *walk.Archive, budget *bound.
 func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*walk.Archive, err error) {
 	cursor := a.open.Cursor(ctx, budget)
 	defer cursor.Close()
-	a.failed = map[int]error{}
+	a.failed, a.sums = map[int]error{}, map[int][]byte{}
 	for {
 		e, err := cursor.Next()
 		if err == io.EOF {
@@ -206,9 +209,17 @@ func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*wa
 			if inner[i], err = a.open.Inner(&entry, cursor.Bounded(), nil); err != nil {
 				a.failed[i] = err
 			}
-		} else if entry.Size == archive.Unknown {
-			if entry.Size, err = io.Copy(io.Discard, cursor.Bounded()); err != nil {
+		} else if hashed := a.options.Hash && entry.Kind == archive.File; hashed || entry.Size == archive.Unknown {
+			sum := sha256.New()
+			to := io.Writer(io.Discard)
+			if hashed {
+				to = sum
+			}
+			if entry.Size, err = io.Copy(to, cursor.Bounded()); err != nil {
 				return inner, err
+			}
+			if hashed {
+				a.sums[i] = sum.Sum(nil)
 			}
 		}
 		a.entries = append(a.entries, entry)
@@ -258,13 +269,14 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 // Each goes through the entries that the selection keeps, and gives each to do
 // with a function that opens its data. Several workers (0: as many as there are processors) do so at once, and share
 // them by size; the error of the first that fails is returned. An archive that
-// comes in order was read to its end when it was opened: open is nil then.
-func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.Entry, open func() (io.ReadCloser, error)) error) error {
+// comes in order was read to its end when it was opened: open is nil then, and with
+// Hash there is its SHA-256.
+func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.Entry, open func() (io.ReadCloser, error), sum []byte) error) error {
 	var kept []int
 	for i, e := range a.Entries(leftOut) {
 		if a.open.Reader != nil {
 			kept = append(kept, i)
-		} else if err := do(e, nil); err != nil {
+		} else if err := do(e, nil, a.sums[i]); err != nil {
 			return err
 		}
 	}
@@ -285,7 +297,7 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 		group.Go(func() error {
 			for _, n := range share {
 				i := kept[n]
-				if err := do(&a.entries[i], func() (io.ReadCloser, error) { return a.open.Open(i) }); err != nil {
+				if err := do(&a.entries[i], func() (io.ReadCloser, error) { return a.open.Open(i) }, nil); err != nil {
 					return err
 				}
 			}
@@ -294,6 +306,9 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 	}
 	return group.Wait()
 }
+
+// Hashes reports whether SHA-256 sums are asked for.
+func (a *Archive) Hashes() bool { return a.options.Hash }
 
 // Link returns where the i-th entry, a link, points to.
 func (a *Archive) Link(i int) (string, error) {

@@ -60,7 +60,7 @@ func (l *Listed) Lines(say fault.Wording) iter.Seq[any] {
 	if l.Together {
 		packed = nil
 	}
-	return lines(listed{"archive", l.Archive, l.Bytes, l.Files, l.Size, packed, byRule(l.LeftOut), FailureOf(l.Err, say)})
+	return lines(listed{"archive", l.Archive, l.Bytes, l.Files, l.Size, packed, ByRule(l.LeftOut), FailureOf(l.Err, say)})
 }
 
 // Fields are the values of an entry as scripts get them; nil for one that it has
@@ -133,7 +133,8 @@ type Verified struct {
 	Sums    int   // how many of them have a checksum, or an authentication code, that was checked
 	Locked  int   // entries that no password opens: they are neither sound nor damaged
 	LeftOut choose.Tally
-	Bad     []Bad // in the order of the archive
+	Bad     []Bad    // in the order of the archive
+	Files   []Packed // files with their SHA-256, in no order, where they are asked for
 	Took    time.Duration
 	Err     error // why it could not be gone through; nil if all could be
 }
@@ -175,7 +176,7 @@ func (v *Verified) Lines(say fault.Wording) iter.Seq[any] {
 				return
 			}
 		}
-		yield(verified{"archive", v.Archive, v.Entries, v.Sums, v.Bytes, len(v.Bad), byRule(v.LeftOut), v.Took.Seconds(), FailureOf(v.Err, say)})
+		yield(verified{"archive", v.Archive, v.Entries, v.Sums, v.Bytes, len(v.Bad), ByRule(v.LeftOut), v.Took.Seconds(), FailureOf(v.Err, say)})
 	}
 }
 
@@ -251,6 +252,6 @@ func (c *Compared) Lines(say fault.Wording) iter.Seq[any] {
 				}
 			}
 		}
-		yield(compared{"comparison", c.A, c.B, c.Same, len(c.Differences), byRule(c.LeftOut)})
+		yield(compared{"comparison", c.A, c.B, c.Same, len(c.Differences), ByRule(c.LeftOut)})
 	}
 }

@@ -17,7 +17,8 @@ type Created struct {
 	Archive  string // absolute path
 	Format   string
 	Entries  []archive.Entry
-	Files    int // files and links in the archive
+	From     []*Packed // what each was packed from; nil in it where it is no file, and as a whole where nobody asked
+	Files    int       // files and links in the archive
 	Size     int64
 	Packed   int64        // size of the archive
 	Parts    *cut.Written // nil: it is one file
@@ -28,6 +29,12 @@ type Created struct {
 	Kept     string // why they were not
 	DryRun   bool
 	Took     time.Duration
+}
+
+// Packed is what an entry was packed from.
+type Packed struct {
+	Path   string // of the file; empty: a text or a stream
+	SHA256 []byte
 }
 
 // Add takes an entry into account.
@@ -58,7 +65,7 @@ type created struct {
 
 // Lines are one.
 func (c *Created) Lines(_ fault.Wording) iter.Seq[any] {
-	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, byRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Kept, c.DryRun, c.Took.Seconds()}
+	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, ByRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Kept, c.DryRun, c.Took.Seconds()}
 	if c.Parts != nil {
 		line.Parts, line.Sums = c.Parts.Parts, c.Parts.List
 	}
@@ -96,7 +103,7 @@ type converted struct {
 func (c *Converted) Lines(say fault.Wording) iter.Seq[any] {
 	r := &c.Result
 	line := converted{Kind: "archive", Archive: c.Archive, Path: r.Archive, Format: r.Format, Files: r.Files, Size: r.Size, Bytes: r.Packed,
-		Copied: c.Packed, Repacked: c.Repacked, Notes: c.Lost, LeftOut: byRule(r.LeftOut), Seconds: r.Took.Seconds(), Failure: FailureOf(c.Err, say)}
+		Copied: c.Packed, Repacked: c.Repacked, Notes: c.Lost, LeftOut: ByRule(r.LeftOut), Seconds: r.Took.Seconds(), Failure: FailureOf(c.Err, say)}
 	if r.Parts != nil {
 		line.Parts, line.Sums = r.Parts.Parts, r.Parts.List
 	}
@@ -129,7 +136,7 @@ type edited struct {
 
 // Lines are one.
 func (e *Edited) Lines(_ fault.Wording) iter.Seq[any] {
-	return lines(edited{"archive", absolute(e.Path), e.Added, e.Replaced, e.Removed, e.Moved, e.Stay, e.Before, e.After, byRule(e.LeftOut), e.Took.Seconds()})
+	return lines(edited{"archive", absolute(e.Path), e.Added, e.Replaced, e.Removed, e.Moved, e.Stay, e.Before, e.After, ByRule(e.LeftOut), e.Took.Seconds()})
 }
 
 // absolute is a path that does not depend on where the program ran.

@@ -119,8 +119,8 @@ func FailureOf(err error, say fault.Wording) *Failure {
 	return f
 }
 
-// byRule counts by the names of rules.
-func byRule(t choose.Tally) map[string]int {
+// ByRule counts by the names of rules.
+func ByRule(t choose.Tally) map[string]int {
 	counts := map[string]int{}
 	for rule := choose.Kept + 1; int(rule) < len(t); rule++ {
 		if t[rule] > 0 {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/source"
@@ -27,7 +28,11 @@ type Unpacked struct {
 	Bytes   int64    // bytes of the files that were written
 	Took    time.Duration
 	DryRun  bool
-	Err     error // why nothing of it was put into place; nil if all is well
+	Asked   string      // where it was to go before it was open: an absolute path
+	Root    string      // the destination root, an absolute path
+	From    []blob.File // that a source was read from; nil for one inside another
+	Done    bool        // it was delivered by an earlier run, and skipped
+	Err     error       // why nothing of it was put into place; nil if all is well
 }
 
 // LostEntries counts the entries that were lost.
@@ -57,6 +62,8 @@ type Placed struct {
 	Action stage.Action
 	Summed bool   // its data was checked against a checksum of its own
 	Member string // of a series: the archive that it is in
+	Link   string // where a link leads, as the archive says
+	SHA256 []byte // of its data; nil where it was not written, or nobody asked
 }
 
 // written is a line for each file and link that was kept.
@@ -97,6 +104,7 @@ type unpacked struct {
 	Bytes   int64          `json:"bytes"`
 	Seconds float64        `json:"seconds"`
 	DryRun  bool           `json:"dry_run,omitempty"`
+	Skipped string         `json:"skipped,omitempty"`
 	Failure *Failure       `json:"failure,omitempty"`
 }
 
@@ -119,8 +127,12 @@ func (o *Unpacked) Lines(say fault.Wording) iter.Seq[any] {
 				return
 			}
 		}
-		yield(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries,
-			LeftOut: byRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: o.DryRun, Failure: FailureOf(o.Err, say)})
+		skipped := ""
+		if o.Done {
+			skipped = "done"
+		}
+		yield(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries, Skipped: skipped,
+			LeftOut: ByRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: o.DryRun, Failure: FailureOf(o.Err, say)})
 	}
 }
 
@@ -163,6 +175,7 @@ func (d *Disposal) Lines(say fault.Wording) iter.Seq[any] {
 // Totals sum up what became of archives.
 type Totals struct {
 	Archives, Failed      int
+	Done                  int // of them, that were delivered by an earlier run
 	Entries, Kept         int // files and links in the archives that did not fail, and of them
 	Same, Skipped, Placed int // Placed: added or replaced
 	Lost                  int
@@ -185,6 +198,9 @@ func (t *Totals) Add(o *Unpacked) {
 		t.Failed++
 		t.Failures.Add(o.Err)
 		return
+	}
+	if o.Done {
+		t.Done++
 	}
 	if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() {
 		t.Empty = append(t.Empty, o.Archive)

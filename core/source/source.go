@@ -19,6 +19,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/maruel/natural"
 
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
@@ -56,6 +57,34 @@ func (s Source) Name() string {
 // it comes from standard input.
 func (s Source) Elsewhere() bool {
 	return s.Address != nil || s.Input != nil || s.Set != nil && s.Set.Elsewhere() || slices.ContainsFunc(s.Members, Source.Elsewhere)
+}
+
+// Files are those that it is read from, as they are now; none where that cannot be
+// told. Errors are of kind fault.Unreadable.
+func (s Source) Files(ctx context.Context) (files []blob.File, err error) {
+	switch {
+	case s.Err != nil || s.Input != nil:
+		return nil, s.Err
+	case s.Members != nil:
+		for _, m := range s.Members {
+			of, err := m.Files(ctx)
+			if err != nil || of == nil {
+				return nil, err
+			}
+			files = append(files, of...)
+		}
+		return files, nil
+	case s.Set != nil:
+		for _, p := range s.Set.Parts {
+			files = append(files, p.File)
+		}
+		return files, nil
+	case s.Address != nil:
+		f, err := blob.IdentifyAt(ctx, s.Address)
+		return []blob.File{f}, err
+	}
+	f, err := blob.Find(s.Path)
+	return []blob.File{f}, err
 }
 
 // Workers are how many work on sources at once where nobody says it: as many as
@@ -119,6 +148,9 @@ type Request struct {
 	SeriesCount int      // how many archives each of them must have; 0: as many as its name says
 	AllowGaps   bool     // a series may lack numbers
 
+	Settled time.Duration // what was modified less than this long ago is left alone; 0: nothing is
+	Left    func(Source)  // is told of it; may be nil
+
 	Web   *web.Client // for addresses; nil: a usual one
 	Input io.Reader   // that "-" stands for; nil: standard input
 }
@@ -174,6 +206,15 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 		f.found[i].check()
 	}
 	sources, err := f.inSeries()
+	if r.Settled > 0 {
+		sources = slices.DeleteFunc(sources, func(s Source) bool {
+			left := s.modifiedSince(time.Now().Add(-r.Settled))
+			if left && r.Left != nil {
+				r.Left(s)
+			}
+			return left
+		})
+	}
 	usable := func(s Source) int {
 		if s.Err != nil {
 			return 0
@@ -182,6 +223,20 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	}
 	slices.SortStableFunc(sources, func(a, b Source) int { return usable(a) - usable(b) })
 	return sources, err
+}
+
+// modifiedSince reports whether one of its files was modified after a time.
+func (s *Source) modifiedSince(when time.Time) bool {
+	switch {
+	case s.Members != nil:
+		return slices.ContainsFunc(s.Members, func(m Source) bool { return m.modifiedSince(when) })
+	case s.Set != nil:
+		return slices.ContainsFunc(s.Set.Parts, func(p parts.Part) bool { return p.Info != nil && p.Info.ModTime().After(when) })
+	case s.Elsewhere():
+		return false
+	}
+	info, err := os.Stat(s.Path)
+	return err == nil && info.ModTime().After(when)
 }
 
 // Barren are the folders among names in which none of the sources lies, in order.

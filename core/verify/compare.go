@@ -2,6 +2,8 @@ package verify
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"hash/crc32"
 	"io"
@@ -20,6 +22,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/parts"
 	"widecrate/core/place"
+	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/walk"
@@ -35,6 +38,8 @@ type Comparison struct {
 	PeelA, PeelB int // folders to drop from the paths on either side
 	Times        bool
 	Reading      archive.Options
+
+	hash bool // one side is a receipt: files are compared by SHA-256
 }
 
 // tolerance of times: some archives keep only every second second.
@@ -44,6 +49,7 @@ const tolerance = 2 * time.Second
 // anything is decoded.
 func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 	r := &report.Compared{A: c.A, B: c.B}
+	c.hash = receipt.Is(c.A) || receipt.Is(c.B)
 	a, err := c.load(ctx, c.A, c.PeelA, &r.LeftOut)
 	defer a.close()
 	if err != nil {
@@ -86,7 +92,8 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 // thing is an entry of one side.
 type thing struct {
 	archive.Entry
-	open func() (io.ReadCloser, error)
+	sha256 string // of what a receipt knows, or was compared with it
+	open   func() (io.ReadCloser, error)
 }
 
 // differ says what is not the same; "" if all is.
@@ -102,18 +109,46 @@ func (c *Comparison) differ(x, y *thing) (string, error) {
 	case x.Size != y.Size:
 		return "size", nil
 	}
-	for _, t := range []*thing{x, y} {
-		if err := t.sum(); err != nil {
-			return "", err
-		}
-	}
+	same, err := sameContent(x, y)
 	switch {
-	case x.CRC32 != y.CRC32:
+	case err != nil:
+		return "", err
+	case !same:
 		return "content", nil
 	case c.Times && x.Modified.Sub(y.Modified).Abs() > tolerance:
 		return "time", nil
 	}
 	return "", nil
+}
+
+// sameContent compares by checksums, and by SHA-256 where one of the two is only known
+// by that.
+func sameContent(x, y *thing) (bool, error) {
+	if x.sha256 == "" && y.sha256 == "" {
+		for _, t := range []*thing{x, y} {
+			if err := t.sum(); err != nil {
+				return false, err
+			}
+		}
+		return x.CRC32 == y.CRC32, nil
+	}
+	for _, t := range []*thing{x, y} {
+		if t.sha256 != "" || t.Kind != archive.File {
+			continue
+		}
+		data, err := t.open()
+		if err != nil {
+			return false, err
+		}
+		sum := sha256.New()
+		_, err = io.Copy(sum, data)
+		data.Close()
+		if err != nil {
+			return false, err
+		}
+		t.sha256 = hex.EncodeToString(sum.Sum(nil))
+	}
+	return x.sha256 == y.sha256, nil
 }
 
 // sum makes sure that the checksum is known.
@@ -172,10 +207,39 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 	if err != nil {
 		return s, fault.Reading(path, err)
 	}
+	if !info.IsDir() && receipt.Is(path) {
+		return s, loadReceipt(path, add)
+	}
 	if info.IsDir() {
 		return s, loadFolder(ctx, path, add)
 	}
 	return s, s.loadArchive(ctx, path, c, add)
+}
+
+// loadReceipt takes what was delivered, or packed, from a receipt.
+func loadReceipt(path string, add func(*thing) error) error {
+	r, err := receipt.Load(path)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	files, err := r.Contents()
+	if err != nil {
+		return err
+	}
+	for name, f := range files {
+		t := &thing{Entry: archive.Entry{Path: name, Size: f.Size, Modified: f.Modified, Link: f.Link}, sha256: f.SHA256}
+		switch {
+		case f.Type == archive.Symlink.String():
+			t.Kind = archive.Symlink
+		case f.SHA256 == "":
+			t.Kind = archive.Other
+		}
+		if err := add(t); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func loadFolder(ctx context.Context, root string, add func(*thing) error) error {
@@ -238,7 +302,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 			return fault.At(path, err)
 		}
 		t := &thing{Entry: *e}
-		if err := t.know(cursor, budget, path); err != nil {
+		if err := t.know(cursor, budget, path, c.hash); err != nil {
 			return fault.At(path, fault.At(e.Path, err))
 		}
 		if err := add(t); err != nil {
@@ -249,7 +313,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 
 // know finds out about the current entry what cannot be found out later: where a
 // link leads, and the sum of data that comes in order.
-func (t *thing) know(cursor *walk.Cursor, budget *bound.Budget, path string) (err error) {
+func (t *thing) know(cursor *walk.Cursor, budget *bound.Budget, path string, hash bool) (err error) {
 	if t.Kind == archive.Symlink {
 		t.Link, err = cursor.Link()
 		return err
@@ -266,7 +330,13 @@ func (t *thing) know(cursor *walk.Cursor, budget *bound.Budget, path string) (er
 			return data, fault.At(path, fault.At(t.Path, err))
 		}
 	} else if t.Kind == archive.File {
-		t.Size, err = t.take(cursor)
+		sum := sha256.New()
+		if data := io.Reader(cursor); hash {
+			t.Size, err = t.take(io.TeeReader(data, sum))
+			t.sha256 = hex.EncodeToString(sum.Sum(nil))
+		} else {
+			t.Size, err = t.take(data)
+		}
 	}
 	return err
 }

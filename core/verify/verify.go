@@ -5,6 +5,8 @@ package verify
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"hash"
 	"io"
 	"slices"
 	"sync"
@@ -53,18 +55,27 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 	started := time.Now()
 	defer func() { r.Took = time.Since(started) }()
 	var mu sync.Mutex
-	err := a.Each(workers, &r.LeftOut, func(e *archive.Entry, open func() (io.ReadCloser, error)) error {
+	err := a.Each(workers, &r.LeftOut, func(e *archive.Entry, open func() (io.ReadCloser, error), sum []byte) error {
 		if e.Kind == archive.Folder || ctx.Err() != nil {
 			return ctx.Err()
 		}
 		size, err := max(e.Size, 0), error(nil)
 		if open != nil && (e.Kind == archive.File || e.Kind == archive.Symlink) {
-			size, err = decode(ctx, open, decoded)
+			var to hash.Hash
+			if a.Hashes() && e.Kind == archive.File {
+				to = sha256.New()
+			}
+			if size, err = decode(ctx, open, to, decoded); to != nil {
+				sum = to.Sum(nil)
+			}
 		}
 		mu.Lock()
 		defer mu.Unlock()
 		r.Entries++
 		r.Bytes += size
+		if err == nil && sum != nil {
+			r.Files = append(r.Files, report.Packed{Path: e.Path, SHA256: sum})
+		}
 		switch kind := fault.Of(err); {
 		case kind == fault.Unreadable:
 			return fault.At(a.Path, fault.At(e.Path, err)) // the disk, not the archive
@@ -88,7 +99,7 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 }
 
 // decode reads data to its end and throws it away.
-func decode(ctx context.Context, open func() (io.ReadCloser, error), decoded *atomic.Int64) (int64, error) {
+func decode(ctx context.Context, open func() (io.ReadCloser, error), sum hash.Hash, decoded *atomic.Int64) (int64, error) {
 	data, err := open()
 	if err != nil {
 		return 0, err
@@ -96,22 +107,32 @@ func decode(ctx context.Context, open func() (io.ReadCloser, error), decoded *at
 	defer data.Close()
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
-	return io.CopyBuffer(meter{ctx, decoded}, data, block[:]) // which leaps over holes
+	return io.CopyBuffer(meter{ctx, decoded, sum}, data, block[:]) // which leaps over holes
 }
 
 // meter counts what is written to it.
 type meter struct {
 	ctx     context.Context
 	decoded *atomic.Int64
+	sum     hash.Hash // nil: nobody asks
 }
 
 func (m meter) Write(p []byte) (int, error) {
+	if m.sum != nil {
+		m.sum.Write(p) // never fails
+	}
 	m.decoded.Add(int64(len(p)))
 	return len(p), m.ctx.Err()
 }
 
-// WriteHole is that of archive.HoleWriter: there is nothing to check in a hole.
-func (m meter) WriteHole(int64) error { return m.ctx.Err() }
+// WriteHole is that of archive.HoleWriter: there is nothing to check in a hole, but
+// its zeros count in the sum.
+func (m meter) WriteHole(n int64) error {
+	for zeros := [4096]byte{}; m.sum != nil && n > 0 && m.ctx.Err() == nil; n -= int64(len(zeros)) {
+		m.sum.Write(zeros[:min(n, int64(len(zeros)))])
+	}
+	return m.ctx.Err()
+}
 
 const piece = 128 << 10
 

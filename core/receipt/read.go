@@ -1,0 +1,313 @@
+package receipt
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"time"
+
+	"widecrate/core/blob"
+	"widecrate/core/fault"
+)
+
+// Is reports whether a file on disk is a receipt.
+func Is(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	start := make([]byte, len(runStart))
+	_, err = io.ReadFull(f, start)
+	return err == nil && string(start) == runStart
+}
+
+// What lines start with.
+const (
+	runStart  = `{"kind":"run"`
+	unitStart = `{"kind":"unit"`
+	fileStart = `{"kind":"file"`
+)
+
+// Receipts are what earlier runs say. What belongs to an archive stays on disk until
+// it is asked for.
+type Receipts struct {
+	Remarks []string // lines that could not be read
+
+	files []*os.File
+	runs  map[string]*Run
+	units []entry // in their order
+	byID  map[string]int
+}
+
+// entry is a unit, and where its lines of files are.
+type entry struct {
+	Unit
+	run  *Run
+	file *os.File
+	at   int64
+	size int64
+}
+
+// Load reads receipts; one that is not there yet is empty. Errors are of kind
+// fault.Unreadable, or fault.Damaged for what is no receipt.
+func Load(paths ...string) (*Receipts, error) {
+	r := &Receipts{runs: map[string]*Run{}, byID: map[string]int{}}
+	for _, path := range paths {
+		if err := r.load(path); err != nil {
+			r.Close()
+			return nil, err
+		}
+	}
+	return r, nil
+}
+
+// Close closes the files.
+func (r *Receipts) Close() error {
+	for _, f := range r.files {
+		f.Close() // read only: nothing can be lost
+	}
+	return nil
+}
+
+func (r *Receipts) load(path string) error {
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fault.Reading(path, err)
+	}
+	r.files = append(r.files, f)
+	var units []entry
+	var raw [][]byte // the units
+	in := bufio.NewReaderSize(f, 1<<20)
+	at, bad, first := int64(0), 0, true
+	wanted := 0 // lines of files
+	for {
+		text, err := in.ReadSlice('\n')
+		long := []byte(nil)
+		for errors.Is(err, bufio.ErrBufferFull) {
+			long = append(long, text...)
+			text, err = in.ReadSlice('\n')
+		}
+		if long != nil {
+			text = append(long, text...)
+		}
+		if err != nil && err != io.EOF {
+			return fault.Reading(path, err)
+		}
+		complete := err == nil && bytes.HasSuffix(text, []byte("}\n"))
+		switch {
+		case len(text) == 0:
+		case first && !bytes.HasPrefix(text, []byte(runStart)):
+			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Advise("name a file that --receipt wrote"))
+		case complete && bytes.HasPrefix(text, []byte(fileStart)):
+			if wanted == 0 {
+				bad++
+				break
+			}
+			wanted--
+			units[len(units)-1].size += int64(len(text))
+		case complete && bytes.HasPrefix(text, []byte(unitStart)):
+			units = append(units, entry{file: f, at: at + int64(len(text))})
+			raw = append(raw, bytes.Clone(text))
+			if wanted, err = filesIn(text); err != nil {
+				return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
+			}
+		case complete && bytes.HasPrefix(text, []byte(runStart)):
+			run := new(Run)
+			if err := json.Unmarshal(text, run); err != nil {
+				return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
+			}
+			r.runs[run.ID] = run
+		case len(bytes.TrimSpace(text)) > 0:
+			bad++
+		}
+		at += int64(len(text))
+		first = first && len(text) == 0
+		if err == io.EOF {
+			break
+		}
+	}
+	if bad > 0 {
+		r.Remarks = append(r.Remarks, fmt.Sprintf("%s: %d lines were cut off, as by a run that was killed, and do not count", path, bad))
+	}
+	return r.take(path, units, raw)
+}
+
+// filesIn is how many lines of files a unit announces, without reading all of it.
+func filesIn(text []byte) (n int, err error) {
+	_, rest, found := bytes.Cut(text, []byte(`"files":`))
+	if !found {
+		return 0, errors.New("it does not say how many files follow")
+	}
+	_, err = fmt.Sscan(string(rest[:min(len(rest), 20)]), &n)
+	return n, err
+}
+
+// take reads units on all cores, and puts them where they are found.
+func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
+	var group sync.WaitGroup
+	failed := make([]error, runtime.GOMAXPROCS(0))
+	for w := range failed {
+		group.Go(func() {
+			for i := w; i < len(units) && failed[w] == nil; i += len(failed) {
+				failed[w] = json.Unmarshal(raw[i], &units[i].Unit)
+			}
+		})
+	}
+	group.Wait()
+	if err := errors.Join(failed...); err != nil {
+		return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
+	}
+	for i := range units {
+		units[i].run = r.runs[units[i].Run]
+		if id := units[i].ID; id != "" {
+			r.byID[id] = len(r.units)
+		}
+		r.units = append(r.units, units[i])
+	}
+	return nil
+}
+
+// rows reads the lines of files of a unit.
+func (e *entry) rows() ([]File, error) {
+	b := make([]byte, e.size)
+	if _, err := e.file.ReadAt(b, e.at); err != nil && err != io.EOF {
+		return nil, fault.Reading(e.file.Name(), err)
+	}
+	files := make([]File, 0, e.Files)
+	for text := range bytes.Lines(b) {
+		var f File
+		if err := json.Unmarshal(text, &f); err != nil {
+			return nil, fault.At(e.file.Name(), fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
+		}
+		files = append(files, f)
+	}
+	return files, nil
+}
+
+// Done reports whether files, as they are, were delivered to a target before with
+// the same options, and all of it is still there, of the same size and time; and
+// whether everything in them was delivered then. Where only the options differ, why
+// says so.
+func (r *Receipts) Done(files []blob.File, target string, options map[string]string) (done, all bool, why string) {
+	id := ID(files, target)
+	at, known := r.byID[id]
+	if id == "" || !known {
+		return false, false, ""
+	}
+	e := &r.units[at]
+	if e.Failure != nil || e.run == nil {
+		return false, false, ""
+	}
+	if changed := differ(e.run.Options, options); changed != "" {
+		return false, false, changed
+	}
+	rows, err := e.rows()
+	if err != nil || len(rows) != e.Files {
+		return false, false, ""
+	}
+	for i := range rows {
+		if !rows[i].there(e.Root) {
+			return false, false, ""
+		}
+	}
+	return true, !e.Partial, ""
+}
+
+// differ names an option that is not the same; empty if all are.
+func differ(a, b map[string]string) string {
+	for name, value := range a {
+		if b[name] != value {
+			return name
+		}
+	}
+	for name := range b {
+		if _, both := a[name]; !both {
+			return name
+		}
+	}
+	return ""
+}
+
+// there reports whether what was delivered is there, of the same size and time.
+func (f *File) there(root string) bool {
+	info, err := os.Lstat(filepath.Join(root, filepath.FromSlash(f.Path)))
+	if err != nil {
+		return false
+	}
+	if !info.Mode().IsRegular() {
+		return info.Mode()&fs.ModeSymlink != 0 && f.Type != "file"
+	}
+	return info.Size() == f.Size && info.ModTime().Truncate(time.Microsecond).Equal(f.Modified.Truncate(time.Microsecond))
+}
+
+// Delivered are the files that all runs together left, by their absolute paths: of
+// each the latest. What a run made afresh takes the place of all that lay in the same
+// folder.
+func (r *Receipts) Delivered() (map[string]File, error) {
+	files := map[string]File{}
+	last := map[string]int{} // the latest unit that made a folder afresh
+	for i := range r.units {
+		if e := &r.units[i]; e.Failure == nil && e.run != nil && e.run.Options["fresh"] == "true" {
+			last[e.Destination] = i
+		}
+	}
+	for i := range r.units {
+		e := &r.units[i]
+		if e.Failure != nil || e.Root == "" || i < last[e.Destination] {
+			continue
+		}
+		rows, err := e.rows()
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range rows {
+			files[filepath.Join(e.Root, filepath.FromSlash(f.Path))] = f
+		}
+	}
+	return files, nil
+}
+
+// Folders are those that archives went to, without those of whole roots.
+func (r *Receipts) Folders() (folders []string) {
+	seen := map[string]bool{}
+	for i := range r.units {
+		e := &r.units[i]
+		if e.Failure == nil && e.Root != "" && e.Destination != e.Root && !seen[e.Destination] {
+			seen[e.Destination] = true
+			folders = append(folders, e.Destination)
+		}
+	}
+	return folders
+}
+
+// Contents are the files that all runs together delivered or packed, by their paths
+// below the root or in the archive.
+func (r *Receipts) Contents() (map[string]File, error) {
+	files := map[string]File{}
+	for i := range r.units {
+		e := &r.units[i]
+		if e.Failure != nil {
+			continue
+		}
+		rows, err := e.rows()
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range rows {
+			files[f.Path] = f
+		}
+	}
+	return files, nil
+}

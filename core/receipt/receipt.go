@@ -1,0 +1,121 @@
+// Package receipt keeps on disk what was done: JSON Lines, to which each run appends
+// a line about itself, and for each archive one, followed by those of its files, with
+// their SHA-256 sums. It tells from them what need not be done again, and whether what
+// was delivered is still as it was. docs/json.md describes the lines.
+package receipt
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"widecrate/core/blob"
+	"widecrate/core/report"
+)
+
+// Run is the line of a run.
+type Run struct {
+	Kind    string            `json:"kind"`
+	ID      string            `json:"run"`
+	Version string            `json:"version"`
+	Command string            `json:"command"`
+	Options map[string]string `json:"options"` // that shape the result
+	Started time.Time         `json:"started"`
+}
+
+// Unit is the line of an archive that was unpacked, with all inside it, or made. So
+// many lines of files follow it.
+type Unit struct {
+	Kind        string          `json:"kind"`
+	Run         string          `json:"run"`
+	ID          string          `json:"id,omitempty"` // of what it was read from; see ID
+	Files       int             `json:"files"`        // lines that follow
+	Archive     string          `json:"archive"`
+	From        []Part          `json:"from,omitempty"`  // what it was read from
+	Parts       []Part          `json:"parts,omitempty"` // what it was written to
+	Root        string          `json:"root,omitempty"`  // of the paths of its files; empty: they are paths in the archive
+	Destination string          `json:"destination,omitempty"`
+	Written     int             `json:"written"`
+	Bytes       int64           `json:"bytes"`
+	Same        int             `json:"same,omitempty"`
+	Skipped     int             `json:"skipped,omitempty"`
+	Lost        int             `json:"lost,omitempty"`
+	LeftOut     map[string]int  `json:"left_out,omitempty"`
+	Partial     bool            `json:"partial,omitempty"` // something of it, clutter aside, was not delivered
+	Finished    time.Time       `json:"finished"`
+	Failure     *report.Failure `json:"failure,omitempty"`
+}
+
+// Part is the identity of a file, or of what lies at an address.
+type Part struct {
+	Path     string    `json:"path"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified,omitzero"`
+	Tag      string    `json:"etag,omitempty"`
+	SHA256   string    `json:"sha256,omitempty"`
+}
+
+// File is the line of a file or link that was delivered, or packed.
+type File struct {
+	Kind     string    `json:"kind"`
+	Run      string    `json:"run"`
+	Archive  string    `json:"archive"`
+	Path     string    `json:"path"` // below the root, or in the archive, with slashes
+	Type     string    `json:"type"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified,omitzero"`
+	SHA256   string    `json:"sha256,omitempty"`
+	Link     string    `json:"link,omitempty"`
+	Source   string    `json:"source,omitempty"` // of what was packed: the file
+}
+
+// The kinds of line.
+const (
+	runKind  = "run"
+	unitKind = "unit"
+	fileKind = "file"
+)
+
+// partsOf are the identities of files, with absolute paths.
+func partsOf(files []blob.File) []Part {
+	parts := make([]Part, len(files))
+	for i, f := range files {
+		parts[i].Path = f.Path
+		if tag, remote := f.Info.Sys().(string); remote {
+			parts[i].Tag = tag
+		} else if full, err := filepath.Abs(f.Path); err == nil {
+			parts[i].Path = full
+		}
+		parts[i].Size, parts[i].Modified = f.Info.Size(), f.Info.ModTime().UTC()
+	}
+	return parts
+}
+
+// ID stands for files as they are, and the destination of what they hold; empty
+// where nothing would tell that one of them changed. The time of what has a tag does
+// not count.
+func ID(files []blob.File, target string) string {
+	sum := sha256.New()
+	for _, p := range partsOf(files) {
+		if p.Tag != "" {
+			p.Modified = time.Time{}
+		} else if p.Modified.IsZero() {
+			return ""
+		}
+		fmt.Fprintf(sum, "%q %d %d %q\n", p.Path, p.Size, p.Modified.UnixNano(), p.Tag)
+	}
+	fmt.Fprintf(sum, "%q\n", target)
+	return hex.EncodeToString(sum.Sum(nil)[:16])
+}
+
+// line is a value as one.
+func line(v any) []byte {
+	b, err := json.Marshal(v)
+	if err != nil { // texts and numbers are all that there is
+		panic(err)
+	}
+	return append(b, '\n')
+}

@@ -1,0 +1,55 @@
+package receipt
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"widecrate/core/fault"
+	"widecrate/core/newfile"
+)
+
+// Sums are a list of SHA-256 sums, as every system can check it: a line for each file
+// with its sum, two spaces, and its path. A path with a line end or a backslash is
+// escaped, and its line starts with a backslash.
+type Sums struct{ lines map[string]string }
+
+// Add takes a file in; of several with the same path the last one counts.
+func (s *Sums) Add(path string, sum []byte) {
+	if s.lines == nil {
+		s.lines = map[string]string{}
+	}
+	mark := ""
+	if strings.ContainsAny(path, "\\\n\r") {
+		mark = `\`
+		path = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`).Replace(path)
+	}
+	s.lines[path] = fmt.Sprintf("%s%s  %s\n", mark, hex.EncodeToString(sum), path)
+}
+
+// Write makes the list, or replaces one that is there, sorted by path. Errors are of
+// kind fault.Unwritable.
+func (s *Sums) Write(path string) error {
+	full, err := filepath.Abs(path)
+	if err != nil {
+		return fault.Writing(path, err)
+	}
+	f, err := newfile.Create(full, true)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for name := range s.lines {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		if _, err := f.WriteString(s.lines[name]); err != nil {
+			return errors.Join(fault.Writing(path, err), f.Discard())
+		}
+	}
+	return f.Commit(true)
+}

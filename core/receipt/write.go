@@ -1,0 +1,222 @@
+package receipt
+
+import (
+	"bytes"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"widecrate/core/archive"
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/report"
+	"widecrate/core/stage"
+)
+
+// A Writer appends what a run does to a receipt. Its first error stays: it is that
+// of every call after it, and of kind fault.Unwritable.
+type Writer struct {
+	path string
+	file *os.File
+	run  string
+	say  fault.Wording
+	unit *Unit        // that may have more inside
+	of   string       // its source
+	rows bytes.Buffer // of its files
+	err  error
+}
+
+// Append starts a run in a receipt, which is made if it is not there. Failures are
+// told in the words of a program; nil: in those of the core.
+func Append(path string, run Run, say fault.Wording) (*Writer, error) {
+	file, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
+	if err != nil {
+		return nil, fault.Writing(path, err)
+	}
+	w := &Writer{path: path, file: file, run: strings.ToLower(rand.Text()[:12]), say: say}
+	run.Kind, run.ID = runKind, w.run
+	text := line(run)
+	if cutOff(file) { // a line of a run that was killed
+		text = append([]byte("\n"), text...)
+	}
+	if w.write(text); w.err != nil {
+		file.Close()
+		return nil, w.err
+	}
+	return w, nil
+}
+
+// cutOff reports whether the last line of a file has no end.
+func cutOff(file *os.File) bool {
+	info, err := file.Stat()
+	if err != nil || info.Size() == 0 {
+		return false
+	}
+	var last [1]byte
+	_, err = file.ReadAt(last[:], info.Size()-1)
+	return err == nil && last[0] != '\n'
+}
+
+// write appends in one go, so that several processes do not mix their lines.
+func (w *Writer) write(b []byte) {
+	if w.err == nil {
+		_, err := w.file.Write(b)
+		w.err = fault.Writing(w.path, err)
+	}
+}
+
+// Unpacked takes note of an archive that was unpacked, or failed. Those inside it
+// follow it, and count with it.
+func (w *Writer) Unpacked(o *report.Unpacked) {
+	if o.DryRun || o.Done {
+		return
+	}
+	if w.unit == nil || w.of != o.Source.Path+"\x00"+o.Source.Into || o.Archive == o.Source.Path {
+		w.flush()
+		w.of = o.Source.Path + "\x00" + o.Source.Into
+		w.unit = &Unit{Kind: unitKind, Run: w.run, Archive: o.Archive, Destination: o.Target, Root: o.Root}
+	}
+	u := w.unit
+	if o.From != nil {
+		u.From, u.ID = partsOf(o.From), ID(o.From, o.Asked)
+	}
+	u.Finished = time.Now().UTC()
+	u.Lost += len(o.Lost)
+	u.Partial = u.Partial || len(o.Lost) > 0
+	if o.Err != nil && u.Failure == nil {
+		u.Failure = report.FailureOf(o.Err, w.say)
+	}
+	for rule := choose.Kept + 1; int(rule) < len(o.LeftOut); rule++ {
+		u.Partial = u.Partial || rule != choose.Clutter && o.LeftOut[rule] > 0
+	}
+	for name, n := range report.ByRule(o.LeftOut) {
+		if u.LeftOut == nil {
+			u.LeftOut = map[string]int{}
+		}
+		u.LeftOut[name] += n
+	}
+	for i := range o.Placed {
+		w.placed(o, &o.Placed[i])
+	}
+}
+
+// placed adds a file or link.
+func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
+	switch {
+	case p.Kind == archive.Folder || p.Action == stage.Lost:
+		return
+	case p.Action == stage.Skipped:
+		w.unit.Skipped++
+		w.unit.Partial = true
+		return
+	case p.Action == stage.Same:
+		w.unit.Same++
+	default:
+		w.unit.Written++
+		w.unit.Bytes += max(p.Size, 0)
+	}
+	f := File{Kind: fileKind, Run: w.run, Archive: o.Archive, Type: p.Kind.String(), Size: max(p.Size, 0), Link: p.Link, SHA256: hex.EncodeToString(p.SHA256)}
+	rel, err := filepath.Rel(w.unit.Root, p.Path)
+	if err != nil {
+		rel = p.Path
+	}
+	f.Path = filepath.ToSlash(rel)
+	info, err := os.Lstat(p.Path)
+	if err == nil {
+		f.Modified = info.ModTime().UTC()
+		if f.SHA256 == "" && info.Mode().IsRegular() {
+			f.Size = info.Size()
+			var sum []byte
+			sum, err = SumOf(p.Path)
+			f.SHA256 = hex.EncodeToString(sum)
+		}
+	}
+	if err != nil && w.err == nil {
+		w.err = fault.Reading(p.Path, err)
+	}
+	w.unit.Files++
+	w.rows.Write(line(f))
+}
+
+// SumOf is the SHA-256 of a file on disk.
+func SumOf(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return nil, err
+	}
+	return sum.Sum(nil), nil
+}
+
+// flush appends what is known of the current unit.
+func (w *Writer) flush() {
+	if w.unit == nil {
+		return
+	}
+	w.write(append(line(w.unit), w.rows.Bytes()...))
+	w.unit = nil
+	w.rows.Reset()
+}
+
+// Created takes note of an archive that was made, with what went into it.
+func (w *Writer) Created(c *report.Created) {
+	w.flush()
+	u := &Unit{Kind: unitKind, Run: w.run, Archive: c.Archive, Written: c.Files, Bytes: c.Packed, LeftOut: report.ByRule(c.LeftOut), Finished: time.Now().UTC()}
+	paths := []string{c.Archive}
+	if c.Parts != nil {
+		paths = c.Parts.Parts
+	}
+	for _, path := range paths {
+		sum, err := SumOf(path)
+		var info os.FileInfo
+		if err == nil {
+			info, err = os.Stat(path)
+		}
+		if err != nil {
+			w.err = fault.Reading(path, err)
+			return
+		}
+		u.Parts = append(u.Parts, Part{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)})
+	}
+	w.unit = u
+	for i := range c.Entries {
+		e := &c.Entries[i]
+		if e.Kind == archive.Folder {
+			continue
+		}
+		f := File{Kind: fileKind, Run: w.run, Archive: c.Archive, Path: e.Path, Type: e.Kind.String(), Size: max(e.Size, 0), Modified: e.Modified.UTC(), Link: e.Link}
+		if from := c.From[i]; from != nil {
+			f.Source, f.SHA256 = from.Path, hex.EncodeToString(from.SHA256)
+		}
+		u.Files++
+		w.rows.Write(line(f))
+	}
+	w.flush()
+}
+
+// Sync writes all of it through to the disk.
+func (w *Writer) Sync() error {
+	w.flush()
+	if w.err == nil {
+		w.err = fault.Writing(w.path, w.file.Sync())
+	}
+	return w.err
+}
+
+// Close ends the run.
+func (w *Writer) Close() error {
+	err := w.Sync()
+	if closed := w.file.Close(); err == nil {
+		err = fault.Writing(w.path, closed)
+	}
+	return err
+}
