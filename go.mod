@@ -5,9 +5,11 @@ go 1.26.0
 require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/coder/websocket v1.8.15
 	github.com/dsnet/compress v0.0.1
 	github.com/dustin/go-humanize v1.1.0
 	github.com/fatih/color v1.19.0
+	github.com/goccy/go-json v0.12.0
 	github.com/hashicorp/go-retryablehttp v0.7.8
 	github.com/jdx/go-netrc v1.0.0
 	github.com/klauspost/compress v1.20.3

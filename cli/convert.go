@@ -29,6 +29,7 @@ type convertCommand struct {
 	archiveOptions
 	outputOptions
 	progressOption
+	pageOption
 	writingOptions
 	place.Placement
 	to, under string
@@ -76,6 +77,7 @@ complete; the old one stays.`,
 		set.Value(&option.Template{To: &c.Rename, Allowed: renamePlaceholders}, "rename")
 		set.Number(&c.workers, "workers", 1)
 		set.Text(&c.sums, "sums")
+		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
@@ -84,8 +86,10 @@ complete; the old one stays.`,
 	return cmd
 }
 
-func (c *convertCommand) run(cmd *cobra.Command, args []string) error {
+func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	c.pageOption.begin(cmd)
+	defer c.pageOption.finish(&err)
 	switch {
 	case c.to == "":
 		return usage(cmd, errors.New("--to says which format the new archives are to have"))
@@ -205,6 +209,7 @@ type converted struct {
 }
 
 func (c *convertCommand) report(r *report.Converted, sum *converted) {
+	c.pageOption.event(r)
 	if r.Err != nil {
 		sum.failures.Add(r.Err)
 		c.problem(r.Err)

@@ -28,6 +28,7 @@ type createCommand struct {
 	*streams
 	selectionOptions
 	recordOptions
+	pageOption
 	recording sync.Mutex
 	outputOptions
 	progressOption
@@ -97,7 +98,10 @@ the entries get in the archive. ARCHIVE - is standard output.`,
 		set.Value(&c.after, "after")
 		set.Number(&c.workers, "workers", 1)
 	})
-	set.Group("What was done", func() { c.recordOptions.addTo(set) })
+	set.Group("What was done", func() {
+		c.recordOptions.addTo(set)
+		c.pageOption.addTo(set)
+	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -139,8 +143,12 @@ func (c *createCommand) check(args []string) error {
 	return nil
 }
 
-func (c *createCommand) run(cmd *cobra.Command, args []string) error {
+func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	if !c.dryRun {
+		c.pageOption.begin(cmd)
+		defer c.pageOption.finish(&err)
+	}
 	if err := c.check(args); err != nil {
 		return usage(cmd, err)
 	}
@@ -148,7 +156,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	if err := c.begin(cmd, c.dryRun); err != nil {
+	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
 		return err
 	}
 	if c.wanted() && !c.dryRun {
@@ -159,7 +167,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) error {
 	} else {
 		err = c.runOne(cmd, o)
 	}
-	if kept := c.finish(c.dryRun); err == nil {
+	if kept := c.recordOptions.finish(c.dryRun); err == nil {
 		err = kept
 	}
 	return err
@@ -310,6 +318,7 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 				err = fault.At(e.Source, err)
 			}
 			failures.Add(err)
+			c.pageOption.event(&report.Failed{Err: err})
 			if c.as.Value() == asJSON {
 				c.json(&report.Failed{Err: err})
 			}
@@ -338,6 +347,7 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 }
 
 func (c *createCommand) report(r *report.Created) {
+	c.pageOption.event(r)
 	switch c.as.Value() {
 	case asJSON:
 		c.json(r)

@@ -19,6 +19,7 @@ import (
 type extractCommand struct {
 	*streams
 	recordOptions
+	pageOption
 	doneOptions
 	archiveOptions
 	placementOptions
@@ -74,6 +75,7 @@ put into place whole or not at all, and one that fails does not stop the others.
 	set.Group("What was done", func() {
 		c.recordOptions.addTo(set)
 		c.doneOptions.addTo(set)
+		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
@@ -82,8 +84,12 @@ put into place whole or not at all, and one that fails does not stop the others.
 	return cmd
 }
 
-func (c *extractCommand) run(cmd *cobra.Command, args []string) error {
+func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	if !c.dryRun {
+		c.pageOption.begin(cmd)
+		defer c.pageOption.finish(&err)
+	}
 	if c.pairs != "" {
 		err := readFile(cmd, c.pairs, func(r io.Reader) (err error) {
 			c.request.Pairs, err = source.ReadPairs(r)
@@ -118,7 +124,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	}
 	defer stopReading()
 	o.Done = done
-	if err := c.begin(cmd, c.dryRun); err != nil {
+	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
 		return err
 	}
 	if c.writer != nil {
@@ -132,11 +138,12 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	} else {
 		err = extract.Run(cmd.Context(), o, func(e report.Event) {
 			c.recordOptions.event(e, c.Into)
+			c.pageOption.event(e)
 			shown.event(e)
 		})
 	}
 	stop()
-	if kept := c.finish(c.dryRun); err == nil {
+	if kept := c.recordOptions.finish(c.dryRun); err == nil {
 		err = kept
 	}
 	if err != nil {

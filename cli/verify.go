@@ -25,6 +25,7 @@ type verifyCommand struct {
 	archiveOptions
 	outputOptions
 	progressOption
+	pageOption
 	workers int
 	against string
 	sums    string
@@ -53,6 +54,7 @@ archives in them, http and https addresses, and - for standard input.`,
 	set.Group("How it runs", func() {
 		set.Text(&c.against, "against")
 		set.Text(&c.sums, "sums")
+		c.pageOption.addTo(set)
 		set.Number(&c.workers, "workers", 1)
 	})
 	set.Group("What is printed", func() {
@@ -62,8 +64,10 @@ archives in them, http and https addresses, and - for standard input.`,
 	return cmd
 }
 
-func (c *verifyCommand) run(cmd *cobra.Command, args []string) error {
+func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	c.pageOption.begin(cmd)
+	defer c.pageOption.finish(&err)
 	if c.against != "" {
 		if len(args) > 0 || c.sourceOptions.list != "" || c.sums != "" {
 			return usage(cmd, errors.New("--against is in the place of archives and lists of sums"))
@@ -110,6 +114,7 @@ type verified struct {
 }
 
 func (c *verifyCommand) report(r *report.Verified, t *verified) {
+	c.pageOption.event(r)
 	t.entries += r.Entries
 	t.sums += r.Sums
 	t.bytes += r.Bytes

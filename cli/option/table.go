@@ -47,6 +47,7 @@ var Table = []Row{
 			"scan":   {Placeholder: " ", Help: "check the lists of SHA-256 sums, too", More: "also read the parts, and hold them against the lists of SHA-256 sums that lie beside them"},
 		}},
 	{Name: "receipt", Placeholder: "FILE", Help: "append what was done to this file", More: "append what was done to this FILE, as JSON Lines: each archive, and each file with its SHA-256"},
+	{Name: "report", Placeholder: "FILE.html", Help: "a page about the run", More: "a page about the run, all in one FILE.html: what came of it, failures first, and charts"},
 	{Name: "skip-done", Help: "skip what the receipt says is done", More: "skip archives that the receipt, or one of --done-in, says are done: they are as they were, the options are the same, and what was delivered is still there"},
 	{Name: "done-in", Placeholder: "FILE", Help: "another receipt that says what is done", More: "another receipt, a FILE, that says what is done (repeatable)"},
 	{Name: "against", Placeholder: "RECEIPT", Help: "check what a receipt says was delivered", More: "check the files that a RECEIPT says were delivered, on disk, in the place of archives: missing and altered ones are named"},

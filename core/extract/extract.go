@@ -76,6 +76,7 @@ type run struct {
 	sources []*unit
 	roots   roots
 	folders map[string][]*unit // own folders of sources
+	folder  string             // in which the program runs; empty: it is not known
 	output  func(u *unit) output
 	moved   map[string]bool // where sources were moved to
 	sums    parts.Lists
@@ -149,6 +150,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	}
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
 		plans: plan.Rules{Selection: o.Selection, Placement: o.Placement, Links: o.Links, Nested: o.Nested, Archives: o.Archives}}
+	r.folder, _ = filepath.Abs(".") // empty where that cannot be told
 	for _, s := range o.Sources {
 		u := &unit{run: r, outcome: report.Unpacked{Archive: s.Path, Source: s, DryRun: o.DryRun}}
 		u.top = u
@@ -157,8 +159,8 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 		if err != nil && s.Err == nil {
 			u.outcome.Source.Err = fault.At(s.Path, err)
 		}
-		u.outcome.Target = absolute(u.target.Path())
-		u.outcome.Asked, u.outcome.Root = u.outcome.Target, absolute(u.target.Root)
+		u.outcome.Target = r.absolute(u.target.Path())
+		u.outcome.Asked, u.outcome.Root = u.outcome.Target, r.absolute(u.target.Root)
 		u.root = r.roots.of(u.target.Root)
 		r.sources = append(r.sources, u)
 	}
@@ -249,6 +251,24 @@ func (r *run) tell(e report.Event) {
 }
 
 func (r *run) notice(text string) { r.tell(report.Notice(text)) }
+
+// absolute is a path that does not depend on where the program runs, which is asked
+// for once: there may be very many.
+func (r *run) absolute(path string) string {
+	if filepath.IsAbs(path) || r.folder == "" {
+		return absolute(path)
+	}
+	return filepath.Join(r.folder, path)
+}
+
+// anchor makes the paths of files on disk absolute.
+func (r *run) anchor(files []blob.File) {
+	for i := range files {
+		if _, remote := files[i].Info.Sys().(string); !remote {
+			files[i].Path = r.absolute(files[i].Path)
+		}
+	}
+}
 
 func absolute(path string) string {
 	if abs, err := filepath.Abs(path); err == nil {

@@ -110,7 +110,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 		return schedule.Work{}, err
 	}
 	u.target = u.plan.Target
-	u.outcome.Target = absolute(u.target.Path())
+	u.outcome.Target = u.run.absolute(u.target.Path())
 	var work schedule.Work
 	if len(u.plan.Items) > 0 {
 		if work, err = u.output.begin(); err != nil {
@@ -133,11 +133,15 @@ func (u *unit) doneEarlier() bool {
 	if err != nil || len(files) == 0 { // it will be reported when it is opened
 		return false
 	}
+	u.run.anchor(files)
 	done, all := u.run.Done(files, u.outcome.Asked)
 	if !done {
 		return false
 	}
-	u.outcome.Done, u.files = true, files
+	u.outcome.Done = true
+	if u.run.After.Disposition != Keep {
+		u.files = files
+	}
 	if !all {
 		u.partial = append(u.partial, "an earlier time")
 	}
@@ -193,7 +197,7 @@ func (u *unit) rename() (err error) {
 	if err != nil {
 		return err
 	}
-	u.outcome.Target = absolute(u.target.Path())
+	u.outcome.Target = u.run.absolute(u.target.Path())
 	if u.run.Placement.Layout == place.Own {
 		return u.run.claim(u)
 	}
@@ -280,7 +284,7 @@ func (u *unit) innerUnits(opened []*inside) []schedule.Unit {
 	for n, in := range u.plan.Inner {
 		inner := &unit{run: u.run, top: u.top, target: in.Target, budget: u.budget, root: u.run.roots.of(in.Target.Root),
 			outcome: report.Unpacked{Archive: u.outcome.Archive + " › " + in.Entry.Path, Source: u.outcome.Source,
-				Target: absolute(in.Target.Path()), Root: absolute(in.Target.Root), DryRun: u.run.DryRun}}
+				Target: u.run.absolute(in.Target.Path()), Root: u.run.absolute(in.Target.Root), DryRun: u.run.DryRun}}
 		if opened != nil {
 			inner.inside = opened[n]
 		} else {
@@ -370,6 +374,7 @@ func (u *unit) Settle(err error) error {
 	}
 	if u.inside == nil && !u.outcome.Done {
 		u.outcome.From = u.files
+		u.run.anchor(u.outcome.From)
 	}
 	u.outcome.Err = err
 	u.outcome.Took = time.Since(u.started)
@@ -404,7 +409,7 @@ func (u *unit) close() error {
 }
 
 func (u *unit) fillIn(results []stage.Result) {
-	root := absolute(u.target.Root)
+	root := u.run.absolute(u.target.Root)
 	u.outcome.Placed = make([]report.Placed, len(u.plan.Kept))
 	for k, i := range u.plan.Kept {
 		entry, r := &u.entries[i], results[k]

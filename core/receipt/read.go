@@ -3,7 +3,6 @@ package receipt
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +12,8 @@ import (
 	"runtime"
 	"sync"
 	"time"
+
+	json "github.com/goccy/go-json"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
@@ -45,22 +46,33 @@ type Receipts struct {
 	files []*os.File
 	runs  map[string]*Run
 	units []entry // in their order
-	byID  map[string]int
+	byID  map[string]int32
+	names map[string]string // folders, once each
 }
 
-// entry is a unit, and where its lines of files are.
+// entry is what counts of a unit, and where its lines of files are.
 type entry struct {
-	Unit
-	run  *Run
-	file *os.File
-	at   int64
-	size int64
+	mark
+	run      *Run
+	file     *os.File
+	at, size int64
+}
+
+// mark is what is kept of the line of a unit.
+type mark struct {
+	ID          string    `json:"id"`
+	Run         string    `json:"run"`
+	Root        string    `json:"root"`
+	Destination string    `json:"destination"`
+	Files       int       `json:"files"`
+	Partial     bool      `json:"partial"`
+	Failure     *struct{} `json:"failure"`
 }
 
 // Load reads receipts; one that is not there yet is empty. Errors are of kind
 // fault.Unreadable, or fault.Damaged for what is no receipt.
 func Load(paths ...string) (*Receipts, error) {
-	r := &Receipts{runs: map[string]*Run{}, byID: map[string]int{}}
+	r := &Receipts{runs: map[string]*Run{}, byID: map[string]int32{}, names: map[string]string{}}
 	for _, path := range paths {
 		if err := r.load(path); err != nil {
 			r.Close()
@@ -161,7 +173,7 @@ func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
 	for w := range failed {
 		group.Go(func() {
 			for i := w; i < len(units) && failed[w] == nil; i += len(failed) {
-				failed[w] = json.Unmarshal(raw[i], &units[i].Unit)
+				failed[w] = json.Unmarshal(raw[i], &units[i].mark)
 			}
 		})
 	}
@@ -170,13 +182,25 @@ func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
 		return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
 	}
 	for i := range units {
-		units[i].run = r.runs[units[i].Run]
-		if id := units[i].ID; id != "" {
-			r.byID[id] = len(r.units)
+		u := &units[i]
+		u.run, u.Run = r.runs[u.Run], ""
+		u.Root = r.once(u.Root)
+		if u.ID != "" {
+			r.byID[u.ID] = int32(len(r.units)) //nolint:gosec // receipts are smaller
+			u.ID = ""
 		}
-		r.units = append(r.units, units[i])
+		r.units = append(r.units, *u)
 	}
 	return nil
+}
+
+// once is a text of which there are many, with room for one.
+func (r *Receipts) once(text string) string {
+	if known, is := r.names[text]; is {
+		return known
+	}
+	r.names[text] = text
+	return text
 }
 
 // rows reads the lines of files of a unit.

@@ -86,8 +86,10 @@ func partsOf(files []blob.File) []Part {
 		parts[i].Path = f.Path
 		if tag, remote := f.Info.Sys().(string); remote {
 			parts[i].Tag = tag
-		} else if full, err := filepath.Abs(f.Path); err == nil {
-			parts[i].Path = full
+		} else if !filepath.IsAbs(f.Path) {
+			if full, err := filepath.Abs(f.Path); err == nil {
+				parts[i].Path = full
+			}
 		}
 		parts[i].Size, parts[i].Modified = f.Info.Size(), f.Info.ModTime().UTC()
 	}

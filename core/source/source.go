@@ -307,6 +307,7 @@ func named(names []string) []Pair {
 type finder struct {
 	Request
 	ctx    context.Context
+	folder string // in which the program runs
 	series []series
 	found  []Source
 	seen   map[string]bool // absolute paths, with the destination
@@ -326,12 +327,15 @@ func (f *finder) addSource(name, into string) error {
 }
 
 func (f *finder) add(s Source) {
-	absolute, err := s.Path, error(nil)
-	if !s.Elsewhere() {
-		absolute, err = filepath.Abs(s.Path)
-	}
-	if s.Err == nil {
-		s.Err = fault.Reading(s.Path, err)
+	absolute := s.Path
+	if !s.Elsewhere() && !filepath.IsAbs(absolute) {
+		if f.folder == "" { // asked for once: there may be very many
+			var err error
+			if f.folder, err = filepath.Abs("."); err != nil && s.Err == nil {
+				s.Err = fault.Reading(s.Path, err)
+			}
+		}
+		absolute = filepath.Join(f.folder, absolute)
 	}
 	if key := absolute + "\x00" + s.Into; !f.seen[key] {
 		f.seen[key] = true

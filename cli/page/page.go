@@ -1,0 +1,329 @@
+// Package page makes a page about a run, all in one file: what came of it at a glance,
+// failures first, a table of archives, and charts. It asks for nothing from anywhere,
+// and can be read without scripts, on a phone, in print, and in the dark.
+package page
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/sha256"
+	_ "embed" // what the page is made of
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"html/template"
+	"maps"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"widecrate/cli/show"
+	"widecrate/core/archive"
+	"widecrate/core/choose"
+	"widecrate/core/fault"
+	"widecrate/core/newfile"
+	"widecrate/core/report"
+	"widecrate/core/stage"
+)
+
+//go:embed page.html
+var markup string
+
+//go:embed page.css
+var style string
+
+//go:embed page.js
+var script string
+
+// A Page gathers what happens in a run.
+type Page struct {
+	Command string   // "extract"
+	Args    []string // of the command line, as they were typed
+	Started time.Time
+	Say     fault.Wording
+
+	rows     []row
+	failures []failure
+	byExt    map[string]int64
+	leftOut  choose.Tally
+	files    int
+	bytes    int64
+}
+
+// row is an archive in the table.
+type row struct {
+	Archive, To string
+	Files       int
+	Bytes       int64
+	Took        time.Duration
+	State       string // done, failed, done before
+	Bad         bool
+}
+
+// Size and Seconds are for people.
+func (r row) Size() string    { return show.Size(r.Bytes) }
+func (r row) Seconds() string { return fmt.Sprintf("%.2f s", r.Took.Seconds()) }
+
+type failure struct{ Where, Why, Do string }
+
+// Event takes note of what happened.
+func (p *Page) Event(e report.Event) {
+	switch e := e.(type) {
+	case *report.Unpacked:
+		p.unpacked(e)
+	case *report.Created:
+		p.add(row{Archive: sources(p.Args), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took}, "", nil)
+		p.created(e)
+	case *report.Converted:
+		p.add(row{Archive: e.Archive, To: e.Result.Archive, Files: e.Result.Files, Bytes: e.Result.Packed, Took: e.Result.Took}, "", e.Err)
+		p.created(&e.Result)
+	case *report.Verified:
+		r := row{Archive: e.Archive, Files: e.Entries, Bytes: e.Bytes, Took: e.Took}
+		r.Bad = len(e.Bad) > 0
+		for _, bad := range e.Bad {
+			p.fail(bad.Err)
+		}
+		p.add(r, "", e.Err)
+		p.leftOut.Add(e.LeftOut)
+	case *report.Disposal:
+		if e.Err != nil {
+			p.fail(e.Err)
+		}
+	case *report.Failed:
+		p.fail(e.Err)
+	}
+}
+
+func sources(args []string) string {
+	if len(args) < 2 {
+		return ""
+	}
+	return args[1]
+}
+
+func (p *Page) unpacked(o *report.Unpacked) {
+	r := row{Archive: o.Archive, To: o.Target, Bytes: o.Bytes, Took: o.Took}
+	for i := range o.Placed {
+		f := &o.Placed[i]
+		if f.Kind == archive.Folder {
+			continue
+		}
+		r.Files++
+		if f.Action == stage.Added || f.Action == stage.Replaced {
+			p.sized(f.Path, f.Size)
+		}
+	}
+	for _, lost := range o.Lost {
+		p.fail(lost.Err)
+	}
+	state := ""
+	if o.Done {
+		state = "done before"
+	}
+	p.add(r, state, o.Err)
+	p.leftOut.Add(o.LeftOut)
+}
+
+func (p *Page) created(c *report.Created) {
+	for i := range c.Entries {
+		if e := &c.Entries[i]; e.Kind == archive.File {
+			p.sized(e.Path, e.Size)
+		}
+	}
+	p.leftOut.Add(c.LeftOut)
+}
+
+// sized counts a file by its extension.
+func (p *Page) sized(name string, size int64) {
+	if p.byExt == nil {
+		p.byExt = map[string]int64{}
+	}
+	ext := strings.ToLower(path.Ext(filepath.Base(name)))
+	p.byExt[cmp.Or(ext, "(none)")] += max(size, 0)
+}
+
+func (p *Page) add(r row, state string, err error) {
+	r.State = cmp.Or(state, "done")
+	if err != nil {
+		p.fail(err)
+		r.Bad = true
+	}
+	if r.Bad {
+		r.State = "failed"
+	} else {
+		p.files += r.Files
+		p.bytes += r.Bytes
+	}
+	p.rows = append(p.rows, r)
+}
+
+func (p *Page) fail(err error) {
+	f := failure{Why: err.Error(), Do: p.Say.Advice(err)}
+	if e, ok := errors.AsType[*fault.Error](err); ok {
+		f.Where, f.Why = e.Where, e.Err.Error()
+	}
+	p.failures = append(p.failures, f)
+}
+
+// bar is one of a chart; the longest is 100 wide.
+type bar struct {
+	Label, Value string
+	Width        float64
+}
+
+// mostBars are in one chart.
+const mostBars = 10
+
+// newFigure draws the largest of some values, and says what the others come to.
+func newFigure(title string, values map[string]int64, text func(int64) string) figure {
+	names := slices.SortedFunc(maps.Keys(values), func(a, b string) int {
+		return cmp.Or(cmp.Compare(values[b], values[a]), cmp.Compare(a, b))
+	})
+	f := figure{Title: title}
+	rest := int64(0)
+	for i, name := range names {
+		if i >= mostBars {
+			rest += values[name]
+			continue
+		}
+		f.Bars = append(f.Bars, bar{name, text(values[name]), 100 * float64(values[name]) / float64(max(values[names[0]], 1))})
+	}
+	if more := len(names) - len(f.Bars); more > 0 {
+		f.Rest = fmt.Sprintf("and %s others, together %s", show.Number(more), text(rest))
+	}
+	return f
+}
+
+// content is what the markup shows.
+type content struct {
+	*Page
+	Policy                     string
+	Style                      template.CSS
+	Script                     template.JS
+	Title, Outcome, When, Took string
+	Bad                        bool
+	Code                       int
+	Tiles                      []tile
+	Rows                       []row
+	Failures                   []failure
+	Charts                     []figure
+	Reasons                    []reason
+	Again                      string
+}
+
+type tile struct{ Name, Value string }
+
+type figure struct {
+	Title string
+	Bars  []bar
+	Rest  string // what is not drawn
+}
+
+type reason struct {
+	Rule  string
+	Count int
+}
+
+// Write makes the page, or replaces one that is there. code is the exit code of the
+// run. Errors are of kind fault.Unwritable.
+func (p *Page) Write(file string, code int) error {
+	t, err := template.New("page").Parse(markup)
+	if err != nil {
+		return err
+	}
+	var b bytes.Buffer
+	if err := t.Execute(&b, p.content(code)); err != nil {
+		return err
+	}
+	full, err := filepath.Abs(file)
+	if err != nil {
+		return fault.Writing(file, err)
+	}
+	f, err := newfile.Create(full, true)
+	if err != nil {
+		return err
+	}
+	if _, err := f.Write(b.Bytes()); err != nil {
+		return errors.Join(fault.Writing(file, err), f.Discard())
+	}
+	return f.Commit(true)
+}
+
+func (p *Page) content(code int) *content {
+	c := &content{Page: p, Style: template.CSS(style), Script: template.JS(script), Code: code, Rows: p.rows, Failures: p.failures, Bad: code != 0} //nolint:gosec // they are ours
+	c.Policy = "default-src 'none'; style-src '" + sumOf(style) + "'; script-src '" + sumOf(script) + "'; base-uri 'none'; form-action 'none'"
+	c.When = p.Started.Format("2 January 2006, 15:04:05 MST")
+	c.Took = show.Took(time.Since(p.Started))
+	c.Title = "widecrate " + p.Command
+	failed, before := 0, 0
+	for _, r := range p.rows {
+		switch r.State {
+		case "failed":
+			failed++
+		case "done before":
+			before++
+		}
+	}
+	done := map[string]string{"extract": "unpacked", "create": "made", "convert": "converted", "verify": "verified"}[p.Command]
+	c.Outcome = fmt.Sprintf("%s %s", show.Count(len(p.rows)-failed-before, "archive"), done)
+	if failed > 0 {
+		c.Outcome += fmt.Sprintf(", %s failed", show.Number(failed))
+	} else if code == 0 {
+		c.Outcome = "All is well: " + c.Outcome
+	}
+	c.Tiles = []tile{{"archives", show.Number(len(p.rows))}, {"failed", show.Number(failed)}, {"files", show.Number(p.files)},
+		{"bytes", show.Size(p.bytes)}, {"left out", show.Number(p.leftOut.LeftOut())}, {"took", c.Took}}
+	if before > 0 {
+		c.Tiles = append(c.Tiles, tile{"done before", show.Number(before)})
+	}
+	c.Charts = p.charts()
+	for rule := choose.Kept + 1; int(rule) < len(p.leftOut); rule++ {
+		if n := p.leftOut[rule]; n > 0 {
+			c.Reasons = append(c.Reasons, reason{rule.String(), n})
+		}
+	}
+	c.Again = "widecrate " + strings.Join(quoted(p.Args), " ")
+	return c
+}
+
+func (p *Page) charts() (charts []figure) {
+	byArchive, times := map[string]int64{}, map[string]int64{}
+	for _, r := range p.rows {
+		byArchive[r.Archive] += r.Bytes
+		times[r.Archive] += r.Took.Milliseconds()
+	}
+	for _, c := range []struct {
+		title  string
+		values map[string]int64
+		text   func(int64) string
+	}{
+		{"Bytes by extension", p.byExt, show.Size},
+		{"Bytes by archive", byArchive, show.Size},
+		{"The slowest archives", times, func(ms int64) string { return fmt.Sprintf("%.2f s", float64(ms)/1000) }},
+	} {
+		if len(c.values) > 0 {
+			charts = append(charts, newFigure(c.title, c.values, c.text))
+		}
+	}
+	return charts
+}
+
+// sumOf is how a policy names what it allows.
+func sumOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return "sha256-" + base64.StdEncoding.EncodeToString(sum[:])
+}
+
+// quoted writes arguments as they are typed.
+func quoted(args []string) []string {
+	typed := make([]string, len(args))
+	for i, arg := range args {
+		typed[i] = arg
+		if arg == "" || strings.ContainsAny(arg, " \t\n'\"\\$`*?[]{}()<>|&;!#~") {
+			typed[i] = "'" + strings.ReplaceAll(arg, "'", `'\''`) + "'"
+		}
+	}
+	return typed
+}
