@@ -19,6 +19,7 @@ require (
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/mitchellh/go-wordwrap v1.0.1
 	github.com/pierrec/lz4/v4 v4.1.33
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1

@@ -52,6 +52,15 @@ var example = []step{
 	{"Change it: what stays is copied as it is packed.",
 		[]string{"edit", "hand-over.zip", "--text", "notes.txt=All gauges report.", "--remove", "keys.csv"}, 0},
 	{"And rewrite it, with no files in between.", []string{"convert", "hand-over.zip", "--to", "tar.zst", "--into", "packed"}, 0},
+	{"Three archives have come in. The first night unpacks them, and keeps a receipt.",
+		[]string{"create", "inbox/{name}.zip", "landing/osk-bay-2026-05-01", "landing/osk-bay-2026-05-02", "landing/osk-bay-2026-05-03", "--each", "-q"}, 0},
+	{"", []string{"extract", "inbox", "--into", "nights", "--clash", "replace", "--receipt", "nights.jsonl", "--skip-done"}, 0},
+	{"Two more come, and one of the first is sent again, changed.",
+		[]string{"create", "inbox/{name}.zip", "landing/pell-point-2026-05-01", "landing/pell-point-2026-05-02", "--each", "-q"}, 0},
+	{"", []string{"edit", "inbox/osk-bay-2026-05-02.zip", "--text", "notes.txt=The gauge was cleaned.", "-q"}, 0},
+	{"The second night does only what is new, and makes a page to look at.",
+		[]string{"extract", "inbox", "--into", "nights", "--clash", "replace", "--receipt", "nights.jsonl", "--skip-done", "--report", "nights.html"}, 0},
+	{"Is everything still as it was delivered?", []string{"verify", "--against", "nights.jsonl"}, 0},
 	{"A month as one archive …", []string{"create", "month.zip", "landing", "--method", "store"}, 0},
 	{"… lies at an address. One table of it is wanted: the rest stays where it is.",
 		[]string{"extract", address + "month.zip", "--into", "fetched", "--entry", "landing/osk-bay-2026-05-03/levels.csv"}, 0},
@@ -103,7 +112,10 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 				args[i], remote = at+strings.TrimPrefix(arg, address), true
 			}
 		}
-		s.out.Printf("\n%s\n%s\n", s.out.Faint("# "+st.why), s.out.Strong("$ widecrate "+quoteArgs(args)))
+		if st.why != "" {
+			s.out.Printf("\n%s\n", s.out.Faint("# "+st.why))
+		}
+		s.out.Printf("%s\n", s.out.Strong("$ widecrate "+quoteArgs(args)))
 		if err := s.out.Flush(); err != nil {
 			return err
 		}
@@ -126,7 +138,7 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 		}
 	}
 	s.out.Printf("\nLook around in %s:\n", full)
-	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip", "fetched"} {
+	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip", "fetched", "nights", "nights.html"} {
 		s.out.Printf("  %s\n", filepath.Join(dir, place))
 	}
 	return nil

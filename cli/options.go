@@ -74,7 +74,7 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 		return nil, nil, err
 	}
 	if len(left) > 0 && !quiet {
-		s.warn(fmt.Sprintf("left alone, modified less than %s ago: %s", o.request.Settled, parts.Shorten(left)))
+		s.warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, parts.Shorten(left)))
 	}
 	if len(sources) > 0 && !quiet {
 		for _, folder := range source.Barren(o.request.Names, sources) {

@@ -40,7 +40,7 @@ The demo command makes this folder again from scratch.
 `
 
 // made is what the demo makes, or its example does, below its folder.
-var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", "locked", "days", "packed", "month.zip", "fetched", marker}
+var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", "locked", "days", "packed", "month.zip", "fetched", "inbox", "nights", "nights.jsonl", "nights.html", marker}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.

@@ -3,10 +3,12 @@ package e2e
 import (
 	"encoding/json"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -86,6 +88,32 @@ func TestExamples(t *testing.T) {
 	}
 }
 
+// Every line of a receipt is as its schema says.
+func TestReceiptSchema(t *testing.T) {
+	schema, err := jsonschema.NewCompiler().Compile("../docs/receipt.schema.json")
+	require.NoError(t, err)
+	dir := tidewatch(t)
+	lines := map[string]int{}
+	for _, args := range [][]string{{"extract", "readings", "bundles", "survey/harbour.zip", "--into", "o", "--nested"}, {"extract", demo.Damaged, "--into", "s", "--salvage"}, {"create", "x.tar", "o"},
+		{"extract", "corrections", "--into", "o", "--layout", "shared", "--clash", "skip"}, {"extract", serve(t, &standin.Server{Folder: dir, Tag: `"may"`}) + "bundles/osk-bay.zip", "--into", "w"}} {
+		run(t, dir, append(args, "--receipt", "r.jsonl")...)
+	}
+	receipt, err := os.ReadFile(filepath.Join(dir, "r.jsonl"))
+	require.NoError(t, err)
+	for line := range strings.Lines(string(receipt)) {
+		value, err := jsonschema.UnmarshalJSON(strings.NewReader(line))
+		require.NoError(t, err)
+		require.NoError(t, schema.Validate(value), line)
+		lines[value.(map[string]any)["kind"].(string)]++
+	}
+	assert.Equal(t, 5, lines["run"])
+	assert.Greater(t, lines["unit"], 60)
+	assert.Greater(t, lines["file"], 300)
+	bad, err := jsonschema.UnmarshalJSON(strings.NewReader(`{"kind":"file","run":"x","archive":"a","path":"b","type":"file","size":-1}`))
+	require.NoError(t, err)
+	assert.Error(t, schema.Validate(bad))
+}
+
 // Every key that the program prints is in the documentation of its JSON.
 func TestJSONIsDocumented(t *testing.T) {
 	doc, err := os.ReadFile("../docs/json.md")
@@ -95,7 +123,8 @@ func TestJSONIsDocumented(t *testing.T) {
 		{"parts", "scan", "survey"}, {"parts", "join", "survey/harbour.z02", "--into", "h.zip"}, {"parts", "split", "bundles/osk-bay.zip", "--part-size", "50k", "--into", "cut"},
 		{"create", "cut.zip", "bundles", "--part-size", "100k", "--read-back"}, {"convert", "bundles", "--to", "tar", "--into", "new"},
 		{"weigh", "readings", "--try", "zip,zip:zstd@9"}, {"edit", "instruments/suite-docs.tar", "--text", "a=b"}, {"extract", "instruments", "--series", "suite-{n}.tar"}, {"extract", demo.Damaged, "--into", "salvaged", "--salvage"}, {"create", "x.zip", "corrections", "--ext", "zip"},
-		{"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"}} {
+		{"extract", "readings", "--into", "landing", "--ext", "csv", "--receipt", "r.jsonl"}, {"extract", "readings", "--into", "landing", "--ext", "csv", "--receipt", "r.jsonl", "--skip-done"},
+		{"verify", "--against", "r.jsonl"}, {"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"}} {
 		stdout, _, _ := run(t, dir, append(args, "--as", "json")...)
 		require.NotEmpty(t, stdout)
 		for line := range strings.Lines(stdout) {

@@ -392,7 +392,14 @@ func (w *Wait) String() string {
 	if w.To == nil || *w.To == 0 {
 		return ""
 	}
-	return w.To.String()
+	text := w.To.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
 }
 
 // Set takes a duration.

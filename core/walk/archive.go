@@ -32,7 +32,7 @@ type Archive struct {
 	Stream         archive.Stream // nil for one with a directory
 	Name           string         // of its file, as far as it has one
 	Format         string
-	Files          []blob.File // that it lies in; nil for one inside another, or that came in order
+	Files          []blob.File // that it lies in; nil for one inside another, or from standard input
 
 	set     *parts.Set // nil: it is one file
 	members []string   // of a series, in order

@@ -37,6 +37,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 		opened, err := openFlow(ctx, blob.NewFlow(resource.Reader(ctx)), o, "its server sends no parts of it")
 		if opened != nil {
 			opened.total = max(resource.Size, 0)
+			opened.Files = []blob.File{{Path: resource.Address.String(), Info: blob.Info{Resource: resource}}}
 		}
 		return opened, err
 	}
