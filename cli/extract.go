@@ -143,13 +143,14 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 		})
 	}
 	stop()
-	if kept := c.recordOptions.finish(c.dryRun); err == nil {
-		err = kept
-	}
+	recorded := c.recordOptions.finish(c.dryRun)
 	if err != nil {
 		return err
 	}
 	shown.finish()
+	if recorded != nil {
+		return recorded
+	}
 	if err := shown.failures.Err(); err != nil {
 		return reported{err}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/hex"
 	"fmt"
 	"path/filepath"
 	"sync"
@@ -25,6 +26,7 @@ type recordOptions struct {
 	writer  *receipt.Writer // nil: there is no receipt
 	list    receipt.Sums
 	prefix  string // of paths in it
+	lacks   error  // why it lacks a file
 }
 
 func (o *recordOptions) addTo(set *option.Set) {
@@ -82,7 +84,10 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 		if sum == nil {
 			var err error
 			if sum, err = receipt.SumOf(p.Path); err != nil {
-				continue // it is gone, and will be missed by who checks the list
+				if o.lacks == nil {
+					o.lacks = fault.Reading(p.Path, err)
+				}
+				continue
 			}
 		}
 		o.list.Add(filepath.ToSlash(path), sum)
@@ -96,10 +101,10 @@ func (o *recordOptions) finish(dryRun bool) error {
 			return err
 		}
 	}
-	if o.sums != "" && !dryRun {
+	if o.lacks == nil && o.sums != "" && !dryRun {
 		return o.list.Write(o.sums)
 	}
-	return nil
+	return o.lacks
 }
 
 // doneOptions skip what was done before.
@@ -150,9 +155,14 @@ func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (done fun
 // shaping are the options that shape the result, as a receipt has them.
 func shaping(cmd *cobra.Command) map[string]string {
 	options := option.Shaping(cmd)
-	for _, name := range []string{"into", "staging"} {
-		if path := options[name]; path != "" && path != "-" {
-			options[name] = absolutePath(path)
+	if into := options["into"]; into != "" {
+		options["into"] = absolutePath(into)
+	}
+	if list := options["entry-list"]; list != "" { // what it says counts, not where
+		if sum, err := receipt.SumOf(list); err == nil {
+			options["entry-list"] = hex.EncodeToString(sum)
+		} else { // standard input: nobody knows what it said
+			options["entry-list"] = time.Now().String()
 		}
 	}
 	return options

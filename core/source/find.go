@@ -1,0 +1,350 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/maruel/natural"
+
+	"widecrate/core/fault"
+	"widecrate/core/format"
+	"widecrate/core/parts"
+	"widecrate/core/place"
+	"widecrate/core/web"
+)
+
+// A Request says where archives are looked for.
+type Request struct {
+	Names     []string // files and folders, taken to the letter, addresses, and "-" for Input
+	Pairs     []Pair   // more of them, each with a destination root
+	Recursive bool     // look in the folders below too
+	Archives  []string // patterns: in a folder, only what matches one is taken, whatever its extension; none: what has an archive's extension
+
+	PartsIn []string      // folders in which parts of sets may also lie
+	Wait    time.Duration // for parts that are still arriving, for all sets together
+
+	Series      []string // names with "{n}", and perhaps "*": the archives of such names are one source
+	SeriesCount int      // how many archives each of them must have; 0: as many as its name says
+	AllowGaps   bool     // a series may lack numbers
+
+	Settled time.Duration // what was modified less than this long ago is left alone; 0: nothing is
+	Left    func(Source)  // is told of it; may be nil
+
+	Web   *web.Client // for addresses; nil: a usual one
+	Input io.Reader   // that "-" stands for; nil: standard input
+}
+
+// Find finds the sources of a request, in order, and before them those that cannot
+// be used, so that this is known before any work is done. A file stands for itself,
+// whatever it is called, or for the set that it is a part of; a folder for the
+// sets in it and the files that have an archive's extension or match Archives,
+// in natural order (2 before 10). The same archive named twice is taken once. A
+// name that cannot be used, and a set or series that is not complete, becomes a
+// Source with an error; a malformed pattern is of kind fault.Usage, and a series
+// of which there is nothing of kind fault.NoMatch.
+func Find(ctx context.Context, r Request) ([]Source, error) {
+	deadline := time.Now().Add(r.Wait)
+	for {
+		sources, err := find(ctx, r)
+		left := time.Until(deadline)
+		if r.Wait <= 0 || left <= 0 || !waitsForSeries(r, sources, err) {
+			return sources, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(min(time.Second, left)):
+		}
+		r.Wait = max(time.Until(deadline), 1) // what is left of it is for sets as well
+	}
+}
+
+// waitsForSeries reports whether a series may still be arriving.
+func waitsForSeries(r Request, sources []Source, err error) bool {
+	return len(r.Series) > 0 && fault.Of(err) == fault.NoMatch ||
+		slices.ContainsFunc(sources, func(s Source) bool { return s.Members != nil && fault.Of(s.Err) == fault.Incomplete })
+}
+
+func find(ctx context.Context, r Request) ([]Source, error) {
+	if err := CheckPatterns(r.Archives); err != nil {
+		return nil, err
+	}
+	f := &finder{Request: r, ctx: ctx, seen: map[string]bool{}, sets: parts.Lookup{More: r.PartsIn}}
+	if err := f.readSeries(); err != nil {
+		return nil, err
+	}
+	for _, pair := range append(named(r.Names), r.Pairs...) {
+		if err := f.addSource(pair.Source, pair.Into); err != nil {
+			return nil, err
+		}
+	}
+	if err := f.await(ctx); err != nil {
+		return nil, err
+	}
+	for i := range f.found {
+		f.found[i].check()
+	}
+	sources, err := f.inSeries()
+	if r.Settled > 0 {
+		sources = slices.DeleteFunc(sources, func(s Source) bool {
+			left := s.modifiedSince(time.Now().Add(-r.Settled))
+			if left && r.Left != nil {
+				r.Left(s)
+			}
+			return left
+		})
+	}
+	usable := func(s Source) int {
+		if s.Err != nil {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(sources, func(a, b Source) int { return usable(a) - usable(b) })
+	return sources, err
+}
+
+// modifiedSince reports whether one of its files was modified after a time.
+func (s *Source) modifiedSince(when time.Time) bool {
+	switch {
+	case s.Members != nil:
+		return slices.ContainsFunc(s.Members, func(m Source) bool { return m.modifiedSince(when) })
+	case s.Set != nil:
+		return slices.ContainsFunc(s.Set.Parts, func(p parts.Part) bool { return p.Info != nil && p.Info.ModTime().After(when) })
+	case s.Elsewhere():
+		return false
+	}
+	info, err := os.Stat(s.Path)
+	return err == nil && info.ModTime().After(when)
+}
+
+// Barren are the folders among names in which none of the sources lies, in order.
+func Barren(names []string, sources []Source) (folders []string) {
+	holds := map[string]bool{}
+	for _, s := range sources {
+		if s.Elsewhere() {
+			continue
+		}
+		at, err := filepath.Abs(s.Path)
+		for err == nil && !holds[at] {
+			holds[at] = true
+			at = filepath.Dir(at)
+		}
+	}
+	for _, name := range names {
+		at, err := filepath.Abs(name)
+		if err != nil || holds[at] {
+			continue
+		}
+		if info, err := os.Stat(name); err == nil && info.IsDir() {
+			folders = append(folders, name)
+		}
+	}
+	return folders
+}
+
+// CheckPatterns makes sure that patterns are well-formed.
+func CheckPatterns(patterns []string) error {
+	for _, p := range patterns {
+		if !doublestar.ValidatePattern(p) {
+			return fault.New(fault.Usage, "the pattern %q is malformed", p)
+		}
+	}
+	return nil
+}
+
+// IsArchive reports whether a file in a folder, or in another archive, is taken for
+// an archive by its path below that: it matches one of the patterns or, where there
+// are none, has an archive's extension. A pattern with a slash counts for the whole
+// path, another for the last name.
+func IsArchive(below string, patterns []string) bool {
+	if len(patterns) == 0 {
+		_, known := format.ByName(path.Base(below))
+		return known
+	}
+	for _, p := range patterns {
+		name := below
+		if !strings.Contains(p, "/") {
+			name = path.Base(below)
+		}
+		if ok, _ := doublestar.Match(p, name); ok { // checked before
+			return true
+		}
+	}
+	return false
+}
+
+// named are names without destination roots of their own.
+func named(names []string) []Pair {
+	pairs := make([]Pair, len(names))
+	for i, name := range names {
+		pairs[i].Source = name
+	}
+	return pairs
+}
+
+type finder struct {
+	Request
+	ctx    context.Context
+	folder string // in which the program runs
+	series []series
+	found  []Source
+	seen   map[string]bool // absolute paths, with the destination
+	sets   parts.Lookup
+}
+
+// addSource adds what a name stands for. Its error is about the request itself.
+func (f *finder) addSource(name, into string) error {
+	switch {
+	case name == "-":
+		return f.addInput(into)
+	case web.IsAddress(name):
+		return f.addAddress(name, into)
+	}
+	f.addName(name, into)
+	return nil
+}
+
+func (f *finder) add(s Source) {
+	absolute := s.Path
+	if !s.Elsewhere() && !filepath.IsAbs(absolute) {
+		if f.folder == "" { // asked for once: there may be very many
+			var err error
+			if f.folder, err = filepath.Abs("."); err != nil && s.Err == nil {
+				s.Err = fault.Reading(s.Path, err)
+			}
+		}
+		absolute = filepath.Join(f.folder, absolute)
+	}
+	if key := absolute + "\x00" + s.Into; !f.seen[key] {
+		f.seen[key] = true
+		f.found = append(f.found, s)
+	}
+}
+
+func (f *finder) addName(name, into string) {
+	info, err := os.Stat(name)
+	if set := f.setOf(name, info); set != nil {
+		f.add(fromSet(set, "", into))
+		return
+	}
+	switch {
+	case err != nil && runtime.GOOS == "windows" && strings.ContainsAny(name, "*?"):
+		f.expand(name, into)
+	case err != nil:
+		f.add(Source{Path: name, Into: into, Err: missing(name, err)})
+	case info.IsDir():
+		f.addFolder(name, "", into)
+	case !info.Mode().IsRegular():
+		f.add(Source{Path: name, Into: into, Err: fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))})
+	default:
+		f.add(Source{Path: name, Into: into})
+	}
+}
+
+// expand takes the place of the shell on Windows, where no name can hold a star
+// or a question mark.
+func (f *finder) expand(pattern, into string) {
+	matches, err := filepath.Glob(pattern)
+	if err == nil && matches == nil {
+		err = fs.ErrNotExist
+	}
+	if err != nil {
+		f.add(Source{Path: pattern, Into: into, Err: fault.At(pattern, fault.New(fault.Unreadable, "nothing matches"))})
+	}
+	slices.SortFunc(matches, natural.Compare)
+	for _, match := range matches {
+		f.addName(match, into)
+	}
+}
+
+func missing(name string, err error) error {
+	switch {
+	case !errors.Is(err, fs.ErrNotExist):
+		return fault.Reading(name, err)
+	case strings.ContainsAny(name, "*?"):
+		return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").Suggest(fault.MatchNames))
+	}
+	return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
+		Advise("a name is taken to the letter, brackets and spaces included; check it and the folder you run in"))
+}
+
+func (f *finder) addFolder(folder, sub, into string) {
+	children, err := os.ReadDir(folder)
+	if err != nil {
+		f.add(Source{Path: folder, Into: into, Err: fault.Reading(folder, err)})
+		return
+	}
+	names := make([]string, len(children))
+	for i, child := range children {
+		names[i] = child.Name()
+	}
+	sets, _, err := parts.Find(folder, names, f.PartsIn)
+	if err != nil {
+		f.add(Source{Path: folder, Into: into, Err: err})
+		return
+	}
+	var found []Source
+	isPart := map[string]bool{}
+	for _, set := range sets {
+		for _, p := range set.Parts {
+			isPart[p.Path] = true
+		}
+		if f.isArchive(set, sub) {
+			found = append(found, fromSet(set, sub, into))
+		}
+	}
+	for _, child := range children {
+		if file := filepath.Join(folder, child.Name()); !isPart[file] && f.isArchiveFile(file, sub, child) {
+			found = append(found, Source{Path: file, Sub: sub, Into: into})
+		}
+	}
+	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })
+	for _, s := range found {
+		f.add(s)
+	}
+	if f.Recursive {
+		f.addBelow(folder, sub, into, children)
+	}
+}
+
+// isArchiveFile reports whether a child of a folder is a file that is taken for an
+// archive by its name. Of a link, what it points at counts.
+func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
+	if !IsArchive(path.Join(sub, child.Name()), f.Archives) && !f.inAnySeries(child.Name()) {
+		return false
+	}
+	if child.Type()&fs.ModeSymlink == 0 {
+		return child.Type().IsRegular()
+	}
+	info, err := os.Stat(file)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// addBelow looks into the folders of a folder, in natural order.
+func (f *finder) addBelow(folder, sub, into string, children []fs.DirEntry) {
+	var folders []string
+	for _, child := range children {
+		if child.IsDir() && !place.IsStaging(child.Name()) {
+			folders = append(folders, child.Name())
+		}
+	}
+	slices.SortFunc(folders, natural.Compare)
+	for _, name := range folders {
+		below := name
+		if sub != "" {
+			below = sub + "/" + name
+		}
+		f.addFolder(filepath.Join(folder, name), below, into)
+	}
+}
