@@ -120,7 +120,7 @@ func (o *doneOptions) addTo(set *option.Set) {
 
 // load reads the receipts of earlier runs, before a new run is added to the one that
 // this run writes. It returns nil where nothing is to be skipped.
-func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (done func(files []blob.File, target string) (bool, bool), stop func(), err error) {
+func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (done func(files []blob.File, target string, content bool) (bool, bool), stop func(), err error) {
 	stop = func() {}
 	if !o.skip {
 		return nil, stop, nil
@@ -141,8 +141,8 @@ func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (done fun
 	}
 	options := shaping(cmd)
 	var once sync.Once
-	return func(files []blob.File, target string) (bool, bool) {
-		is, all, changed := earlier.Done(files, target, options)
+	return func(files []blob.File, target string, content bool) (bool, bool) {
+		is, all, changed := earlier.Done(files, target, options, content)
 		if changed != "" {
 			once.Do(func() {
 				s.err.Aside("--" + changed + " is not as it was: what was done with other options is done again")

@@ -49,8 +49,9 @@ type Options struct {
 	Hash      bool // find the SHA-256 of what is written; see report.Placed
 
 	// Done tells of a source, by its identity and its destination, that it was done
-	// earlier, and whether all of it was; nil: none was.
-	Done func(files []blob.File, target string) (done, all bool)
+	// earlier, and whether all of it was; nil: none was. With content, what was
+	// delivered has to be the same to the byte.
+	Done func(files []blob.File, target string, content bool) (done, all bool)
 
 	// BeforeDisposal is called when all archives are told of, and before any source
 	// is removed or moved; with an error all are kept.
@@ -99,6 +100,9 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 		r.output = func(u *unit) output { return &foretold{unit: u} }
 	}
 	if err := r.refuseElsewhere(); err != nil {
+		return err
+	}
+	if err := r.decide(); err != nil {
 		return err
 	}
 	r.refuseSharedFolders()
@@ -225,6 +229,28 @@ func (r *run) claim(u *unit) error {
 		return u.sharedWith(same[0])
 	}
 	r.folders[u.folder()] = []*unit{u}
+	return nil
+}
+
+// decide finds out in their order which sources were done earlier, where the later of
+// several has the last word about a file: one that is done again would take it, and so
+// those after it are done again as well.
+func (r *run) decide() error {
+	switch {
+	case r.Done == nil || r.Placement.Layout == place.Own:
+		return nil
+	case r.Placement.Counts():
+		return fault.New(fault.Usage, "names are counted over all archives, and those that are done would not count").Suggest(fault.NameByArchive)
+	case r.Rules.Clash != stage.Replace:
+		return nil
+	}
+	done := r.Done
+	r.Done = nil
+	for _, u := range r.sources {
+		if u.outcome.Done = u.isDone(done); !u.outcome.Done {
+			break
+		}
+	}
 	return nil
 }
 

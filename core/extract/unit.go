@@ -126,7 +126,15 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 
 // doneEarlier reports whether a source need not be opened.
 func (u *unit) doneEarlier() bool {
-	if u.run.Done == nil || u.inside != nil || u.outcome.Source.Err != nil {
+	if u.run.Done != nil && u.inside == nil {
+		u.outcome.Done = u.isDone(u.run.Done)
+	}
+	return u.outcome.Done
+}
+
+// isDone asks whether a source was done earlier, and if so prepares what is to become of it.
+func (u *unit) isDone(done func(files []blob.File, target string, content bool) (bool, bool)) bool {
+	if u.outcome.Source.Err != nil {
 		return false
 	}
 	files, err := u.outcome.Source.Files(u.run.ctx)
@@ -134,11 +142,10 @@ func (u *unit) doneEarlier() bool {
 		return false
 	}
 	u.run.anchor(files)
-	done, all := u.run.Done(files, u.outcome.Asked)
-	if !done {
+	is, all := done(files, u.outcome.Asked, u.run.After.Disposition == Remove)
+	if !is {
 		return false
 	}
-	u.outcome.Done = true
 	if u.run.After.Disposition != Keep {
 		u.files = files
 	}

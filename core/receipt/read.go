@@ -3,6 +3,7 @@ package receipt
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -48,6 +49,9 @@ type Receipts struct {
 	units []entry // in their order
 	byID  map[string]int32
 	names map[string]string // folders, once each
+
+	latest    sync.Once
+	delivered map[string]File // once it is needed
 }
 
 // entry is what counts of a unit, and where its lines of files are.
@@ -221,10 +225,11 @@ func (e *entry) rows() ([]File, error) {
 }
 
 // Done reports whether files, as they are, were delivered to a target before with
-// the same options, and all of it is still there, of the same size and time; and
+// the same options, and all of it is still there, of the same size and time, and where
+// that is asked for with the same content; and
 // whether everything in them was delivered then. Where only the options differ, why
 // says so.
-func (r *Receipts) Done(files []blob.File, target string, options map[string]string) (done, all bool, why string) {
+func (r *Receipts) Done(files []blob.File, target string, options map[string]string, content bool) (done, all bool, why string) {
 	id := ID(files, target)
 	at, known := r.byID[id]
 	if id == "" || !known {
@@ -242,11 +247,20 @@ func (r *Receipts) Done(files []blob.File, target string, options map[string]str
 		return false, false, ""
 	}
 	for i := range rows {
-		if !rows[i].there(e.Root) {
+		path := filepath.Join(e.Root, filepath.FromSlash(rows[i].Path))
+		if !rows[i].there(path) && !r.replaced(path) || content && rows[i].check(context.Background(), path) != nil {
 			return false, false, ""
 		}
 	}
 	return true, !e.Partial, ""
+}
+
+// replaced reports whether a later archive has delivered a file in the place of what is
+// asked for, and that is still there.
+func (r *Receipts) replaced(path string) bool {
+	r.latest.Do(func() { r.delivered, _ = r.Delivered() }) // what cannot be read is done again
+	f, known := r.delivered[path]
+	return known && f.there(path)
 }
 
 // differ names an option that is not the same; empty if all are.
@@ -265,8 +279,8 @@ func differ(a, b map[string]string) string {
 }
 
 // there reports whether what was delivered is there, of the same size and time.
-func (f *File) there(root string) bool {
-	info, err := os.Lstat(filepath.Join(root, filepath.FromSlash(f.Path)))
+func (f *File) there(path string) bool {
+	info, err := os.Lstat(path)
 	if err != nil {
 		return false
 	}
@@ -276,11 +290,9 @@ func (f *File) there(root string) bool {
 	return info.Size() == f.Size && info.ModTime().Truncate(time.Microsecond).Equal(f.Modified.Truncate(time.Microsecond))
 }
 
-// Delivered are the files that all runs together left, by their absolute paths: of
-// each the latest. What a run made afresh takes the place of all that lay in the same
-// folder.
-func (r *Receipts) Delivered() (map[string]File, error) {
-	files := map[string]File{}
+// each goes through the units that count: those that did not fail, but for what a later run
+// made afresh in the same folder.
+func (r *Receipts) each(visit func(e *entry, rows []File) error) error {
 	last := map[string]int{} // the latest unit that made a folder afresh
 	for i := range r.units {
 		if e := &r.units[i]; e.Failure == nil && e.run != nil && e.run.Options["fresh"] == "true" {
@@ -289,18 +301,33 @@ func (r *Receipts) Delivered() (map[string]File, error) {
 	}
 	for i := range r.units {
 		e := &r.units[i]
-		if e.Failure != nil || e.Root == "" || i < last[e.Destination] {
+		if e.Failure != nil || i < last[e.Destination] {
 			continue
 		}
 		rows, err := e.rows()
-		if err != nil {
-			return nil, err
+		if err == nil {
+			err = visit(e, rows)
 		}
-		for _, f := range rows {
-			files[filepath.Join(e.Root, filepath.FromSlash(f.Path))] = f
+		if err != nil {
+			return err
 		}
 	}
-	return files, nil
+	return nil
+}
+
+// Delivered are the files that all runs together left, by their absolute paths: of
+// each the latest.
+func (r *Receipts) Delivered() (map[string]File, error) {
+	files := map[string]File{}
+	err := r.each(func(e *entry, rows []File) error {
+		for _, f := range rows {
+			if e.Root != "" {
+				files[filepath.Join(e.Root, filepath.FromSlash(f.Path))] = f
+			}
+		}
+		return nil
+	})
+	return files, err
 }
 
 // Folders are those that archives went to, without those of whole roots.
@@ -317,21 +344,22 @@ func (r *Receipts) Folders() (folders []string) {
 }
 
 // Contents are the files that all runs together delivered or packed, by their paths
-// below the root or in the archive.
+// below the root or in the archive. The same path below several roots, or in several
+// archives, is of kind fault.Usage: nobody could tell which one is meant.
 func (r *Receipts) Contents() (map[string]File, error) {
-	files := map[string]File{}
-	for i := range r.units {
-		e := &r.units[i]
-		if e.Failure != nil {
-			continue
-		}
-		rows, err := e.rows()
-		if err != nil {
-			return nil, err
-		}
+	files, of := map[string]File{}, map[string]string{}
+	err := r.each(func(e *entry, rows []File) error {
 		for _, f := range rows {
-			files[f.Path] = f
+			where := e.Root
+			if where == "" {
+				where = f.Archive
+			}
+			if other, known := of[f.Path]; known && other != where {
+				return fault.New(fault.Usage, "it has %s of both %s and %s", f.Path, other, where).Advise("keep a receipt for each of them")
+			}
+			files[f.Path], of[f.Path] = f, where
 		}
-	}
-	return files, nil
+		return nil
+	})
+	return files, err
 }

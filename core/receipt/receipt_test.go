@@ -92,11 +92,11 @@ func TestDone(t *testing.T) {
 			defer r.Close()
 			now, err := blob.Find(filepath.Join(n.dir, "in/a.zip"))
 			require.NoError(t, err)
-			done, all, why := r.Done([]blob.File{now}, filepath.Join(n.dir, "out/a.zip"), c.options)
+			done, all, why := r.Done([]blob.File{now}, filepath.Join(n.dir, "out/a.zip"), c.options, false)
 			assert.Equal(t, c.done, done)
 			assert.Equal(t, c.all, all)
 			assert.Equal(t, c.why, why)
-			done, _, _ = r.Done([]blob.File{now}, filepath.Join(n.dir, "elsewhere"), c.options)
+			done, _, _ = r.Done([]blob.File{now}, filepath.Join(n.dir, "elsewhere"), c.options, false)
 			assert.False(t, done)
 		})
 	}
@@ -120,7 +120,7 @@ func TestInnerArchives(t *testing.T) {
 		n.write(kept, nil, append([]*report.Unpacked{outer}, c.inside...)...)
 		r, err := Load(kept)
 		require.NoError(t, err)
-		done, _, _ := r.Done(outer.From, outer.Asked, nil)
+		done, _, _ := r.Done(outer.From, outer.Asked, nil, true)
 		assert.Equal(t, c.done, done)
 		require.NoError(t, r.Close())
 	}
@@ -157,7 +157,7 @@ func TestAppending(t *testing.T) {
 	done := 0
 	for _, some := range append(all[:], []*report.Unpacked{n.delivered("last.zip", nil)}) {
 		for _, o := range some {
-			if is, _, _ := r.Done(o.From, o.Asked, nil); is {
+			if is, _, _ := r.Done(o.From, o.Asked, nil, false); is {
 				done++
 			}
 		}
