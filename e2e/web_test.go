@@ -240,3 +240,36 @@ func TestOneConnection(t *testing.T) {
 		}
 	}
 }
+
+// Of an archive that is stored in another one at an address, only what is wanted is
+// fetched, and nothing of what a receipt says is done.
+func TestOnlyWhatIsWanted(t *testing.T) {
+	dir := t.TempDir()
+	for i := range 5 {
+		put(t, filepath.Join(dir, "day", fmt.Sprintf("%d.dat", i)), noise(1_000_000+i))
+	}
+	for _, line := range []string{"create inner.zip day -q", "create middle.tar inner.zip -q", "create outer.zip middle.tar --method store -q"} {
+		_, stderr, code := run(t, dir, strings.Fields(line)...)
+		require.Zero(t, code, stderr)
+	}
+	server := &standin.Server{Folder: dir}
+	address := serve(t, server)
+	for _, c := range []struct {
+		args string
+		most int64 // bytes over the line
+	}{
+		{"inspect " + address + "inner.zip", 120_000},
+		{"inspect " + address + "outer.zip --nested", 250_000},
+		{"extract " + address + "inner.zip --into a --entry day/3.dat", 1_150_000},
+		{"extract " + address + "outer.zip --into b --nested --entry day/3.dat", 1_400_000},
+		{"extract " + address + "inner.zip --into a --dry-run", 120_000},
+		{"extract " + address + "inner.zip --into a --receipt r.jsonl", 5_200_000},
+		{"extract " + address + "inner.zip --into a --receipt r.jsonl --skip-done", 100},
+	} {
+		before := server.Bytes.Load()
+		_, stderr, code := run(t, dir, strings.Fields(c.args)...)
+		require.Zero(t, code, stderr)
+		assert.LessOrEqual(t, server.Bytes.Load()-before, c.most, c.args)
+	}
+	assert.Equal(t, noise(1_000_003), tree(t, filepath.Join(dir, "b"))["outer/middle/inner/day/3.dat"])
+}

@@ -129,7 +129,7 @@ func (f *fetch) once(ctx context.Context) error {
 	if len(ranges) > 1 {
 		f.single.Store(true)
 	}
-	return f.piece(a.Header, body)
+	return f.piece(a.Header, body, a.ContentLength)
 }
 
 // answer makes a request, or takes the answer to that which opened the resource.
@@ -166,11 +166,14 @@ func (f *fetch) back(at int64) int64 {
 }
 
 // piece passes on the body of an answer, or of a part of it, that has one range:
-// what it has of those that are left.
-func (f *fetch) piece(h http.Header, body io.Reader) error {
+// what it has of those that are left. Its length is Unknown where it is not told.
+func (f *fetch) piece(h http.Header, body io.Reader, length int64) error {
 	at, to, total, err := parseContentRange(h.Get("Content-Range"))
 	if err != nil {
 		return &lost{fmt.Errorf("it does not say which range it sends: %w", err)}
+	}
+	if length != Unknown && length != to-at {
+		return &lost{fmt.Errorf("it says that it sends %d bytes, and sends %d", to-at, length)}
 	}
 	if err := f.changed(h, total); err != nil {
 		return err
@@ -217,7 +220,7 @@ func (f *fetch) several(a *answer, parts *multipart.Reader) error {
 				h.Set(name, v)
 			}
 		}
-		if err := f.piece(h, part); err != nil {
+		if err := f.piece(h, part, Unknown); err != nil {
 			return err
 		}
 	}

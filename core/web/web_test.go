@@ -8,6 +8,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -97,6 +98,7 @@ func TestFaults(t *testing.T) {
 		"another range than asked for":  {&standin.Server{Faults: []standin.Fault{lying("bytes 500-999/300000", 500)}}, "another range"},
 		"a range that is none":          {&standin.Server{Faults: []standin.Fault{lying("bytes 9-1/x", 10)}}, "another range"},
 		"too little, but for the claim": {&standin.Server{Faults: []standin.Fault{lying("bytes 0-999/300000", 10)}}, "lost 6 times in a row"},
+		"too much":                      {&standin.Server{Faults: []standin.Fault{standin.First(1, lying("bytes 0-999/300000", 5000))}}, ""},
 		"parts of what has no end":      {&standin.Server{Faults: []standin.Fault{endless}}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -135,6 +137,7 @@ func unranged(nth int64) standin.Fault {
 func lying(claim string, bytes int) standin.Fault {
 	return func(_ int64, w http.ResponseWriter, _ *http.Request) http.ResponseWriter {
 		w.Header().Set("Content-Range", claim)
+		w.Header().Set("Content-Length", strconv.Itoa(bytes))
 		w.WriteHeader(http.StatusPartialContent)
 		_, _ = w.Write(make([]byte, bytes))
 		return nil
