@@ -11,9 +11,12 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
 	"widecrate/core/parts/cut"
+	"widecrate/core/receipt"
 	"widecrate/core/revise"
 	"widecrate/core/source"
 	"widecrate/core/verify"
+	"widecrate/core/walk"
+	"widecrate/core/web"
 )
 
 // A request of which nothing is filled in does nothing or is a clear error: it
@@ -31,14 +34,24 @@ func TestZeroValues(t *testing.T) {
 		"inspect": {func() error {
 			return inspect.Run(t.Context(), inspect.Options{Sources: none}, func(_ *inspect.Archive, err error) error { return err })
 		}, fault.Unreadable},
-		"verify":    {func() error { return verify.Run(t.Context(), inspect.Options{}, 0, nil, nil) }, nil},
-		"compare":   {func() error { _, err := verify.Compare(t.Context(), verify.Comparison{}); return err }, fault.Unreadable},
-		"create":    {func() error { _, err := create.Run(t.Context(), create.Options{}); return err }, fault.Usage},
-		"each":      {func() error { return create.RunEach(t.Context(), create.Options{}, nil, nil) }, nil},
-		"weigh":     {func() error { _, err := create.Weighing{}.Run(t.Context(), nil); return err }, fault.NoMatch},
-		"convert":   {func() error { return revise.Conversion{}.Run(t.Context(), nil) }, fault.Usage},
-		"edit":      {func() error { _, err := revise.Edit{}.Run(t.Context()); return err }, fault.Unreadable},
-		"split":     {func() error { _, err := cut.Split(t.Context(), "", "", cut.Options{}, nil); return err }, fault.Unreadable},
+		"verify":   {func() error { return verify.Run(t.Context(), inspect.Options{}, 0, nil, nil) }, nil},
+		"compare":  {func() error { _, err := verify.Compare(t.Context(), verify.Comparison{}); return err }, fault.Unreadable},
+		"create":   {func() error { _, err := create.Run(t.Context(), create.Options{}); return err }, fault.Usage},
+		"each":     {func() error { return create.RunEach(t.Context(), create.Options{}, nil, nil) }, nil},
+		"weigh":    {func() error { _, err := create.Weighing{}.Run(t.Context(), nil); return err }, fault.NoMatch},
+		"convert":  {func() error { return revise.Conversion{}.Run(t.Context(), nil) }, fault.Usage},
+		"edit":     {func() error { _, err := revise.Edit{}.Run(t.Context()); return err }, fault.Unreadable},
+		"split":    {func() error { _, err := cut.Split(t.Context(), "", "", cut.Options{}, nil); return err }, fault.Unreadable},
+		"open":     {func() error { _, err := walk.Open(t.Context(), source.Source{}, walk.Opening{}); return err }, fault.Unreadable},
+		"receipts": {func() error { _, err := receipt.Load(); return err }, nil},
+		"receipt":  {func() error { _, err := receipt.Append("", receipt.Run{}, nil); return err }, fault.Unwritable},
+		"address": {func() error {
+			c, err := web.New(web.Options{})
+			if err == nil {
+				_, err = c.Address("")
+			}
+			return err
+		}, fault.Usage},
 		"new parts": {func() error { _, err := cut.Create("", cut.Options{}); return err }, fault.Usage},
 	} {
 		done := make(chan error, 1)

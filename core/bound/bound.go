@@ -42,6 +42,9 @@ type Budget struct {
 // Budget returns what a source may unpack to that is of a size in bytes, which may
 // grow while it arrives.
 func (b Limits) Budget(size func() int64) *Budget {
+	if size == nil {
+		size = func() int64 { return 0 }
+	}
 	u := &Budget{size: size, ratio: b.Ratio, total: b.Total, entries: b.Entries}
 	if u.ratio == 0 { // one that is given holds as given
 		u.ratio, u.floor = DefaultRatio, RatioFloor
