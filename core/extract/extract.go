@@ -10,6 +10,7 @@ import (
 	"io"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -77,6 +78,7 @@ type run struct {
 	sources []*unit
 	roots   roots
 	folders map[string][]*unit // own folders of sources
+	dropped int                // sources that are not even tried
 	folder  string             // in which the program runs; empty: it is not known
 	output  func(u *unit) output
 	moved   map[string]bool // where sources were moved to
@@ -106,7 +108,7 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 		return err
 	}
 	r.refuseSharedFolders()
-	if dropped := r.schedule(r.sources...); dropped > 0 && ctx.Err() == nil {
+	if dropped := r.schedule(r.beforeHalt()...) + r.dropped; dropped > 0 && ctx.Err() == nil {
 		r.notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", dropped))
 	}
 	if ctx.Err() == nil {
@@ -182,6 +184,20 @@ func (r *run) schedule(sources ...*unit) (dropped int) {
 		o.Workers, o.Ordered = 1, true
 	}
 	return schedule.Run(r.ctx, o, units)
+}
+
+// beforeHalt are the sources that are taken: where the first failure ends the run, none
+// after one that is known beforehand to fail.
+func (r *run) beforeHalt() []*unit {
+	bad := slices.IndexFunc(r.sources, func(u *unit) bool { return u.outcome.Source.Err != nil })
+	if !r.Halt || bad < 0 {
+		return r.sources
+	}
+	for _, u := range r.sources[bad+1:] {
+		u.Drop()
+		r.dropped++
+	}
+	return r.sources[:bad+1]
 }
 
 // refuseSharedFolders refuses the sources that would get the same own folder:
