@@ -131,7 +131,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err := sum.failures.Err(); err != nil {
 		return reported{err}
 	}
-	return c.checkMatches(selection, sum.files, sum.leftOut, c.quiet)
+	return c.checkMatches(cmd, selection, sum.files, sum.leftOut, c.quiet)
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {

@@ -197,7 +197,7 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 		return err
 	}
 	c.report(r)
-	return c.checkMatches(o.Selection, r.Files, r.LeftOut, c.quiet)
+	return c.checkMatches(cmd, o.Selection, r.Files, r.LeftOut, c.quiet)
 }
 
 // options are what the core is asked for.
@@ -343,7 +343,7 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	if err := failures.Err(); err != nil {
 		return reported{err}
 	}
-	return c.checkMatches(o.Selection, files, leftOut, c.quiet)
+	return c.checkMatches(cmd, o.Selection, files, leftOut, c.quiet)
 }
 
 func (c *createCommand) report(r *report.Created) {

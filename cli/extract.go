@@ -154,7 +154,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	if err := shown.failures.Err(); err != nil {
 		return reported{err}
 	}
-	return c.checkMatches(selection, shown.totals.Kept, shown.totals.LeftOut, c.quiet)
+	return c.checkMatches(cmd, selection, shown.totals.Kept, shown.totals.LeftOut, c.quiet)
 }
 
 // startProgress draws a line about how far the run is, until the function that

@@ -106,7 +106,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	if err := failures.Err(); err != nil {
 		return reported{err}
 	}
-	return c.checkMatches(selection, sum.Files, sum.LeftOut, c.quiet)
+	return c.checkMatches(cmd, selection, sum.Files, sum.LeftOut, c.quiet)
 }
 
 func (c *inspectCommand) summarize(sources []source.Source, good int, sum counts) {

@@ -85,6 +85,9 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 			s.warn(text)
 		}
 	}
+	if o.shard.Count > 0 {
+		sources = o.shard.Of(sources)
+	}
 	o.reading.MaxMemory = int64(o.memory)
 	o.reading.Passwords, err = o.passwords(cmd, s)
 	return sources, selection, err
@@ -97,6 +100,7 @@ type sourceOptions struct {
 	nullIn  bool
 	nested  bool
 	depth   int
+	shard   shardOption
 	reading archive.Options
 }
 
@@ -111,6 +115,7 @@ func (o *sourceOptions) addTo(set *option.Set) {
 	set.Texts(&o.request.PartsIn, "parts-in")
 	set.Value(&option.Wait{To: &o.request.Wait}, "wait")
 	set.Value(&option.Wait{To: &o.request.Settled}, "settled")
+	set.Value(&o.shard, "shard")
 	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
 	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
 	set.Switch(&o.nested, "nested")
@@ -144,10 +149,14 @@ func (o *sourceOptions) nestedDepth() int {
 
 // named is what was given, for people.
 func (o *sourceOptions) named() string {
-	if len(o.request.Names) == 0 {
-		return "the list"
+	names := "the list"
+	if len(o.request.Names) > 0 {
+		names = strings.Join(o.request.Names, ", ")
 	}
-	return strings.Join(o.request.Names, ", ")
+	if o.shard.Count > 0 {
+		names = fmt.Sprintf("share %s of %s", &o.shard, names)
+	}
+	return names
 }
 
 // readFile reads a file of names; "-" is standard input.
@@ -204,8 +213,13 @@ func (o *selectionOptions) selection(cmd *cobra.Command) (*choose.Selection, err
 
 // checkMatches looks at what the rules did: what matched nothing beside others is
 // a warning, the rest an error.
-func (s *streams) checkMatches(selection *choose.Selection, kept int, leftOut choose.Tally, quiet bool) error {
+func (s *streams) checkMatches(cmd *cobra.Command, selection *choose.Selection, kept int, leftOut choose.Tally, quiet bool) error {
 	unmatched, err := report.Matches(selection, kept, leftOut)
+	if shard := cmd.Flags().Lookup("shard"); err != nil && shard != nil && shard.Changed {
+		// It may well match in another share: nobody knows here.
+		s.warn("in this share, " + err.Error())
+		err = nil
+	}
 	if !quiet {
 		for _, text := range unmatched {
 			s.warn("nothing matched " + text)

@@ -100,7 +100,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err := t.failures.Err(); err != nil {
 		return reported{err}
 	}
-	return c.checkMatches(selection, t.entries, t.leftOut, c.quiet)
+	return c.checkMatches(cmd, selection, t.entries, t.leftOut, c.quiet)
 }
 
 // verified is what reports come to.
