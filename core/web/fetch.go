@@ -45,7 +45,7 @@ func (r *Resource) Fetch(ctx context.Context, ranges []Range, take func(at int64
 		if err == nil && f.passed == before && !f.done() {
 			err = &lost{errors.New("it sent nothing of what it was asked for")}
 		}
-		if err == nil {
+		if err == nil || err == errOneByOne {
 			continue
 		}
 		if ctx.Err() != nil {
@@ -78,6 +78,9 @@ func (r *Resource) Fetch(ctx context.Context, ranges []Range, take func(at int64
 type lost struct{ error }
 
 func (l *lost) Unwrap() error { return l.error }
+
+// errOneByOne says that a server does not do several ranges in one answer.
+var errOneByOne = errors.New("it does not do several ranges at once")
 
 // fetch is one call of Fetch.
 type fetch struct {
@@ -119,7 +122,7 @@ func (f *fetch) once(ctx context.Context) error {
 			return err
 		}
 		if f.single.Store(true); len(ranges) > 1 {
-			return nil // it does not do several: once more, one by one
+			return errOneByOne
 		}
 		return &lost{errors.New("it answered with the whole where it was asked for a part")}
 	}
@@ -207,9 +210,9 @@ func (f *fetch) piece(h http.Header, body io.Reader, length int64) error {
 func (f *fetch) several(a *answer, parts *multipart.Reader) error {
 	for !f.done() {
 		part, err := parts.NextRawPart()
-		if err == io.EOF {
-			f.single.Store(true) // it left some out
-			return nil
+		if err == io.EOF { // it left some out
+			f.single.Store(true)
+			return errOneByOne
 		}
 		if err != nil {
 			return &lost{err}
