@@ -69,7 +69,8 @@ the entries get in the archive. ARCHIVE - is standard output.`,
   widecrate create "out/{name}.tar.gz" readings bundles --each
   widecrate create notes.zip --text "notes/today.txt=All gauges report."
   widecrate create month.zip readings --part-size 100k --part-style zip
-  widecrate create same.zip corrections --reproducible --read-back`,
+  widecrate create same.zip corrections --reproducible --read-back
+  widecrate create sent.zip landing --receipt sent.jsonl --sums sent.sums`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: c.run,
 	}

@@ -51,7 +51,9 @@ put into place whole or not at all, and one that fails does not stop the others.
   widecrate extract corrections --into - --entry levels.csv
   widecrate extract survey/harbour.zip --into survey-grids
   widecrate extract instruments --into suite --series "suite-{n}.tar"
-  widecrate extract http://gauges.example/bundles/osk-bay.zip --into may`,
+  widecrate extract http://gauges.example/bundles/osk-bay.zip --into may
+  widecrate extract bundles --into new --receipt done.jsonl --skip-done
+  widecrate extract bundles --into share --shard 0/4 --report page.html`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
