@@ -40,7 +40,7 @@ type After struct {
 
 // notePartial remembers, with the source, why not all of it was delivered.
 func (u *unit) notePartial() {
-	o := &u.outcome
+	o := u.outcome
 	note := func(n int, what string) {
 		if n > 0 {
 			u.top.partial = append(u.top.partial, fmt.Sprintf("%d %s", n, what))
@@ -77,7 +77,7 @@ func (r *run) dispose() {
 	synced := map[string]error{}
 	r.moved = map[string]bool{}
 	for _, u := range r.sources {
-		d := &report.Disposal{Source: u.outcome.Source.Path, DryRun: r.DryRun}
+		d := &report.Disposal{Source: u.path, DryRun: r.DryRun}
 		switch {
 		case unready != nil:
 			d.Kept = "the receipt could not be written"

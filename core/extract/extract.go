@@ -158,7 +158,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 		plans: plan.Rules{Selection: o.Selection, Placement: o.Placement, Links: o.Links, Nested: o.Nested, Archives: o.Archives}}
 	r.folder, _ = filepath.Abs(".") // empty where that cannot be told
 	for _, s := range o.Sources {
-		u := &unit{run: r, outcome: report.Unpacked{Archive: s.Path, Source: s, DryRun: o.DryRun}}
+		u := &unit{run: r, path: s.Path, outcome: &report.Unpacked{Archive: s.Path, Source: s, DryRun: o.DryRun}}
 		u.top = u
 		var err error
 		u.target, err = o.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: s.Name()})
@@ -232,7 +232,7 @@ func (u *unit) folder() string {
 }
 
 func (u *unit) sharedWith(other *unit) error {
-	return fault.New(fault.Refused, "its folder %s would also be that of %s", u.outcome.Target, other.outcome.Source.Path).
+	return fault.New(fault.Refused, "its folder %s would also be that of %s", u.outcome.Target, other.path).
 		Suggest(fault.NameOrMerge)
 }
 

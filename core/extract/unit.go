@@ -27,7 +27,8 @@ type unit struct {
 	top     *unit // that of the source; itself, or around it
 	target  place.Target
 	root    *openRoot
-	outcome report.Unpacked
+	path    string           // of the source
+	outcome *report.Unpacked // until it is told
 	started time.Time
 	budget  *bound.Budget
 	inside  *inside // nil for a source
@@ -290,7 +291,7 @@ func (u *unit) innerUnits(opened []*inside) []schedule.Unit {
 	units := make([]schedule.Unit, len(u.plan.Inner))
 	for n, in := range u.plan.Inner {
 		inner := &unit{run: u.run, top: u.top, target: in.Target, budget: u.budget, root: u.run.roots.of(in.Target.Root),
-			outcome: report.Unpacked{Archive: u.outcome.Archive + " › " + in.Entry.Path, Source: u.outcome.Source,
+			path: u.path, outcome: &report.Unpacked{Archive: u.outcome.Archive + " › " + in.Entry.Path, Source: u.outcome.Source,
 				Target: u.run.absolute(in.Target.Path()), Root: u.run.absolute(in.Target.Root), DryRun: u.run.DryRun}}
 		if opened != nil {
 			inner.inside = opened[n]
@@ -390,11 +391,10 @@ func (u *unit) Settle(err error) error {
 	return err
 }
 
-// Report tells of the outcome, whose list of entries may be large and is let go
-// of afterwards.
+// Report tells of the outcome, which may be large and is let go of afterwards.
 func (u *unit) Report() {
-	u.run.tell(&u.outcome)
-	u.outcome.Placed = nil
+	u.run.tell(u.outcome)
+	u.outcome = nil
 }
 
 // Drop lets go of a unit that is not brought to its end.
