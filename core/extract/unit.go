@@ -121,6 +121,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 		return schedule.Work{}, fault.New(fault.NoMatch, "nothing of it is kept, and so its old folder stays")
 	}
 	work.Inside = u.innerUnits(inner)
+	u.outcome.Inside = len(work.Inside)
 	inner = nil
 	return work, nil
 }

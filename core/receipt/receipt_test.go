@@ -102,11 +102,11 @@ func TestDone(t *testing.T) {
 	}
 }
 
-// Archives inside belong to the line of the one around them: if one of them failed, it
-// is not done.
+// Archives inside belong to the line of the one around them: if one of them failed, or
+// the run ended before it, it is not done.
 func TestInnerArchives(t *testing.T) {
 	n := &night{t, t.TempDir()}
-	outer := n.delivered("a.zip", func(o *report.Unpacked) { o.Placed = nil })
+	outer := n.delivered("a.zip", func(o *report.Unpacked) { o.Placed, o.Inside = nil, 2 })
 	inner := n.delivered("a.zip", func(o *report.Unpacked) { o.Archive += " › b.zip"; o.From = nil })
 	broken := n.delivered("a.zip", func(o *report.Unpacked) {
 		o.Archive += " › c.zip"
@@ -115,7 +115,7 @@ func TestInnerArchives(t *testing.T) {
 	for _, c := range []struct {
 		inside []*report.Unpacked
 		done   bool
-	}{{[]*report.Unpacked{inner}, true}, {[]*report.Unpacked{inner, broken}, false}} {
+	}{{[]*report.Unpacked{inner, inner}, true}, {[]*report.Unpacked{inner, broken}, false}, {[]*report.Unpacked{inner}, false}, {nil, false}} {
 		kept := filepath.Join(t.TempDir(), "r.jsonl")
 		n.write(kept, nil, append([]*report.Unpacked{outer}, c.inside...)...)
 		r, err := Load(kept)

@@ -21,14 +21,15 @@ import (
 // A Writer appends what a run does to a receipt. Its first error stays: it is that
 // of every call after it, and of kind fault.Unwritable.
 type Writer struct {
-	path string
-	file *os.File
-	run  string
-	say  fault.Wording
-	unit *Unit        // that may have more inside
-	of   string       // its source
-	rows bytes.Buffer // of its files
-	err  error
+	path    string
+	file    *os.File
+	run     string
+	say     fault.Wording
+	unit    *Unit        // that may have more inside
+	of      string       // its source
+	awaited int          // archives inside it that have not been told of
+	rows    bytes.Buffer // of its files
+	err     error
 }
 
 // Append starts a run in a receipt, which is made if it is not there. Failures are
@@ -79,9 +80,11 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 	if w.unit == nil || w.of != o.Source.Path+"\x00"+o.Source.Into || o.Archive == o.Source.Path {
 		w.flush()
 		w.of = o.Source.Path + "\x00" + o.Source.Into
+		w.awaited = 1
 		w.unit = &Unit{Kind: unitKind, Run: w.run, Archive: o.Archive, Destination: o.Target, Root: o.Root}
 	}
 	u := w.unit
+	w.awaited += o.Inside - 1
 	if o.From != nil {
 		u.From, u.ID = partsOf(o.From), ID(o.From, o.Asked)
 	}
@@ -162,6 +165,10 @@ func (w *Writer) flush() {
 	if w.unit == nil {
 		return
 	}
+	if w.awaited > 0 && w.unit.Failure == nil { // interrupted, or halted
+		w.unit.Failure = report.FailureOf(fault.New(fault.Other, "the run ended before %d of the archives inside were unpacked", w.awaited), w.say)
+	}
+	w.awaited = 0
 	w.write(append(line(w.unit), w.rows.Bytes()...))
 	w.unit = nil
 	w.rows.Reset()
