@@ -52,15 +52,24 @@ func Append(path string, run Run, say fault.Wording) (*Writer, error) {
 	return w, nil
 }
 
-// cutOff reports whether the last line of a file has no end.
+// cutOff reports whether the last line of a file has no end, and does not get one: another
+// process may just be writing it.
 func cutOff(file *os.File) bool {
-	info, err := file.Stat()
-	if err != nil || info.Size() == 0 {
-		return false
+	const patience = 50 * time.Millisecond
+	for size := int64(-1); ; time.Sleep(patience) {
+		info, err := file.Stat()
+		if err != nil || info.Size() == 0 {
+			return false
+		}
+		var last [1]byte
+		if _, err = file.ReadAt(last[:], info.Size()-1); err != nil || last[0] == '\n' {
+			return false
+		}
+		if info.Size() == size {
+			return true
+		}
+		size = info.Size()
 	}
-	var last [1]byte
-	_, err = file.ReadAt(last[:], info.Size()-1)
-	return err == nil && last[0] != '\n'
 }
 
 // write appends in one go, so that several processes do not mix their lines.
