@@ -36,6 +36,7 @@ var words = map[fault.Hint]string{
 	fault.SettleClashes:    "nothing of this archive was put into place; --clash skip, replace, newer or number says what to do instead",
 	fault.Credentials:      "put user and password for the host into the netrc file, or name the variable that has a token with --token-env",
 	fault.TrustCertificate: "if it is right, --ca-file trusts the certificates of a file as well",
+	fault.NameReceipt:      "name a file that --receipt wrote",
 	fault.NameByArchive:    "--rename can have {archive} in the place of a counter, and --layout own counts in each folder",
 	fault.NameDestination:  "--into names the folder that it goes into",
 	fault.StageNearby:      "--staging needs a folder on the same file system as the destination",

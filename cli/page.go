@@ -39,7 +39,7 @@ func (o *pageOption) finish(err *error) {
 	if o.page == nil || fault.Of(*err) == fault.Usage {
 		return
 	}
-	if _, told := (*err).(reported); !told && *err != nil {
+	if _, shown := (*err).(reported); !shown && *err != nil {
 		o.page.Event(&report.Failed{Err: *err})
 	}
 	if failed := o.page.Write(o.file, exitCode(*err)); *err == nil {

@@ -253,12 +253,15 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	if j.Zip {
 		s.Printf(", an ordinary ZIP archive now")
 	}
-	s.Printf("; %s; %s\n", sumsHeld(j.Summed), show.Took(took))
+	s.Printf("; %s; %s\n", sumsChecked(set, j.Summed), show.Took(took))
 	return nil
 }
 
-func sumsHeld(n int) string {
-	if n == 0 {
+func sumsChecked(set *parts.Set, n int) string {
+	switch {
+	case set.Elsewhere():
+		return "lists of sums are not looked for at addresses"
+	case n == 0:
 		return "no list of sums lies beside the parts"
 	}
 	return show.Count(n, "SHA-256 sum") + " checked"

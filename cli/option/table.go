@@ -48,7 +48,7 @@ var Table = []Row{
 		More: "write the list of SHA-256 sums to this FILE, that every system can check: of what was unpacked, by its path below --into, or packed, by its path in the archive",
 		For: map[string]As{
 			"verify": {More: "write the list of SHA-256 sums of what the archives hold to this FILE"},
-			"scan":   {Placeholder: " ", Help: "check the lists of SHA-256 sums, too", More: "also read the parts, and hold them against the lists of SHA-256 sums that lie beside them"},
+			"scan":   {Placeholder: " ", Help: "check the lists of SHA-256 sums, too", More: "also read the parts, and check them against the lists of SHA-256 sums that lie beside them"},
 		}},
 	{Name: "receipt", Placeholder: "FILE", Help: "append what was done to this file", More: "append what was done to this FILE, as JSON Lines: each archive, and each file with its SHA-256"},
 	{Name: "report", Placeholder: "FILE.html", Help: "a page about the run", More: "a page about the run, all in one FILE.html: what came of it, failures first, and charts"},

@@ -54,7 +54,7 @@ type Options struct {
 	// delivered has to be the same to the byte.
 	Done func(files []blob.File, target string, content bool) (done, all bool)
 
-	// BeforeDisposal is called when all archives are told of, and before any source
+	// BeforeDisposal is called when all archives are reported, and before any source
 	// is removed or moved; with an error all are kept.
 	BeforeDisposal func() error
 }
@@ -156,7 +156,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	}
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
 		plans: plan.Rules{Selection: o.Selection, Placement: o.Placement, Links: o.Links, Nested: o.Nested, Archives: o.Archives}}
-	r.folder, _ = filepath.Abs(".") // empty where that cannot be told
+	r.folder, _ = filepath.Abs(".") // empty where that is not known
 	for _, s := range o.Sources {
 		u := &unit{run: r, path: s.Path, outcome: &report.Unpacked{Archive: s.Path, Source: s, DryRun: o.DryRun}}
 		u.top = u

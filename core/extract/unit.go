@@ -28,7 +28,7 @@ type unit struct {
 	target  place.Target
 	root    *openRoot
 	path    string           // of the source
-	outcome *report.Unpacked // until it is told
+	outcome *report.Unpacked // until it is reported
 	started time.Time
 	budget  *bound.Budget
 	inside  *inside // nil for a source

@@ -47,6 +47,7 @@ const (
 	TrustCertificate
 	NameDestination
 	NameByArchive
+	NameReceipt
 	hintCount
 )
 
@@ -83,6 +84,7 @@ var hints = [hintCount]string{
 	SettleClashes:    "nothing of this archive was put into place; say what to do about files that differ",
 	Credentials:      "give user and password for the host in the netrc file, or a token",
 	TrustCertificate: "if it is right, trust the certificates of a file as well",
+	NameReceipt:      "name a file that an earlier run wrote as its receipt",
 	NameByArchive:    "name files after their archives instead",
 	NameDestination:  "name the folder that they go into",
 	StageNearby:      "unfinished work needs a folder on the same file system as the destination",

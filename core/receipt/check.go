@@ -67,7 +67,7 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	for _, folder := range r.Folders() {
 		err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || ctx.Err() != nil {
-				return ctx.Err() // what is missing has been told
+				return ctx.Err() // what is missing has been reported
 			}
 			if _, delivered := files[path]; !delivered {
 				tell(&Checked{Path: path, Extra: true})

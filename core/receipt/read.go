@@ -125,7 +125,7 @@ func (r *Receipts) load(path string) error {
 		switch {
 		case len(text) == 0:
 		case first && !bytes.HasPrefix(text, []byte(runStart)):
-			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Advise("name a file that --receipt wrote"))
+			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
 		case complete && bytes.HasPrefix(text, []byte(fileStart)):
 			if wanted == 0 {
 				bad++

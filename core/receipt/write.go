@@ -27,13 +27,13 @@ type Writer struct {
 	say     fault.Wording
 	unit    *Unit        // that may have more inside
 	of      string       // its source
-	awaited int          // archives inside it that have not been told of
+	awaited int          // archives inside it that have not been reported
 	rows    bytes.Buffer // of its files
 	err     error
 }
 
 // Append starts a run in a receipt, which is made if it is not there. Failures are
-// told in the words of a program; nil: in those of the core.
+// reported in the words of a program; nil: in those of the core.
 func Append(path string, run Run, say fault.Wording) (*Writer, error) {
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
 	if err != nil {

@@ -22,7 +22,7 @@ type Unpacked struct {
 	Target  string           // where it went, or was to go: an absolute path
 	Placed  []Placed         // what was kept, in the order of the archive; nil with Err
 	Entries int              // files and links in the archive, other archives that were opened aside
-	Inside  int              // archives inside it that are told of after it, unless the run ends before
+	Inside  int              // archives inside it that are reported after it, unless the run ends before
 	LeftOut choose.Tally
 	Lost    []Lost   // what could not be had: of a method that is not read, or with Salvage damaged
 	Removed []string // paths of an earlier run that are gone with its folder

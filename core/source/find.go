@@ -38,7 +38,7 @@ type Request struct {
 	AllowGaps   bool     // a series may lack numbers
 
 	Settled time.Duration // what was modified less than this long ago is left alone; 0: nothing is
-	Left    func(Source)  // is told of it; may be nil
+	Left    func(Source)  // gets it; may be nil
 
 	Web   *web.Client // for addresses; nil: a usual one
 	Input io.Reader   // that "-" stands for; nil: standard input

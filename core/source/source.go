@@ -1,6 +1,6 @@
 // Package source finds the archives that a command works on, from the names it
-// was given, and opens them: those on disk, in one file or in the parts of a
-// set, series of them that are one unit, and those inside others.
+// was given: those on disk, in one file or in the parts of a set, at addresses, and
+// from standard input, and series of them that are one unit.
 package source
 
 import (
@@ -49,8 +49,8 @@ func (s Source) Elsewhere() bool {
 	return s.Address != nil || s.Input != nil || s.Set != nil && s.Set.Elsewhere() || slices.ContainsFunc(s.Members, Source.Elsewhere)
 }
 
-// Files are those that it is read from, as they are now; none where that cannot be
-// told. Errors are of kind fault.Unreadable.
+// Files are those that it is read from, as they are now; none where that is not
+// known. Errors are of kind fault.Unreadable.
 func (s Source) Files(ctx context.Context) (files []blob.File, err error) {
 	switch {
 	case s.Err != nil || s.Input != nil:

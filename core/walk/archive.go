@@ -42,7 +42,7 @@ type Archive struct {
 	data    blob.Blob // nil for a series
 	ordered bool      // it is gone through once, from front to back, where its format allows that
 	remarks []archive.Remark
-	total   int64        // bytes that will come, where that is told beforehand; 0: it is not
+	total   int64        // bytes that will come, where that is known beforehand; 0: it is not
 	read    atomic.Int64 // bytes of one that comes in order
 	rules   archive.Options
 	outer   *Archive

@@ -169,7 +169,7 @@ func (f *fetch) back(at int64) int64 {
 }
 
 // piece passes on the body of an answer, or of a part of it, that has one range:
-// what it has of those that are left. Its length is Unknown where it is not told.
+// what it has of those that are left. Its length is Unknown where the server does not say it.
 func (f *fetch) piece(h http.Header, body io.Reader, length int64) error {
 	at, to, total, err := parseContentRange(h.Get("Content-Range"))
 	if err != nil {

@@ -27,7 +27,7 @@ type Resource struct {
 	Size     int64     // bytes, or Unknown
 	Ranges   bool      // any part of it can be asked for
 	ETag     string    // empty: there is none
-	Modified time.Time // zero: it is not told
+	Modified time.Time // zero: it is not known
 
 	client *Client
 	host   *host
@@ -138,11 +138,11 @@ func (r *Resource) OnContention(tell func()) (stop func()) {
 	h := r.host
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.told[&tell] = true
+	h.listeners[&tell] = true
 	return func() {
 		h.mu.Lock()
 		defer h.mu.Unlock()
-		delete(h.told, &tell)
+		delete(h.listeners, &tell)
 	}
 }
 
@@ -170,7 +170,7 @@ func (r *Resource) describe(first *answer) error {
 	}
 	switch first.StatusCode {
 	case http.StatusOK:
-		r.Size, r.Ranges = first.ContentLength, false // -1 where it is not told
+		r.Size, r.Ranges = first.ContentLength, false // -1 where it is not known
 	case http.StatusRequestedRangeNotSatisfiable: // there is not one byte
 		r.Size = 0
 	default:

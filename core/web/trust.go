@@ -105,7 +105,7 @@ func unreachable(err error) error {
 		return e
 	}
 	if wrapped, ok := errors.AsType[*url.Error](err); ok {
-		err = wrapped.Err // its address is told elsewhere
+		err = wrapped.Err // its address is reported elsewhere
 	}
 	failed := fault.New(fault.Unreadable, "there is no answer: %w", err)
 	if dns, ok := errors.AsType[*net.DNSError](err); ok && dns.IsNotFound {

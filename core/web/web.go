@@ -37,7 +37,7 @@ type Options struct {
 	Idle        time.Duration // no byte for so long is a lost connection; 0: 30 seconds
 	Connections int           // at once, for each host; 0: 4
 	Pause       time.Duration // before the first retry, doubled with each; 0: half a second
-	Say         func(string)  // gets told of what goes wrong and is tried again; may be nil
+	Say         func(string)  // is called with what goes wrong and is tried again; may be nil
 }
 
 // The usual values.
@@ -232,10 +232,10 @@ type host struct {
 	connections *semaphore.Weighted
 	waiting     atomic.Int32 // for a connection
 
-	mu      sync.Mutex
-	told    map[*func()]bool // who is told when somebody waits
-	latency time.Duration
-	rate    float64 // bytes a second
+	mu        sync.Mutex
+	listeners map[*func()]bool // are called when somebody waits
+	latency   time.Duration
+	rate      float64 // bytes a second
 }
 
 func (c *Client) host(u *url.URL) *host {
@@ -243,7 +243,7 @@ func (c *Client) host(u *url.URL) *host {
 	defer c.mu.Unlock()
 	key := origin(u)
 	if c.hosts[key] == nil {
-		c.hosts[key] = &host{connections: semaphore.NewWeighted(int64(c.Connections)), told: map[*func()]bool{}}
+		c.hosts[key] = &host{connections: semaphore.NewWeighted(int64(c.Connections)), listeners: map[*func()]bool{}}
 	}
 	return c.hosts[key]
 }
@@ -256,9 +256,9 @@ func (h *host) acquire(ctx context.Context) error {
 	h.waiting.Add(1)
 	defer h.waiting.Add(-1)
 	h.mu.Lock()
-	told := slices.Collect(maps.Keys(h.told))
+	listeners := slices.Collect(maps.Keys(h.listeners))
 	h.mu.Unlock()
-	for _, tell := range told {
+	for _, tell := range listeners {
 		(*tell)()
 	}
 	return h.connections.Acquire(ctx, 1)

@@ -1,5 +1,5 @@
 // Package standin is a web server for demonstrations and tests: it has the files of
-// a folder, counts what goes over the line, and misbehaves as it is told.
+// a folder, counts what goes over the line, and misbehaves as its faults say.
 package standin
 
 import (
