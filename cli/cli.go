@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"widecrate/cli/option"
+	"widecrate/cli/page"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/report"
@@ -63,7 +64,10 @@ func Main(args []string, stdout, stderr io.Writer) int {
 }
 
 // streams are what a command prints to.
-type streams struct{ out, err *show.Screen }
+type streams struct {
+	out, err *show.Screen
+	page     *page.Page // about a run of several commands; nil: each is alone
+}
 
 // problem shows an error after all that was printed before it. An error
 // stream that cannot be written to leaves the exit code to tell.
@@ -118,7 +122,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetUsageTemplate(usageTemplate)
 	root.SetHelpTemplate("{{with (or .Long .Short)}}{{.}}\n\n{{end}}{{.UsageString}}")
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newDemo(s), newVersion(s))
+	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
 	completeOptions(root)
 	prepare(root)
 	completeInBash(root)
@@ -135,7 +139,7 @@ func noCommand(cmd *cobra.Command, args []string) error {
 		names = append(names, below.Name())
 	}
 	err := fmt.Errorf("there is no command %q", args[0])
-	if nearest := option.Nearest(args[0], names); nearest != "" {
+	if nearest := fault.Nearest(args[0], names); nearest != "" {
 		err = fmt.Errorf("%w; the nearest is %s", err, nearest)
 	}
 	return err
@@ -149,7 +153,7 @@ func unknownOption(cmd *cobra.Command, unknown *pflag.NotExistError) error {
 	}
 	var names []string
 	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
-	if nearest := option.Nearest(name, names); nearest != "" {
+	if nearest := fault.Nearest(name, names); nearest != "" {
 		return fmt.Errorf("there is no option --%s; the nearest is --%s", name, nearest)
 	}
 	return fmt.Errorf("there is no option --%s", name)

@@ -33,6 +33,15 @@ decoded. The exit code is 0 when both are the same and 1 when they are not.`,
   widecrate compare readings/osk-bay-2026-05-01.zip landing/osk-bay-2026-05-01
   widecrate compare readings bundles --as names`,
 		Args: cobra.ExactArgs(2),
+		PreRunE: func(cmd *cobra.Command, args []string) error {
+			if err := onceInput(cmd, args); err != nil {
+				return err
+			}
+			if err := c.webOptions.check(cmd); err != nil {
+				return err
+			}
+			return c.passwordOptions.check(cmd)
+		},
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
@@ -58,9 +67,6 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	if c.Reading.Passwords, err = c.passwords(cmd, c.streams); err != nil {
-		return err
-	}
-	if err := onceInput(cmd, args); err != nil {
 		return err
 	}
 	if c.Web, err = c.client(cmd, c.streams, args...); err != nil {

@@ -56,7 +56,8 @@ complete; the old one stays.`,
   widecrate convert corrections --to zip --method zstd --into smaller
   widecrate convert survey/grids.tar.gz.001 --to zip --into x --peel 1
   widecrate convert bundles --to zip --into may --ext zip --under 2026`,
-		RunE: c.run,
+		PreRunE: c.check,
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set)
@@ -86,16 +87,35 @@ complete; the old one stays.`,
 	return cmd
 }
 
-func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
-	c.apply(c.streams)
-	c.pageOption.begin(cmd)
-	defer c.pageOption.finish(&err)
+func (c *convertCommand) check(cmd *cobra.Command, args []string) error {
 	switch {
 	case c.to == "":
 		return usage(cmd, errors.New("--to says which format the new archives are to have"))
 	case c.nested:
 		return usage(cmd, errors.New("archives inside archives are not converted"))
+	case !c.encrypt && c.newEnv != "":
+		return usage(cmd, errors.New("--new-password-env is for --encrypt"))
+	case c.encrypt && c.newEnv == "" && c.env == "" && c.file == "" && !c.ask:
+		return usage(cmd, errNoNewPassword)
+	case c.newEnv != "" && os.Getenv(c.newEnv) == "":
+		return usage(cmd, errors.New("the environment has no password in "+c.newEnv))
 	}
+	o, err := c.options(cmd)
+	if err == nil {
+		err = o.Check()
+	}
+	if err != nil {
+		return err
+	}
+	return c.archiveOptions.check(cmd, args, false)
+}
+
+var errNoNewPassword = errors.New("--encrypt needs --new-password-env, or exactly one password that opens the old archives")
+
+func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
+	c.apply(c.streams)
+	c.pageOption.begin(cmd, c.streams)
+	defer c.pageOption.finish(&err)
 	o, err := c.options(cmd)
 	if err != nil {
 		return err
@@ -148,19 +168,14 @@ func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err erro
 // newLock is the password for new archives.
 func (c *convertCommand) newLock(cmd *cobra.Command) (string, error) {
 	switch {
-	case !c.encrypt && c.newEnv != "":
-		return "", usage(cmd, errors.New("--new-password-env is for --encrypt"))
 	case !c.encrypt:
 		return "", nil
 	case c.newEnv != "":
-		if password := os.Getenv(c.newEnv); password != "" {
-			return password, nil
-		}
-		return "", usage(cmd, errors.New("the environment has no password in "+c.newEnv))
+		return os.Getenv(c.newEnv), nil
 	case len(c.reading.Passwords) == 1:
 		return c.reading.Passwords[0], nil
 	}
-	return "", usage(cmd, errors.New("--encrypt needs --new-password-env, or exactly one password that opens the old archives"))
+	return "", usage(cmd, errNoNewPassword)
 }
 
 // sumUp reads the new archives again for the list of their sums: what is copied as it

@@ -28,6 +28,7 @@ type createCommand struct {
 	*streams
 	selectionOptions
 	recordOptions
+	doneOptions
 	pageOption
 	recording sync.Mutex
 	outputOptions
@@ -71,8 +72,9 @@ the entries get in the archive. ARCHIVE - is standard output.`,
   widecrate create month.zip readings --part-size 100k --part-style zip
   widecrate create same.zip corrections --reproducible --read-back
   widecrate create sent.zip landing --receipt sent.jsonl --sums sent.sums`,
-		Args: cobra.MinimumNArgs(1),
-		RunE: c.run,
+		Args:    cobra.MinimumNArgs(1),
+		PreRunE: c.check,
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	set.Group("The archive", func() {
@@ -101,6 +103,7 @@ the entries get in the archive. ARCHIVE - is standard output.`,
 	})
 	set.Group("What was done", func() {
 		c.recordOptions.addTo(set)
+		c.doneOptions.addTo(set)
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
@@ -131,31 +134,58 @@ func (o *writingOptions) writing(workers int) archive.WriteOptions {
 	return w
 }
 
-func (c *createCommand) check(args []string) error {
+func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	given := c.count()
 	switch {
 	case len(args) < 2 && given == 0:
-		return errors.New("no source is named")
+		return usage(cmd, errors.New("no source is named"))
 	case args[0] == "-" && (c.as.Value() != asText || c.each || c.dryRun || c.format == ""):
-		return errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it")
+		return usage(cmd, errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it"))
 	case args[0] == "-" && c.out.Terminal:
-		return errors.New("standard output is a terminal; send the archive to a file or another command")
+		return usage(cmd, errors.New("standard output is a terminal; send the archive to a file or another command"))
 	}
-	return nil
+	if err := c.doneOptions.check(cmd, c.receipt); err != nil {
+		return err
+	}
+	if err := c.checkNew(cmd, c.encrypt); err != nil {
+		return err
+	}
+	if _, err := choose.New(c.rules); err != nil {
+		return err
+	}
+	o, err := c.options(cmd, args)
+	if err != nil {
+		return err
+	}
+	if c.encrypt {
+		o.Writing.Password = "known later"
+	}
+	return o.Check()
 }
 
 func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
 	if !c.dryRun {
-		c.pageOption.begin(cmd)
+		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)
 	}
-	if err := c.check(args); err != nil {
-		return usage(cmd, err)
-	}
 	o, err := c.options(cmd, args)
+	if err == nil {
+		o.Selection, err = c.selection(cmd)
+	}
+	if err == nil {
+		o.Writing.Password, err = c.newPassword(cmd, c.streams, c.encrypt)
+	}
 	if err != nil {
 		return err
+	}
+	earlier, err := c.load(cmd, c.streams, c.receipt)
+	if err != nil {
+		return err
+	}
+	if earlier != nil {
+		defer earlier.Close()
+		o.Done = earlier.made
 	}
 	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
 		return err
@@ -201,13 +231,17 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 	return c.checkMatches(cmd, o.Selection, r.Files, r.LeftOut, c.quiet)
 }
 
-// options are what the core is asked for.
+// options are what the core is asked for, but for what takes reading.
 func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Options, err error) {
 	o = create.Options{Archive: args[0], Sources: args[1:], DropTop: c.top.Value(), Under: c.under, RelativeTo: c.relativeTo,
 		Links: c.links.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		DryRun: c.dryRun, Workers: c.workers}
-	if o.Selection, err = c.selection(cmd); err != nil {
-		return o, err
+	if !c.each && strings.Contains(o.Archive, "{today") {
+		name, err := place.NewTemplate(o.Archive, "today")
+		if err != nil {
+			return o, err
+		}
+		o.Archive = name.Expand(place.Values{Today: time.Now()})
 	}
 	if o.Format, err = create.FormatOf(args[0], c.format); err != nil {
 		return o, err
@@ -228,8 +262,7 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 		}
 		o.Epoch = &epoch
 	}
-	o.Writing.Password, err = c.newPassword(cmd, c.streams, c.encrypt)
-	return o, err
+	return o, nil
 }
 
 // givenOptions are entries that are named one by one.
@@ -381,6 +414,10 @@ func (c *createCommand) list(s *show.Screen, r *report.Created) {
 }
 
 func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
+	if r.Done {
+		s.Printf("%s: nothing in it has changed since it was made; %s\n", s.Strong(s.Name(r.Archive)), show.Count(r.Files, "file"))
+		return
+	}
 	if r.Parts == nil { // else they are what there is
 		s.Printf("%s\n", s.Strong(s.Name(r.Archive)))
 	}

@@ -61,6 +61,8 @@ var example = []step{
 	{"The second night does only what is new, and makes a page to look at.",
 		[]string{"extract", "inbox", "--into", "nights", "--clash", "replace", "--receipt", "nights.jsonl", "--skip-done", "--report", "nights.html"}, 0},
 	{"Is everything still as it was delivered?", []string{"verify", "--against", "nights.jsonl"}, 0},
+	{"A job file does a month of the network: tables, survey and suite, an archive of them, and a check.", []string{"run", "month.yaml"}, 0},
+	{"The second night does nothing, and says so.", []string{"run", "month.yaml", "--report", "month.html"}, 0},
 	{"A month as one archive …", []string{"create", "month.zip", "landing", "--method", "store"}, 0},
 	{"… lies at an address. One table of it is wanted: the rest stays where it is.",
 		[]string{"extract", address + "month.zip", "--into", "fetched", "--entry", "landing/osk-bay-2026-05-03/levels.csv"}, 0},
@@ -138,7 +140,7 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 		}
 	}
 	s.out.Printf("\nLook around in %s:\n", full)
-	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip", "fetched", "nights", "nights.html"} {
+	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip", "fetched", "nights", "nights.html", "month", "month.html"} {
 		s.out.Printf("  %s\n", filepath.Join(dir, place))
 	}
 	return nil

@@ -44,6 +44,12 @@ The new archive takes the place of the old one when it is complete.`,
   widecrate edit bundles/gull-ness.zip --put tidewatch.txt=about.txt
   widecrate edit instruments/suite-docs.tar --add corrections --top drop`,
 		Args: cobra.ExactArgs(1),
+		PreRunE: func(cmd *cobra.Command, _ []string) error {
+			if _, err := c.edit(cmd, ""); err != nil {
+				return err
+			}
+			return c.checkNew(cmd, c.encrypt)
+		},
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
@@ -69,26 +75,36 @@ The new archive takes the place of the old one when it is complete.`,
 	return cmd
 }
 
-func (c *editCommand) run(cmd *cobra.Command, args []string) error {
-	c.apply(c.streams)
-	e := revise.Edit{Archive: args[0], Remove: c.remove}
+// edit is what the core is asked for.
+func (c *editCommand) edit(cmd *cobra.Command, archive string) (e revise.Edit, err error) {
+	e = revise.Edit{Archive: archive, Remove: c.remove}
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
 		if !found {
-			return usage(cmd, fmt.Errorf("--move %q is not OLD=NEW", text))
+			return e, usage(cmd, fmt.Errorf("--move %q is not OLD=NEW", text))
 		}
 		e.Moves = append(e.Moves, revise.Move{Old: from, New: to})
 	}
 	all, err := choose.New(choose.Rules{})
 	if err != nil {
+		return e, err
+	}
+	if len(c.add)+c.count()+len(c.remove)+len(c.moves) == 0 {
+		return e, usage(cmd, fmt.Errorf("there is nothing to change: name what to add, remove or move"))
+	}
+	e.Add = create.Options{Sources: c.add, DropTop: c.top.Value(), Under: c.under, Selection: all, Workers: c.workers}
+	e.Add.Writing.Method, e.Add.Writing.Encode = c.method, c.level.Options
+	return e, c.give(cmd, &e.Add)
+}
+
+func (c *editCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	e, err := c.edit(cmd, args[0])
+	if err != nil {
 		return err
 	}
 	var read atomic.Int64
-	e.Add = create.Options{Sources: c.add, DropTop: c.top.Value(), Under: c.under, Selection: all, Workers: c.workers, Read: &read}
-	e.Add.Writing.Method, e.Add.Writing.Encode = c.method, c.level.Options
-	if err := c.give(cmd, &e.Add); err != nil {
-		return err
-	}
+	e.Add.Read = &read
 	if e.Add.Writing.Password, err = c.newPassword(cmd, c.streams, c.encrypt); err != nil {
 		return err
 	}

@@ -25,7 +25,8 @@ type extractCommand struct {
 	placementOptions
 	outputOptions
 	progressOption
-	pairs   string
+	pairs   string      // the name of a file
+	rows    [][2]string // of a job file
 	after   extract.After
 	dryRun  bool
 	workers int
@@ -54,12 +55,13 @@ put into place whole or not at all, and one that fails does not stop the others.
   widecrate extract http://gauges.example/bundles/osk-bay.zip --into may
   widecrate extract bundles --into new --receipt done.jsonl --skip-done
   widecrate extract bundles --into share --shard 0/4 --report page.html`,
-		RunE: c.run,
+		PreRunE: c.check,
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	set.Group("Which archives", func() {
 		c.sourceOptions.addTo(set)
-		set.Text(&c.pairs, "pairs")
+		set.Value(option.Pairs{File: &c.pairs, Rows: &c.rows}, "pairs")
 	})
 	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
 	set.Group("Where they go", func() { c.placementOptions.addTo(set) })
@@ -86,15 +88,26 @@ put into place whole or not at all, and one that fails does not stop the others.
 	return cmd
 }
 
+func (c *extractCommand) check(cmd *cobra.Command, args []string) error {
+	for _, row := range c.rows {
+		c.request.Pairs = append(c.request.Pairs, source.Pair{Source: row[0], Into: row[1]})
+	}
+	if err := c.doneOptions.check(cmd, c.receipt); err != nil {
+		return err
+	}
+	return c.archiveOptions.check(cmd, args, c.pairs != "" || c.rows != nil)
+}
+
 func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
 	if !c.dryRun {
-		c.pageOption.begin(cmd)
+		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)
 	}
 	if c.pairs != "" {
-		err := readFile(cmd, c.pairs, func(r io.Reader) (err error) {
-			c.request.Pairs, err = source.ReadPairs(r)
+		err := readFile(cmd, c.pairs, func(r io.Reader) error {
+			pairs, err := source.ReadPairs(r)
+			c.request.Pairs = append(c.request.Pairs, pairs...)
 			return err
 		})
 		if err != nil {
@@ -120,12 +133,14 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits(), After: c.after, Staging: c.staging, Workers: c.workers,
 		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun}
-	done, stopReading, err := c.load(cmd, c.streams, c.receipt)
+	earlier, err := c.load(cmd, c.streams, c.receipt)
 	if err != nil {
 		return err
 	}
-	defer stopReading()
-	o.Done = done
+	if earlier != nil {
+		defer earlier.Close()
+		o.Done = earlier.delivered
+	}
 	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
 		return err
 	}

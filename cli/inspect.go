@@ -39,7 +39,8 @@ has none, and is gone through.`,
   widecrate inspect readings --totals --min-size 1k
   widecrate inspect corrections --as csv --sort size
   widecrate inspect http://gauges.example/bundles/osk-bay.zip`,
-		RunE: c.run,
+		PreRunE: func(cmd *cobra.Command, args []string) error { return c.archiveOptions.check(cmd, args, false) },
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set)

@@ -46,12 +46,30 @@ func (o *archiveOptions) addTo(set *option.Set) {
 	set.Group("Which entries", func() { o.selectionOptions.addTo(set) })
 }
 
+// check finds what is wrong about them before anything is looked at; others reports
+// whether sources are also named in another way.
+func (o *archiveOptions) check(cmd *cobra.Command, args []string, others bool) error {
+	if len(args) == 0 && o.sourceOptions.list == "" && !others {
+		return usage(cmd, fmt.Errorf("no source is named"))
+	}
+	if err := onceInput(cmd, args); err != nil {
+		return err
+	}
+	if err := o.request.Check(); err != nil {
+		return err
+	}
+	if _, err := choose.New(o.rules); err != nil {
+		return err
+	}
+	if err := o.webOptions.check(cmd); err != nil {
+		return err
+	}
+	return o.passwordOptions.check(cmd)
+}
+
 // resolve finds the archives and the selection, and completes the options of
 // reading.
 func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, quiet bool) ([]source.Source, *choose.Selection, error) {
-	if err := onceInput(cmd, args); err != nil {
-		return nil, nil, err
-	}
 	selection, err := o.selection(cmd)
 	if err != nil {
 		return nil, nil, err
@@ -125,9 +143,6 @@ func (o *sourceOptions) addTo(set *option.Set) {
 
 // readNames completes the names of a command line with those of a list.
 func (o *sourceOptions) readNames(cmd *cobra.Command, args []string) error {
-	if len(args) == 0 && o.list == "" && len(o.request.Pairs) == 0 {
-		return usage(cmd, fmt.Errorf("no source is named"))
-	}
 	o.request.Names = args
 	if o.list == "" {
 		return nil

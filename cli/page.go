@@ -16,31 +16,42 @@ import (
 type pageOption struct {
 	file string
 	page *page.Page // nil: there is to be none
+	all  *page.Page // about the run that this is part of; nil: it is none
 }
 
 func (o *pageOption) addTo(set *option.Set) { set.Text(&o.file, "report") }
 
+func newPage(command string) *page.Page {
+	return &page.Page{Command: command, Args: os.Args[1:], Started: time.Now(), Say: say}
+}
+
 // begin starts to gather what happens.
-func (o *pageOption) begin(cmd *cobra.Command) {
+func (o *pageOption) begin(cmd *cobra.Command, s *streams) {
+	o.all = s.page
 	if o.file != "" {
-		o.page = &page.Page{Command: cmd.Name(), Args: os.Args[1:], Started: time.Now(), Say: say}
+		o.page = newPage(cmd.Name())
 	}
 }
 
 func (o *pageOption) event(e report.Event) {
-	if o.page != nil {
-		o.page.Event(e)
+	for _, p := range []*page.Page{o.page, o.all} {
+		if p != nil {
+			p.Event(e)
+		}
 	}
 }
 
 // finish makes the page of a run that ended with an error; nil: all went well. It is
 // to be deferred.
 func (o *pageOption) finish(err *error) {
-	if o.page == nil || fault.Of(*err) == fault.Usage {
+	if o.page == nil && o.all == nil || fault.Of(*err) == fault.Usage {
 		return
 	}
 	if _, shown := (*err).(reported); !shown && *err != nil {
-		o.page.Event(&report.Failed{Err: *err})
+		o.event(&report.Failed{Err: *err})
+	}
+	if o.page == nil {
+		return
 	}
 	if failed := o.page.Write(o.file, exitCode(*err)); *err == nil {
 		*err = failed

@@ -193,8 +193,9 @@ a list of SHA-256 sums lies beside the parts, each part in it is checked against
 it, and the whole. The file appears when all of it is there and right.`,
 		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts join survey/harbour.z01 --into harbour.zip`,
-		Args: cobra.ExactArgs(1),
-		RunE: c.run,
+		Args:    cobra.ExactArgs(1),
+		PreRunE: func(cmd *cobra.Command, _ []string) error { return c.webOptions.check(cmd) },
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	set.Group("The file", func() {

@@ -27,13 +27,20 @@ func (o *passwordOptions) addTo(set *option.Set) {
 	set.Switch(&o.ask, "ask-password")
 }
 
+func (o *passwordOptions) check(cmd *cobra.Command) error {
+	if _, set := os.LookupEnv(o.env); o.env != "" && !set {
+		return usage(cmd, fmt.Errorf("the environment has no variable %s", o.env))
+	}
+	if o.ask && !term.IsTerminal(int(os.Stdin.Fd())) {
+		return usage(cmd, fmt.Errorf("--ask-password needs a terminal"))
+	}
+	return nil
+}
+
 // passwords collects the candidates.
 func (o *passwordOptions) passwords(cmd *cobra.Command, s *streams) (list []string, err error) {
 	if o.env != "" {
-		value, set := os.LookupEnv(o.env)
-		if !set {
-			return nil, usage(cmd, fmt.Errorf("the environment has no variable %s", o.env))
-		}
+		value := os.Getenv(o.env)
 		if strings.ContainsAny(value, "\r\n") {
 			s.warn("the password in " + o.env + " has a line end in it, which counts")
 		}
@@ -52,20 +59,27 @@ func (o *passwordOptions) passwords(cmd *cobra.Command, s *streams) (list []stri
 	if !o.ask {
 		return list, nil
 	}
-	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return nil, usage(cmd, fmt.Errorf("--ask-password needs a terminal"))
-	}
 	password, err := typed(s, "Password: ")
 	return append(list, password), err
 }
+
+// checkNew is check where they are for new entries.
+func (o *passwordOptions) checkNew(cmd *cobra.Command, encrypt bool) error {
+	if given := o.env != "" || o.file != "" || o.ask; given != encrypt {
+		if given {
+			return usage(cmd, errors.New("a password is for --encrypt"))
+		}
+		return usage(cmd, errNoPassword)
+	}
+	return o.check(cmd)
+}
+
+var errNoPassword = errors.New("--encrypt needs exactly one password, from --password-env, --password-file or --ask-password")
 
 // newPassword is the one that new entries are locked with; one that is typed is
 // asked for twice. Without encrypt there is none.
 func (o *passwordOptions) newPassword(cmd *cobra.Command, s *streams, encrypt bool) (string, error) {
 	if !encrypt {
-		if o.env != "" || o.file != "" || o.ask {
-			return "", usage(cmd, errors.New("a password is for --encrypt"))
-		}
 		return "", nil
 	}
 	given, err := o.passwords(cmd, s)
@@ -73,7 +87,7 @@ func (o *passwordOptions) newPassword(cmd *cobra.Command, s *streams, encrypt bo
 		return "", err
 	}
 	if len(given) != 1 || given[0] == "" {
-		return "", usage(cmd, errors.New("--encrypt needs exactly one password, from --password-env, --password-file or --ask-password"))
+		return "", usage(cmd, errNoPassword)
 	}
 	if !o.ask {
 		return given[0], nil

@@ -4,6 +4,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -27,6 +28,7 @@ type recordOptions struct {
 	list    receipt.Sums
 	prefix  string // of paths in it
 	lacks   error  // why it lacks a file
+	before  bool   // something was done by an earlier run
 }
 
 func (o *recordOptions) addTo(set *option.Set) {
@@ -53,10 +55,12 @@ func (o *recordOptions) event(e report.Event, into string) {
 		if o.writer != nil {
 			o.writer.Unpacked(e)
 		}
+		o.before = o.before || e.Done
 		if o.sums != "" && !e.DryRun {
 			o.unpacked(e, into)
 		}
 	case *report.Created:
+		o.before = o.before || e.Done
 		if o.writer != nil && !e.DryRun {
 			o.writer.Created(e)
 		}
@@ -101,6 +105,9 @@ func (o *recordOptions) finish(dryRun bool) error {
 			return err
 		}
 	}
+	if o.before && o.list.Empty() { // the list of the earlier run stays
+		return o.lacks
+	}
 	if o.lacks == nil && o.sums != "" && !dryRun {
 		return o.list.Write(o.sums)
 	}
@@ -118,38 +125,62 @@ func (o *doneOptions) addTo(set *option.Set) {
 	set.Texts(&o.doneIn, "done-in")
 }
 
+// check finds what is wrong about them; receipt is the one that this run writes.
+func (o *doneOptions) check(cmd *cobra.Command, receipt string) error {
+	if o.skip && receipt == "" && len(o.doneIn) == 0 {
+		return usage(cmd, fmt.Errorf("--skip-done needs a --receipt, or --done-in, that says what is done"))
+	}
+	return nil
+}
+
+// earlier are the receipts of earlier runs, and what this one is asked for.
+type earlier struct {
+	*receipt.Receipts
+	*streams
+	options map[string]string
+	once    sync.Once
+}
+
 // load reads the receipts of earlier runs, before a new run is added to the one that
 // this run writes. It returns nil where nothing is to be skipped.
-func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (done func(files []blob.File, target string, content bool) (bool, bool), stop func(), err error) {
-	stop = func() {}
+func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (*earlier, error) {
 	if !o.skip {
-		return nil, stop, nil
+		return nil, nil
 	}
-	paths := o.doneIn
+	paths := slices.Clone(o.doneIn)
 	if own != "" {
 		paths = append(paths, own)
 	}
-	if len(paths) == 0 {
-		return nil, stop, usage(cmd, fmt.Errorf("--skip-done needs a --receipt, or --done-in, that says what is done"))
-	}
-	earlier, err := receipt.Load(paths...)
+	receipts, err := receipt.Load(paths...)
 	if err != nil {
-		return nil, stop, err
+		return nil, err
 	}
-	for _, remark := range earlier.Remarks {
+	for _, remark := range receipts.Remarks {
 		s.warn(remark)
 	}
-	options := shaping(cmd)
-	var once sync.Once
-	return func(files []blob.File, target string, content bool) (bool, bool) {
-		is, all, changed := earlier.Done(files, target, options, content)
-		if changed != "" {
-			once.Do(func() {
-				s.err.Aside("--" + changed + " is not as it was: what was done with other options is done again")
-			})
-		}
-		return is, all
-	}, func() { earlier.Close() }, nil
+	return &earlier{Receipts: receipts, streams: s, options: shaping(cmd)}, nil
+}
+
+// delivered reports whether files as they are were unpacked to a target, and all of them.
+func (e *earlier) delivered(files []blob.File, target string, content bool) (is, all bool) {
+	is, all, changed := e.Done(files, target, e.options, content)
+	e.changed(changed)
+	return is, all
+}
+
+// made reports whether an archive was made of what an identity stands for.
+func (e *earlier) made(id string) bool {
+	is, changed := e.Made(id, e.options)
+	e.changed(changed)
+	return is
+}
+
+func (e *earlier) changed(option string) {
+	if option != "" {
+		e.once.Do(func() {
+			e.err.Aside("--" + option + " is not as it was: what was done with other options is done again")
+		})
+	}
 }
 
 // shaping are the options that shape the result, as a receipt has them.

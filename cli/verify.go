@@ -47,7 +47,8 @@ archives in them, http and https addresses, and - for standard input.`,
   widecrate verify readings --as json --ext csv
   widecrate verify bundles/osk-bay.zip --sums sums.txt
   widecrate verify http://gauges.example/bundles/osk-bay.zip --nested`,
-		RunE: c.run,
+		PreRunE: c.check,
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set)
@@ -64,14 +65,18 @@ archives in them, http and https addresses, and - for standard input.`,
 	return cmd
 }
 
+func (c *verifyCommand) check(cmd *cobra.Command, args []string) error {
+	if c.against != "" && (len(args) > 0 || c.sourceOptions.list != "" || c.sums != "") {
+		return usage(cmd, errors.New("--against is in the place of archives and lists of sums"))
+	}
+	return c.archiveOptions.check(cmd, args, c.against != "")
+}
+
 func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
-	c.pageOption.begin(cmd)
+	c.pageOption.begin(cmd, c.streams)
 	defer c.pageOption.finish(&err)
 	if c.against != "" {
-		if len(args) > 0 || c.sourceOptions.list != "" || c.sums != "" {
-			return usage(cmd, errors.New("--against is in the place of archives and lists of sums"))
-		}
 		return c.verifyDelivered(cmd)
 	}
 	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)

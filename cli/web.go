@@ -28,6 +28,16 @@ func (o *webOptions) addTo(set *option.Set) {
 	set.Value(&option.Wait{To: &o.web.Idle}, "idle")
 }
 
+func (o *webOptions) check(cmd *cobra.Command) error {
+	if o.web.Idle == 0 {
+		return usage(cmd, fmt.Errorf("--idle must be longer than nothing"))
+	}
+	if o.tokenEnv != "" && os.Getenv(o.tokenEnv) == "" {
+		return usage(cmd, fmt.Errorf("the environment has no token in %s", o.tokenEnv))
+	}
+	return nil
+}
+
 // client is what reads addresses; nil where none of the names is one.
 func (o *webOptions) client(cmd *cobra.Command, s *streams, names ...string) (*web.Client, error) {
 	if !slices.ContainsFunc(names, web.IsAddress) {
@@ -37,13 +47,8 @@ func (o *webOptions) client(cmd *cobra.Command, s *streams, names ...string) (*w
 	if w.Retries == 0 {
 		w.Retries = -1
 	}
-	if w.Idle == 0 {
-		return nil, usage(cmd, fmt.Errorf("--idle must be longer than nothing"))
-	}
 	if o.tokenEnv != "" {
-		if w.Token = os.Getenv(o.tokenEnv); w.Token == "" {
-			return nil, usage(cmd, fmt.Errorf("the environment has no token in %s", o.tokenEnv))
-		}
+		w.Token = os.Getenv(o.tokenEnv)
 	}
 	w.Netrc = netrc()
 	if verbose := cmd.Flags().Lookup("verbose"); verbose != nil && verbose.Value.String() == "true" {

@@ -19,7 +19,7 @@ var layers = [][]string{
 	{"revise"},
 	{"extract", "create", "verify"},
 	{"inspect"},
-	{"receipt"},
+	{"receipt", "job"},
 	{"plan", "report", "walk"},
 	{"source"},
 	{"parts/cut", "stage"},
@@ -33,7 +33,7 @@ var layers = [][]string{
 	{"blob", "codec", "folder"},
 	{"web"},
 	{"codec/inflate", "crypt"},
-	{"fault", "schedule"},
+	{"fault", "schedule", "claim"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

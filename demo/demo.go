@@ -5,6 +5,7 @@ package demo
 
 import (
 	"bytes"
+	_ "embed" // the job file
 	"errors"
 	"io/fs"
 	"os"
@@ -26,6 +27,12 @@ const Days = 12
 // Damaged is the archive that is broken.
 const Damaged = "readings/merrin-deep-2026-05-07.zip"
 
+// Jobs is the job file.
+const Jobs = "month.yaml"
+
+//go:embed month.yaml
+var jobs []byte
+
 // marker tells that a folder is of our making, and may be made again.
 const marker = "tidewatch.txt"
 
@@ -36,11 +43,12 @@ corrections  two archives that share entry names
 survey       a harbour survey in parts: a split ZIP archive, a tar.gz cut into pieces, and a set that lacks a part
 instruments  twelve numbered archives of one suite that belong in one folder, and one about it
 locked       an archive whose password is in the file beside it
+month.yaml   a job file that does the month
 The demo command makes this folder again from scratch.
 `
 
 // made is what the demo makes, or its example does, below its folder.
-var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", "locked", "days", "packed", "month.zip", "fetched", "inbox", "nights", "nights.jsonl", "nights.html", marker}
+var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", "locked", "days", "packed", "month.zip", "fetched", "inbox", "nights", "nights.jsonl", "nights.html", "month", "month.jsonl", "month.html", Jobs, marker}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -73,7 +81,7 @@ func Make(dir string) error {
 
 // Files returns the demo data: content by path.
 func Files() map[string][]byte {
-	files := map[string][]byte{marker: []byte(about)}
+	files := map[string][]byte{marker: []byte(about), Jobs: jobs}
 	for n, station := range Stations {
 		bundle := []file{{"may/", nil}}
 		var last time.Time

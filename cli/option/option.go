@@ -10,6 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"widecrate/core/fault"
 )
 
 // A Row is one option.
@@ -83,6 +85,14 @@ func (s *Set) Group(title string, declare func()) {
 	declare()
 }
 
+// nearest says which word was probably meant.
+func nearest(word string, words []string) string {
+	if nearest := fault.Nearest(word, words); nearest != "" {
+		return "; the nearest is " + nearest
+	}
+	return ""
+}
+
 // add declares an option with a value.
 func (s *Set) add(v pflag.Value, name string) *pflag.Flag {
 	r := row(name, s.cmd.Name())
@@ -149,16 +159,26 @@ func Shaping(cmd *cobra.Command) map[string]string {
 // value: "layout=shared".
 type Conflict struct{ A, B, Why string }
 
-// Check finds options of a command line that exclude each other.
+func (c *Conflict) Error() string {
+	spelt := func(option string) string { return "--" + strings.ReplaceAll(option, "=", " ") }
+	return spelt(c.A) + " and " + spelt(c.B) + " do not go together: " + c.Why
+}
+
+// A Need is an option that means nothing without another.
+type Need struct{ A, B string }
+
+func (n *Need) Error() string { return "--" + n.A + " needs --" + n.B }
+
+// Check finds options of a command line that exclude each other: a Conflict, or a Need.
 func Check(cmd *cobra.Command) error {
-	for _, c := range Conflicts {
+	for i, c := range Conflicts {
 		if given(cmd, c.A) && given(cmd, c.B) {
-			return fmt.Errorf("--%s and --%s do not go together: %s", strings.ReplaceAll(c.A, "=", " "), strings.ReplaceAll(c.B, "=", " "), c.Why)
+			return &Conflicts[i]
 		}
 	}
-	for _, n := range Needs {
+	for i, n := range Needs {
 		if given(cmd, n.A) && cmd.Flags().Lookup(n.B) != nil && !given(cmd, n.B) {
-			return fmt.Errorf("--%s needs --%s", n.A, n.B)
+			return &Needs[i]
 		}
 	}
 	return nil

@@ -20,7 +20,7 @@ var Conflicts = []Conflict{
 }
 
 // Needs are the options that mean nothing without another.
-var Needs = []struct{ A, B string }{
+var Needs = []Need{
 	{"done-in", "skip-done"},
 	{"part-style", "part-size"},
 }
@@ -152,6 +152,13 @@ var Table = []Row{
 	{Name: "sample", Placeholder: "SIZE", Help: "pack no more than this", More: "pack no more than this SIZE"},
 	{Name: "chart", Placeholder: "FILE", Help: "also draw a chart", More: "also draw a chart into this FILE, .png or .svg"},
 
+	// The jobs of a file.
+	{Name: "only", Placeholder: "NAME", Help: "run only the job of this name", More: "run only the job of this NAME (repeatable); what it follows is taken as done"},
+	{Name: "set", Placeholder: "KEY=VALUE", Help: "give a variable of the file a value", More: "give a variable of the file a value (repeatable); ${KEY} in the file stands for it"},
+	{Name: "validate", Help: "look for mistakes in the file; run nothing"},
+	{Name: "schema", Help: "print the JSON Schema of job files"},
+	{Name: "if-busy", Help: "while another run of the file is under way", More: "what to do while another run of the same file is under way: wait for it, or leave with exit code 3"},
+
 	// How it runs.
 	{Name: "dry-run", Help: "say what would be done; write nothing", More: "say what would be done, to the last path; write nothing",
 		For: map[string]As{"create": {Help: "say what would be packed; write nothing"}}},
@@ -162,7 +169,8 @@ var Table = []Row{
 	{Name: "even-if-partial", Help: "with --after, also where something was left out"},
 	{Name: "workers", Placeholder: "NUMBER", Help: "how many work at once", More: "how many work at once; as many as there are processors when left out"},
 	{Name: "salvage", Shapes: true, Help: "take what can be had from a damaged archive", More: "take what can be had from a damaged archive; what is lost is named"},
-	{Name: "halt", Help: "take no further archive after a failure", More: "take no further archive after one that fails"},
+	{Name: "halt", Help: "take no further archive after a failure", More: "take no further archive after one that fails",
+		For: map[string]As{"run": {Help: "take no further archive or job after a failure"}}},
 	{Name: "read-back", Help: "read the archive again before it appears",
 		More: "read the archive again before it appears, and compare each entry with the checksum that its source had"},
 	{Name: "password-env", Placeholder: "VAR", Help: "has the password of locked entries", More: "the environment variable VAR has the password of locked entries"},

@@ -122,6 +122,9 @@ func (c *Choice[T]) String() string {
 	return c.words[c.at]
 }
 
+// among are the words, and there are no others.
+func (c *Choice[T]) among() []string { return c.words }
+
 func (c *Choice[T]) Type() string    { return strings.Join(c.words, "|") }
 func (c *Choice[T]) Words() []string { return c.words }
 
@@ -132,7 +135,7 @@ func (c *Choice[T]) Value() T { return c.values[c.at] }
 func (c *Choice[T]) Set(word string) error {
 	at := slices.Index(c.words, word)
 	if at < 0 {
-		return fmt.Errorf("it must be one of %s%s", strings.Join(c.words, ", "), meant(word, c.words))
+		return fmt.Errorf("it must be one of %s%s", strings.Join(c.words, ", "), nearest(word, c.words))
 	}
 	c.at = at
 	return nil
@@ -407,5 +410,28 @@ func (w *Wait) Set(text string) (err error) {
 	if *w.To, err = time.ParseDuration(text); err != nil || *w.To < 0 {
 		return fmt.Errorf("it must be a time such as 30s, 10m or 2h")
 	}
+	return nil
+}
+
+// Pairs are the name of a file with lines of pairs; a job file can also have the pairs
+// themselves.
+type Pairs struct {
+	File *string
+	Rows *[][2]string
+}
+
+func (p Pairs) Type() string    { return "FILE" }
+func (p Pairs) Words() []string { return nil }
+
+func (p Pairs) String() string {
+	if p.File == nil {
+		return ""
+	}
+	return *p.File
+}
+
+// Set takes the name of a file.
+func (p Pairs) Set(file string) error {
+	*p.File = file
 	return nil
 }

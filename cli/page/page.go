@@ -43,8 +43,10 @@ type Page struct {
 	Args    []string // of the command line, as they were typed
 	Started time.Time
 	Say     fault.Wording
+	Job     string // that is under way; empty: there are none
 
 	rows     []row
+	jobs     bool // there are any
 	failures []failure
 	byExt    map[string]int64
 	leftOut  choose.Tally
@@ -54,6 +56,7 @@ type Page struct {
 
 // row is an archive in the table.
 type row struct {
+	Job         string
 	Archive, To string
 	Files       int
 	Bytes       int64
@@ -74,7 +77,7 @@ func (p *Page) Event(e report.Event) {
 	case *report.Unpacked:
 		p.unpacked(e)
 	case *report.Created:
-		p.add(row{Archive: sources(p.Args), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took}, "", nil)
+		p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took}, before(e.Done), nil)
 		p.created(e)
 	case *report.Converted:
 		p.add(row{Archive: e.Archive, To: e.Result.Archive, Files: e.Result.Files, Bytes: e.Result.Packed, Took: e.Result.Took}, "", e.Err)
@@ -118,12 +121,16 @@ func (p *Page) unpacked(o *report.Unpacked) {
 	for _, lost := range o.Lost {
 		p.fail(lost.Err)
 	}
-	state := ""
-	if o.Done {
-		state = "done before"
-	}
-	p.add(r, state, o.Err)
+	p.add(r, before(o.Done), o.Err)
 	p.leftOut.Add(o.LeftOut)
+}
+
+// before is the state of what earlier runs did; empty: this one did it.
+func before(done bool) string {
+	if done {
+		return "done before"
+	}
+	return ""
 }
 
 func (p *Page) created(c *report.Created) {
@@ -156,6 +163,8 @@ func (p *Page) add(r row, state string, err error) {
 		p.files += r.Files
 		p.bytes += r.Bytes
 	}
+	r.Job = p.Job
+	p.jobs = p.jobs || r.Job != ""
 	p.rows = append(p.rows, r)
 }
 
@@ -207,6 +216,7 @@ type content struct {
 	Code                       int
 	Tiles                      []tile
 	Rows                       []row
+	Jobs                       bool
 	Failures                   []failure
 	Charts                     []figure
 	Reasons                    []reason
@@ -252,7 +262,7 @@ func (p *Page) Write(file string, code int) error {
 }
 
 func (p *Page) content(code int) *content {
-	c := &content{Page: p, Style: template.CSS(style), Script: template.JS(script), Code: code, Rows: p.rows, Failures: p.failures, Bad: code != 0} //nolint:gosec // they are ours
+	c := &content{Page: p, Style: template.CSS(style), Script: template.JS(script), Code: code, Rows: p.rows, Jobs: p.jobs, Failures: p.failures, Bad: code != 0} //nolint:gosec // they are ours
 	c.Policy = "default-src 'none'; style-src '" + sumOf(style) + "'; script-src '" + sumOf(script) + "'; base-uri 'none'; form-action 'none'"
 	c.When = p.Started.Format("2 January 2006, 15:04:05 MST")
 	c.Took = show.Took(time.Since(p.Started))
@@ -266,7 +276,7 @@ func (p *Page) content(code int) *content {
 			before++
 		}
 	}
-	done := map[string]string{"extract": "unpacked", "create": "made", "convert": "converted", "verify": "verified"}[p.Command]
+	done := map[string]string{"extract": "unpacked", "create": "made", "convert": "converted", "verify": "verified", "run": "done"}[p.Command]
 	c.Outcome = fmt.Sprintf("%s %s", show.Count(len(p.rows)-failed-before, "archive"), done)
 	if failed > 0 {
 		c.Outcome += fmt.Sprintf(", %s failed", show.Number(failed))

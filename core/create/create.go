@@ -79,6 +79,7 @@ type Options struct {
 	// executed. nil: they are as on disk.
 	Epoch *time.Time
 
+	Done     func(id string) bool        // whether an archive of all that is in report.Created.ID was made before, and is still there; nil: nobody knows
 	Hash     bool                        // find the SHA-256 of what is packed; see report.Created
 	Made     func(*report.Created) error // called when the archive is there, before sources are removed: with an error they stay; nil: nobody asks
 	ReadBack bool                        // read the archive again, and compare it with what was read from the sources
@@ -86,6 +87,8 @@ type Options struct {
 	DryRun   bool                        // find out what would go in, and write nothing
 	Workers  int                         // 0: as many as there are processors
 	Read     *atomic.Int64               // counts the bytes of the sources that were read so far; nil: nobody asks
+
+	asked string // the path of the archive before it got a number; empty: it has none
 }
 
 // FormatOf tells the format of a new archive by its name; empty: by the extension
@@ -146,7 +149,13 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 		return nil, err
 	}
 	r := &report.Created{Archive: target, Format: o.Format.Name, LeftOut: c.leftOut, Itself: c.itself}
-	if o.DryRun {
+	if o.Hash || o.Done != nil {
+		if r.ID, err = c.identity(); err != nil {
+			return nil, err
+		}
+	}
+	r.Done = r.ID != "" && o.Done != nil && o.Done(r.ID)
+	if o.DryRun || r.Done {
 		for _, it := range c.found {
 			r.Add(it.entry)
 		}

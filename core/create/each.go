@@ -37,13 +37,13 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*Ea
 	o.Workers = max(1, workers/max(1, len(o.Sources)))
 	return schedule.Each(ctx, len(o.Sources), workers, func(i int) *EachResult {
 		one := o
-		one.Sources, one.Archive = []string{o.Sources[i]}, targets[i]
+		one.Sources, one.Archive, one.asked = []string{o.Sources[i]}, targets[i].path, targets[i].asked
 		if one.Existing == Number { // it has been numbered
 			one.Existing = Refuse
 		}
 		each := &EachResult{Source: o.Sources[i]}
 		if each.Err = ctx.Err(); each.Err == nil && !o.DryRun {
-			each.Err = fault.Writing(targets[i], os.MkdirAll(filepath.Dir(targets[i]), 0o777))
+			each.Err = fault.Writing(one.Archive, os.MkdirAll(filepath.Dir(one.Archive), 0o777))
 		}
 		if each.Err == nil {
 			each.Result, each.Err = Run(ctx, one)
@@ -52,9 +52,12 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*Ea
 	}, tell)
 }
 
+// target is the path of an archive, and what it was before it got a number.
+type target struct{ path, asked string }
+
 // targets are the paths of the archives.
-func (o *Options) targets(name *place.Template) ([]string, error) {
-	targets := make([]string, len(o.Sources))
+func (o *Options) targets(name *place.Template) ([]target, error) {
+	targets := make([]target, len(o.Sources))
 	taken := map[string]string{}
 	today := time.Now()
 	for i, source := range o.Sources {
@@ -66,6 +69,7 @@ func (o *Options) targets(name *place.Template) ([]string, error) {
 		if err != nil {
 			return nil, fault.Writing(source, err)
 		}
+		asked := path
 		if o.Existing == Number {
 			if path, err = o.numbered(path, taken); err != nil {
 				return nil, err
@@ -76,7 +80,7 @@ func (o *Options) targets(name *place.Template) ([]string, error) {
 				Suggest(fault.TellApart)
 		}
 		taken[path] = source
-		targets[i] = path
+		targets[i] = target{path, asked}
 	}
 	return targets, nil
 }

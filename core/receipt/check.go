@@ -87,7 +87,7 @@ func (f *File) check(ctx context.Context, path string) error {
 		return ctx.Err()
 	}
 	altered := func(format string, args ...any) error {
-		return fault.At(path, fault.New(fault.Damaged, format, args...).Advise("unpack its archive again"))
+		return fault.At(path, fault.New(fault.Damaged, format, args...).Advise("unpack it again, or make it again"))
 	}
 	info, err := os.Lstat(path)
 	switch {

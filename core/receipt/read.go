@@ -16,6 +16,7 @@ import (
 
 	json "github.com/goccy/go-json"
 
+	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
@@ -71,6 +72,7 @@ type mark struct {
 	Files       int       `json:"files"`
 	Partial     bool      `json:"partial"`
 	Failure     *struct{} `json:"failure"`
+	Parts       []Part    `json:"parts"` // of an archive that was made
 }
 
 // Load reads receipts; one that is not there yet is empty. Errors are of kind
@@ -255,6 +257,30 @@ func (r *Receipts) Done(files []blob.File, target string, options map[string]str
 	return true, !e.Partial, ""
 }
 
+// Made reports whether an archive was made of what an identity stands for, with the same
+// options, and all of it is still there, of the same size and time. Where only the options
+// differ, why says so.
+func (r *Receipts) Made(id string, options map[string]string) (is bool, why string) {
+	at, known := r.byID[id]
+	if id == "" || !known {
+		return false, ""
+	}
+	e := &r.units[at]
+	if e.Failure != nil || e.run == nil || e.Parts == nil {
+		return false, ""
+	}
+	if changed := differ(e.run.Options, options); changed != "" {
+		return false, changed
+	}
+	for _, p := range e.Parts {
+		f := File{Size: p.Size, Modified: p.Modified}
+		if !f.there(p.Path) {
+			return false, ""
+		}
+	}
+	return true, ""
+}
+
 // replaced reports whether a later archive has delivered a file in the place of what is
 // asked for, and that is still there.
 func (r *Receipts) replaced(path string) bool {
@@ -315,11 +341,14 @@ func (r *Receipts) each(visit func(e *entry, rows []File) error) error {
 	return nil
 }
 
-// Delivered are the files that all runs together left, by their absolute paths: of
-// each the latest.
+// Delivered are the files that all runs together left, archives that they made included,
+// by their absolute paths: of each the latest.
 func (r *Receipts) Delivered() (map[string]File, error) {
 	files := map[string]File{}
 	err := r.each(func(e *entry, rows []File) error {
+		for _, p := range e.Parts {
+			files[p.Path] = File{Kind: fileKind, Archive: p.Path, Type: archive.File.String(), Size: p.Size, Modified: p.Modified, SHA256: p.SHA256}
+		}
 		for _, f := range rows {
 			if e.Root != "" {
 				files[filepath.Join(e.Root, filepath.FromSlash(f.Path))] = f

@@ -53,3 +53,6 @@ func (s *Sums) Write(path string) error {
 	}
 	return f.Commit(true)
 }
+
+// Empty reports whether there is nothing in it.
+func (s *Sums) Empty() bool { return len(s.lines) == 0 }

@@ -185,8 +185,11 @@ func (w *Writer) flush() {
 
 // Created takes note of an archive that was made, with what went into it.
 func (w *Writer) Created(c *report.Created) {
+	if c.Done {
+		return
+	}
 	w.flush()
-	u := &Unit{Kind: unitKind, Run: w.run, Archive: c.Archive, Written: c.Files, Bytes: c.Packed, LeftOut: report.ByRule(c.LeftOut), Finished: time.Now().UTC()}
+	u := &Unit{Kind: unitKind, Run: w.run, ID: c.ID, Archive: c.Archive, Written: c.Files, Bytes: c.Packed, LeftOut: report.ByRule(c.LeftOut), Finished: time.Now().UTC()}
 	paths := []string{c.Archive}
 	if c.Parts != nil {
 		paths = c.Parts.Parts

@@ -16,6 +16,8 @@ import (
 type Created struct {
 	Archive  string // absolute path
 	Format   string
+	ID       string // of what went into it, as it was; empty: nobody asked, or nothing would tell that it changed
+	Done     bool   // it was made before of the same, and nothing was done
 	Entries  []archive.Entry
 	From     []*Packed // what each was packed from; nil in it where it is no file, and as a whole where nobody asked
 	Files    int       // files and links in the archive
@@ -60,12 +62,13 @@ type created struct {
 	Removed  int            `json:"removed,omitempty"`
 	Why      string         `json:"why,omitempty"`
 	DryRun   bool           `json:"dry_run,omitempty"`
+	Done     bool           `json:"done,omitempty"`
 	Seconds  float64        `json:"seconds"`
 }
 
 // Lines are one.
 func (c *Created) Lines(_ fault.Wording) iter.Seq[any] {
-	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, ByRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Kept, c.DryRun, c.Took.Seconds()}
+	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, ByRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Kept, c.DryRun, c.Done, c.Took.Seconds()}
 	if c.Parts != nil {
 		line.Parts, line.Sums = c.Parts.Parts, c.Parts.List
 	}

@@ -75,14 +75,22 @@ func waitsForSeries(r Request, sources []Source, err error) bool {
 		slices.ContainsFunc(sources, func(s Source) bool { return s.Members != nil && fault.Of(s.Err) == fault.Incomplete })
 }
 
+// Check finds patterns that make no sense, without looking at any file: kind fault.Usage.
+func (r *Request) Check() error {
+	for _, pattern := range r.Series {
+		if strings.Count(pattern, "{n}") != 1 || strings.ContainsAny(pattern, `/\`) {
+			return fault.New(fault.Usage, "the series %q is no name with one {n} in it", pattern).Advise(`a series is a file name such as "suite-{n}.tar"`)
+		}
+	}
+	return CheckPatterns(r.Archives)
+}
+
 func find(ctx context.Context, r Request) ([]Source, error) {
-	if err := CheckPatterns(r.Archives); err != nil {
+	if err := r.Check(); err != nil {
 		return nil, err
 	}
 	f := &finder{Request: r, ctx: ctx, seen: map[string]bool{}, sets: parts.Lookup{More: r.PartsIn}}
-	if err := f.readSeries(); err != nil {
-		return nil, err
-	}
+	f.readSeries()
 	for _, pair := range append(named(r.Names), r.Pairs...) {
 		if err := f.addSource(pair.Source, pair.Into); err != nil {
 			return nil, err

@@ -24,12 +24,9 @@ type series struct {
 // countAfter is what says in a name how many there are: "day {n} of 5".
 var countAfter = regexp.MustCompile(`^[ ._-]?(?i:of|von|de|di|sur|av|van)[ ._-]?(\d{1,5})\D`)
 
-func (f *finder) readSeries() error {
+func (f *finder) readSeries() {
 	for _, pattern := range f.Series {
-		before, after, found := strings.Cut(pattern, "{n}")
-		if !found || strings.ContainsAny(pattern, `/\`) || strings.Contains(after, "{n}") {
-			return fault.New(fault.Usage, "the series %q is no name with one {n} in it", pattern).Advise(`a series is a file name such as "suite-{n}.tar"`)
-		}
+		before, after, _ := strings.Cut(pattern, "{n}")
 		anything := func(text string) string { return strings.ReplaceAll(regexp.QuoteMeta(text), `\*`, ".*") }
 		name := regexp.MustCompile("^" + anything(before) + `(\d{1,6})` + anything(after) + "$")
 		s := series{pattern, before, after, name, f.SeriesCount}
@@ -38,7 +35,6 @@ func (f *finder) readSeries() error {
 		}
 		f.series = append(f.series, s)
 	}
-	return nil
 }
 
 // called is what the whole of a series in a folder is called.

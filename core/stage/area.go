@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/place"
@@ -25,8 +26,6 @@ const prefix = place.StagingPrefix
 const (
 	ownerFile  = "owner"
 	ownerDraft = "owner-draft"
-	heartbeat  = 20 * time.Second
-	silence    = 30 * heartbeat // after which a run on another host counts as dead
 )
 
 // owner is the content of ownerFile. An archive could bring a folder that looks
@@ -77,7 +76,7 @@ func (a *area) open(root string) (err error) {
 	if a.lock, err = a.OpenFile(ownerDraft, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
 		return err
 	}
-	if err := lock(a.lock); err != nil {
+	if err := claim.Lock(a.lock); err != nil {
 		return err
 	}
 	o := owner{PID: os.Getpid(), Root: root, Key: a.key}
@@ -107,7 +106,7 @@ func (a *area) open(root string) (err error) {
 // beat touches the owner file by writing to it, so that the time is that of the
 // file system's own clock.
 func (a *area) beat() {
-	tick := time.NewTicker(heartbeat)
+	tick := time.NewTicker(claim.Heartbeat)
 	defer tick.Stop()
 	for {
 		select {
@@ -227,7 +226,7 @@ func (a *area) ownerOf(left *folder.Folder, r *Root, name string) (o *owner, hel
 	if err != nil {
 		return nil, nil, ignoreMissing(err)
 	}
-	if lock(held) != nil {
+	if claim.Lock(held) != nil {
 		held.Close()
 		return nil, nil, nil
 	}
@@ -250,7 +249,7 @@ func (a *area) ownerOf(left *folder.Folder, r *Root, name string) (o *owner, hel
 	if err != nil {
 		return nil, held, err
 	}
-	silent := a.born.Sub(info.ModTime()) > silence
+	silent := a.born.Sub(info.ModTime()) > claim.Silence
 	if o.Host != host && !silent || !a.isFor(o.Root, r) {
 		return nil, held, nil
 	}
@@ -261,7 +260,7 @@ func (a *area) ownerOf(left *folder.Folder, r *Root, name string) (o *owner, hel
 // for long. It has nothing in it but an owner's draft.
 func (a *area) clearUnowned(left *folder.Folder, r *Root, name string) error {
 	info, err := left.Stat(".")
-	if err != nil || a.born.Sub(info.ModTime()) <= silence {
+	if err != nil || a.born.Sub(info.ModTime()) <= claim.Silence {
 		return ignoreMissing(err)
 	}
 	names, err := left.Names()

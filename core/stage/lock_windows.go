@@ -1,19 +1,10 @@
 package stage
 
 import (
-	"os"
 	"path/filepath"
 
 	"golang.org/x/sys/windows"
 )
-
-// lock takes the lock of a file, or fails at once if another run holds it. It
-// ends with the process. The locked byte is far after the content, which
-// others still have to read.
-func lock(f *os.File) error {
-	const flags = windows.LOCKFILE_EXCLUSIVE_LOCK | windows.LOCKFILE_FAIL_IMMEDIATELY
-	return windows.LockFileEx(windows.Handle(f.Fd()), flags, 0, 1, 0, &windows.Overlapped{OffsetHigh: 1})
-}
 
 // tryHold holds a root until release is called; see Root.hold. It is a file that
 // nobody else can open, and that goes when it is closed.

@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/claim"
 )
 
 // kill leaves a root as a run does that is killed: nothing is removed, and the
@@ -74,7 +76,7 @@ func TestKilledSwap(t *testing.T) {
 
 // Staging that another run may still hold is never touched.
 func TestOnlyTheDeadAreReclaimed(t *testing.T) {
-	old := time.Now().Add(-2 * silence)
+	old := time.Now().Add(-2 * claim.Silence)
 	for name, c := range map[string]struct {
 		leave   func(t *testing.T, r *Root)
 		cleared int
@@ -133,7 +135,7 @@ func age(t *testing.T, r *Root, to time.Time) {
 // An area is believed only if it says which folder of the disk it is: whatever
 // an archive, a copy of a root or a user put there stays as it is.
 func TestPlantedAreas(t *testing.T) {
-	old := time.Now().Add(-2 * silence)
+	old := time.Now().Add(-2 * claim.Silence)
 	for name, c := range map[string]struct {
 		spoil func(t *testing.T, r *Root, o *owner, j *journal)
 		holds bool // the planted move is made
@@ -188,7 +190,7 @@ func TestPlantedAreas(t *testing.T) {
 func TestFolderCalledLikeAnArea(t *testing.T) {
 	dir := t.TempDir()
 	plant(t, dir, map[string]string{".widecrate-notes/a": "mine"})
-	past := time.Now().Add(-2 * silence)
+	past := time.Now().Add(-2 * claim.Silence)
 	require.NoError(t, os.Chtimes(filepath.Join(dir, ".widecrate-notes"), past, past))
 	r, err := Open(dir, "")
 	require.NoError(t, err)

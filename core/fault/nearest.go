@@ -1,4 +1,4 @@
-package option
+package fault
 
 import "github.com/agnivade/levenshtein"
 
@@ -12,12 +12,4 @@ func Nearest(word string, words []string) string {
 		}
 	}
 	return nearest
-}
-
-// meant says which word was probably meant.
-func meant(word string, words []string) string {
-	if nearest := Nearest(word, words); nearest != "" {
-		return "; the nearest is " + nearest
-	}
-	return ""
 }

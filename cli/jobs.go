@@ -1,0 +1,263 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/option"
+	"widecrate/core/fault"
+	"widecrate/core/job"
+)
+
+// jobCommand is a command that jobs can run. Its arguments are keys of their own.
+type jobCommand struct {
+	name      string
+	command   func(*streams) *cobra.Command
+	arguments []job.Key
+}
+
+var (
+	sourcesKey = job.Key{Name: "sources", Form: job.Texts, Help: "files, folders and addresses"}
+	archiveKey = job.Key{Name: "archive", Help: "the archive"}
+)
+
+// jobCommands are those that there are.
+var jobCommands = []jobCommand{
+	{"extract", newExtract, []job.Key{sourcesKey}},
+	{"create", newCreate, []job.Key{archiveKey, sourcesKey}},
+	{"convert", newConvert, []job.Key{sourcesKey}},
+	{"verify", newVerify, []job.Key{sourcesKey}},
+	{"parts-join", newPartsJoin, []job.Key{{Name: sourcesKey.Name, Help: "a part of the set"}}},
+	{"edit", newEdit, []job.Key{archiveKey}},
+}
+
+// forAll are options that a run has for all of its jobs, and a job cannot have.
+var forAll = []string{"dry-run", "as", "null-out", "progress", "color", "quiet", "verbose"}
+
+// refused are other options that a job cannot have, and why.
+var refused = map[string]string{
+	"ask-password": "nobody is there to type it; password-env or password-file says where it is",
+	"stdin-as":     "a job has no standard input; put names a file",
+	"password":     "a job file holds none; password-env or password-file says where it is",
+}
+
+// shared are the options that a job file can have at its top.
+var shared = []string{"receipt", "skip-done", "report", "shard", "halt"}
+
+// jobLanguage is what job files may say.
+func jobLanguage() *job.Language {
+	l := &job.Language{}
+	for _, j := range jobCommands {
+		cmd := j.command(&streams{})
+		c := job.Command{Name: j.name, Help: cmd.Short, Keys: slices.Clone(j.arguments), Refused: map[string]string{}}
+		for name, why := range refused {
+			c.Refused[name] = why
+		}
+		for _, k := range option.Keys(cmd) {
+			switch {
+			case slices.Contains(forAll, k.Name):
+				c.Refused[k.Name] = "it is said on the command line, for all jobs: widecrate run --" + k.Name
+			case refused[k.Name] == "":
+				c.Keys = append(c.Keys, k)
+			}
+			if j.name == "extract" && slices.Contains(shared, k.Name) {
+				l.Common = append(l.Common, k)
+			}
+		}
+		l.Commands = append(l.Commands, c)
+	}
+	return l
+}
+
+// jobRun is a job that is ready to run.
+type jobRun struct {
+	*job.Job
+	cmd  *cobra.Command
+	args []string
+}
+
+// run runs the command of a job.
+func (t *jobRun) run(ctx context.Context) error {
+	t.cmd.SetContext(ctx)
+	return t.cmd.RunE(t.cmd, t.args)
+}
+
+// addTasks makes commands of the jobs of a file. What is wrong about them is noted in the
+// file; an error is about the command line.
+func (c *runCommand) addTasks(cmd *cobra.Command, f *jobFile) error {
+	for i := range f.Defaults {
+		d := &f.Defaults[i]
+		c.set(f, c.start(d.Command), d.Command, d.Settings)
+	}
+	for i := range f.Jobs {
+		j := &f.Jobs[i]
+		if c.only != nil && !slices.Contains(c.only, j.Name) {
+			continue
+		}
+		t := &jobRun{Job: j, cmd: c.start(j.Command)}
+		if c.shard.Count > 0 && t.cmd.Flags().Lookup("shard") == nil {
+			return usage(cmd, fmt.Errorf("--shard: %s", unshared(j)))
+		}
+		if t.args = c.set(f, t.cmd, j.Command, append(forThis(f, t), j.Settings...)); t.args != nil {
+			c.forAllJobs(cmd, t)
+			c.check(f, t)
+		}
+		if shard := t.cmd.Flags().Lookup("shard"); shard != nil && f.shard == "" {
+			f.shard = shard.Value.String()
+		}
+		f.tasks = append(f.tasks, t)
+	}
+	return nil
+}
+
+// forThis are the settings for all jobs that are for this one.
+func forThis(f *jobFile, t *jobRun) (settings []job.Setting) {
+	for _, s := range f.Common {
+		has := t.cmd.Flags().Lookup(s.Key) != nil
+		switch {
+		case s.Key == "report":
+		case s.Key == "shard" && !has:
+			f.Mistake(t.At, unshared(t.Job), "")
+		case has:
+			settings = append(settings, s)
+		}
+	}
+	return settings
+}
+
+// unshared says why a job cannot be shared among several runs.
+func unshared(j *job.Job) string {
+	return fmt.Sprintf("%s has no shares: what it makes would depend on the others; leave %s to a run of its own after them, with --only", j.Command, j.Name)
+}
+
+// start makes a command.
+func (c *runCommand) start(name string) *cobra.Command {
+	i := slices.IndexFunc(jobCommands, func(j jobCommand) bool { return j.name == name })
+	cmd := jobCommands[i].command(c.streams)
+	root := &cobra.Command{Use: "widecrate"}
+	root.AddCommand(cmd)
+	prepare(root)
+	cmd.SetIn(strings.NewReader(""))
+	cmd.SetOut(c.out)
+	cmd.SetErr(c.err)
+	return cmd
+}
+
+// forAllJobs gives a job the options of the command line for all jobs; they are stronger
+// than the file.
+func (c *runCommand) forAllJobs(cmd *cobra.Command, t *jobRun) {
+	for _, name := range append(slices.Clone(forAll), shared...) {
+		from, to := cmd.Flags().Lookup(name), t.cmd.Flags().Lookup(name)
+		if from.Changed && to != nil && name != "report" {
+			_ = t.cmd.Flags().Set(name, from.Value.String()) // what was taken there is taken here
+		}
+	}
+}
+
+// set gives a command what a job says, and returns its arguments; nil where something
+// of it is wrong.
+func (c *runCommand) set(f *jobFile, cmd *cobra.Command, name string, settings []job.Setting) []string {
+	i := slices.IndexFunc(jobCommands, func(j jobCommand) bool { return j.name == name })
+	given := map[string][]string{}
+	right := true
+	wrong := func(at job.Place, why error) {
+		f.Mistake(at, undashed(why.Error()), "")
+		right = false
+	}
+	for _, s := range settings {
+		if s.Rows != nil {
+			rows := make([][2]string, len(s.Rows))
+			for i, row := range s.Rows {
+				rows[i] = [2]string{row[0].Text, row[1].Text}
+			}
+			option.SetRows(cmd.Flags().Lookup(s.Key), rows)
+			continue
+		}
+		for _, v := range s.Values {
+			switch {
+			case v.Text == "-" && slices.Contains(streamed, s.Key):
+				wrong(v.At, errors.New("a job has neither standard input nor standard output; name a file or a folder"))
+			case slices.ContainsFunc(jobCommands[i].arguments, func(k job.Key) bool { return k.Name == s.Key }):
+				if v.Text == "" {
+					wrong(v.At, fmt.Errorf("%s: it is empty", s.Key))
+				}
+				given[s.Key] = append(given[s.Key], v.Text)
+			default:
+				if err := cmd.Flags().Lookup(s.Key).Value.Set(v.Text); err != nil {
+					wrong(v.At, fmt.Errorf("%s %s: %w", s.Key, v.Text, err))
+				}
+			}
+		}
+		if flag := cmd.Flags().Lookup(s.Key); flag != nil {
+			flag.Changed = true
+		}
+	}
+	if !right {
+		return nil
+	}
+	args := []string{}
+	for _, k := range jobCommands[i].arguments {
+		args = append(args, given[k.Name]...)
+	}
+	return args
+}
+
+// streamed are the keys of which - would be standard input or output.
+var streamed = []string{"sources", "archive", "into", "source-list", "entry-list", "pairs", "password-file"}
+
+// check finds what is wrong about a job as a whole.
+func (c *runCommand) check(f *jobFile, t *jobRun) {
+	for _, k := range jobCommands[slices.IndexFunc(jobCommands, func(j jobCommand) bool { return j.name == t.Command })].arguments {
+		if k.Name == archiveKey.Name && !slices.ContainsFunc(t.Settings, func(s job.Setting) bool { return s.Key == k.Name }) {
+			f.Mistake(t.At, t.Command+" needs "+k.Name, "")
+			return
+		}
+	}
+	err := t.cmd.Args(t.cmd, t.args)
+	if err == nil && t.cmd.PreRunE != nil {
+		err = t.cmd.PreRunE(t.cmd, t.args)
+	}
+	if err == nil {
+		return
+	}
+	at, do := t.At, ""
+	key := ""
+	if conflict, ok := errors.AsType[*option.Conflict](err); ok {
+		key, _, _ = strings.Cut(conflict.A, "=")
+	}
+	if need, ok := errors.AsType[*option.Need](err); ok {
+		key = need.A
+	}
+	for _, s := range t.Settings {
+		if s.Key == key {
+			at = s.At
+		}
+	}
+	if e, ok := errors.AsType[*fault.Error](err); ok && !strings.HasPrefix(e.Do, "see: ") {
+		do = undashed(fault.Wording(say).Advice(e))
+	}
+	f.Mistake(at, undashed(err.Error()), do)
+}
+
+var dashed = regexp.MustCompile(`--([a-z])`)
+
+// undashed is a text about options in the words of a job file.
+func undashed(text string) string { return dashed.ReplaceAllString(text, "$1") }
+
+// enter makes the folder of a job file the one that all runs in, and returns the name of
+// the file there: paths in it are relative to it.
+func enter(path string) (string, error) {
+	full, err := filepath.Abs(path)
+	if err == nil {
+		err = os.Chdir(filepath.Dir(full))
+	}
+	return filepath.Base(full), fault.Reading(path, err)
+}

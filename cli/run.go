@@ -1,0 +1,393 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/option"
+	"widecrate/cli/show"
+	"widecrate/core/claim"
+	"widecrate/core/fault"
+	"widecrate/core/job"
+	"widecrate/core/place"
+	"widecrate/core/report"
+)
+
+type runCommand struct {
+	*streams
+	outputOptions
+	progressOption
+	shard    shardOption
+	receipt  string
+	report   string
+	skipDone bool
+	halt     bool
+	only     []string
+	values   []string // KEY=VALUE
+	validate bool
+	dryRun   bool
+	schema   bool
+	busy     option.Choice[bool] // whether to leave
+
+}
+
+func newRun(s *streams) *cobra.Command {
+	c := &runCommand{streams: s, busy: option.Either([]string{"wait", "leave"}, false, true)}
+	cmd := &cobra.Command{
+		Use:   "run JOBFILE [OPTION…]",
+		Short: "Run the jobs of a file",
+		Long: `run does the jobs of a file, one after the other, in the order of the file. One
+that follows a failed job is not run; the others are. All mistakes of a file are
+shown before anything is touched. Paths, also those that are printed, are
+relative to the folder of the file. Two runs of one file wait for each other.`,
+		Example: `  widecrate run month.yaml --validate
+  widecrate run month.yaml --dry-run
+  widecrate run month.yaml --receipt done.jsonl --report page.html
+  widecrate run month.yaml --only days --set month=2026-05
+  widecrate run --schema`,
+		Args: func(_ *cobra.Command, args []string) error {
+			switch {
+			case c.schema && len(args) > 0:
+				return errors.New("--schema needs no job file")
+			case !c.schema && len(args) != 1:
+				return errors.New("one job file is named")
+			}
+			return nil
+		},
+		RunE: c.run,
+	}
+	set := option.Of(cmd)
+	set.Group("Which jobs", func() {
+		set.Texts(&c.only, "only")
+		set.Texts(&c.values, "set")
+		set.Value(&c.shard, "shard")
+	})
+	set.Group("How it runs", func() {
+		set.Switch(&c.validate, "validate")
+		set.Switch(&c.dryRun, "dry-run")
+		set.Switch(&c.halt, "halt")
+		set.Value(&c.busy, "if-busy")
+		set.Switch(&c.schema, "schema")
+	})
+	set.Group("What was done", func() {
+		set.Text(&c.receipt, "receipt")
+		set.Switch(&c.skipDone, "skip-done")
+		set.Text(&c.report, "report")
+	})
+	set.Group("What is printed", func() {
+		c.outputOptions.addTo(set, "text")
+		c.progressOption.addTo(set)
+	})
+	return cmd
+}
+
+func (c *runCommand) run(cmd *cobra.Command, args []string) error {
+	c.apply(c.streams)
+	if c.schema {
+		text, err := jobLanguage().Schema()
+		if err == nil {
+			_, err = c.out.Write(text)
+		}
+		return err
+	}
+	for _, path := range []string{"receipt", "report"} { // they belong to the command line, and not to the file
+		if f := cmd.Flags().Lookup(path); f.Changed {
+			_ = f.Value.Set(absolutePath(f.Value.String()))
+		}
+	}
+	path, err := enter(args[0])
+	if err != nil {
+		return err
+	}
+	file, err := c.read(cmd, path)
+	if err != nil {
+		return err
+	}
+	if c.validate {
+		if !c.quiet {
+			c.summary(c.streams).Printf("%s is right: %s\n", c.out.Strong(c.out.Name(path)), show.Count(len(file.tasks), "job"))
+		}
+		return nil
+	}
+	if c.dryRun {
+		return c.all(cmd.Context(), file)
+	}
+	held, waited, err := c.hold(cmd.Context(), path, file)
+	if err != nil {
+		return err
+	}
+	if held != nil {
+		defer held.Release()
+	}
+	if waited { // dates and the file itself may be others now
+		if file, err = c.read(cmd, path); err != nil {
+			return err
+		}
+	}
+	return c.all(cmd.Context(), file)
+}
+
+// jobFile is a job file of which everything is right.
+type jobFile struct {
+	*job.File
+	tasks  []*jobRun
+	shard  string // of all its jobs
+	report string
+	halt   bool
+}
+
+// read reads the job file and makes tasks of its jobs.
+func (c *runCommand) read(cmd *cobra.Command, path string) (*jobFile, error) {
+	set := map[string]string{}
+	for _, text := range c.values {
+		name, value, found := strings.Cut(text, "=")
+		switch {
+		case !found || name == "":
+			return nil, usage(cmd, fmt.Errorf("--set %q is not KEY=VALUE", text))
+		case value == "":
+			return nil, usage(cmd, fmt.Errorf("--set %s has no value: is a variable not set?", text))
+		}
+		set[name] = value
+	}
+	parsed, err := job.Read(path, jobLanguage(), set, os.LookupEnv)
+	if err != nil {
+		return nil, err
+	}
+	for _, stray := range parsed.Strays {
+		return nil, usage(cmd, fmt.Errorf("--set %s: nothing in the file uses a variable of that name%s", stray, nearest(stray, parsed.Variables)))
+	}
+	if err := c.onlyKnown(cmd, parsed); err != nil {
+		return nil, err
+	}
+	f := &jobFile{File: parsed, shard: c.shard.String(), report: c.report, halt: c.halt}
+	for _, s := range parsed.Common {
+		switch value := s.Values[0].Text; {
+		case s.Key == "report" && c.report == "":
+			f.report = value
+		case s.Key == "halt" && value == "true":
+			f.halt = true
+		}
+	}
+	if err := c.addTasks(cmd, f); err != nil {
+		return nil, err
+	}
+	if err := parsed.Err(); err != nil {
+		return nil, c.mistakes(err)
+	}
+	return f, nil
+}
+
+// onlyKnown finds names after --only that no job has.
+func (c *runCommand) onlyKnown(cmd *cobra.Command, file *job.File) error {
+	if file.Err() != nil {
+		return nil // some jobs may not have been understood
+	}
+	var names []string
+	for _, j := range file.Jobs {
+		names = append(names, j.Name)
+	}
+	for _, name := range c.only {
+		if !slices.Contains(names, name) {
+			return usage(cmd, fmt.Errorf("--only %s: no job has that name%s", name, nearest(name, names)))
+		}
+	}
+	return nil
+}
+
+func nearest(word string, words []string) string {
+	if nearest := fault.Nearest(word, words); nearest != "" {
+		return "; the nearest is " + nearest
+	}
+	return ""
+}
+
+// mistakes shows what is wrong in a job file.
+func (c *runCommand) mistakes(err error) error {
+	wrong, ok := errors.AsType[*job.Mistakes](err)
+	if !ok {
+		return err
+	}
+	for i := range wrong.List {
+		m := &wrong.List[i]
+		if c.as.Value() == asJSON {
+			c.json(&report.Mistake{File: wrong.File, Line: m.Line, Column: m.Column, Why: m.Why, Do: m.Do})
+		}
+		c.problem(fault.At(fmt.Sprintf("%s, line %d, column %d", wrong.File, m.Line, m.Column), fault.New(fault.Usage, "%s", m.Why).Advise(m.Do)))
+		line, caret := m.Mark()
+		number := fmt.Sprintf("%6d", m.Line)
+		c.err.Printf("%s  %s\n%s  %s\n", c.err.Faint(number), show.Plain(line), strings.Repeat(" ", len(number)), c.err.Bad(caret))
+	}
+	c.err.Flush()
+	return reported{err}
+}
+
+// hold keeps other runs of a job file, or of the same share of it, away until this one
+// ends, and reports whether it had to wait for one.
+func (c *runCommand) hold(ctx context.Context, path string, file *jobFile) (held *claim.Claim, waited bool, err error) {
+	const interval = 500 * time.Millisecond
+	name := place.StagingPrefix + "run-" + filepath.Base(path)
+	if file.shard != "" {
+		name += "-" + strings.ReplaceAll(file.shard, "/", "-of-")
+	}
+	for {
+		held, err := claim.Take(name)
+		busy, ok := errors.AsType[*claim.HeldError](err)
+		switch {
+		case err == nil:
+			return held, waited, nil
+		case !ok: // a folder that cannot be written to, such as one of a system's configuration
+			c.warn("another run of this file would not wait for this one: " + fault.Writing(name, err).Error())
+			return nil, waited, nil
+		case c.busy.Value():
+			return nil, false, fault.At(path, fault.New(fault.Refused, "another run of it is under way: %w", busy).Advise("--if-busy wait waits for it"))
+		case !waited:
+			waited = true
+			c.warn(fmt.Sprintf("waiting for another run of %s: %s", path, busy))
+		}
+		select {
+		case <-ctx.Done():
+			return nil, waited, ctx.Err()
+		case <-time.After(interval):
+		}
+	}
+}
+
+// all runs the jobs.
+func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
+	if file.report != "" && !c.dryRun {
+		c.page = newPage("run")
+		defer func() {
+			if failed := c.page.Write(file.report, exitCode(err)); err == nil {
+				err = failed
+			}
+		}()
+	}
+	var failures report.Failures
+	ended := map[string]report.JobState{} // by name; the worst of those that are repeated
+	var done []*report.Job
+	for _, t := range file.tasks {
+		j := &report.Job{Name: t.Name, With: t.With, Command: t.Command, State: report.JobNotRun}
+		if j.Err = c.unable(t, ended, file.halt && failures.Count() > 0); j.Err == nil {
+			c.one(ctx, t, j)
+		} else {
+			c.ended(t, j)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if j.State == report.JobFailed {
+			failures.Add(j.Err)
+		}
+		if j.State != report.JobDone || ended[t.Name] == "" {
+			ended[t.Name] = j.State
+		}
+		done = append(done, j)
+	}
+	c.summarize(done)
+	if err := failures.Err(); err != nil {
+		return reported{err}
+	}
+	return nil
+}
+
+// unable is why a job is not run; nil: it can be.
+func (c *runCommand) unable(t *jobRun, ended map[string]report.JobState, halted bool) error {
+	for _, before := range t.Follows {
+		if state := ended[before]; state == report.JobFailed || state == report.JobNotRun {
+			return fault.New(fault.Other, "not run: %s, which it follows, %s", before, map[report.JobState]string{report.JobFailed: "failed", report.JobNotRun: "was not run"}[state])
+		}
+	}
+	switch {
+	case halted:
+		return fault.New(fault.Other, "not run: a job before it failed")
+	case c.dryRun && t.cmd.Flags().Lookup("dry-run") == nil:
+		return fault.New(fault.Other, "not run: %s has no dry run", t.Command)
+	}
+	return nil
+}
+
+// one runs a job.
+func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
+	j.State = report.JobStarted
+	if c.as.Value() == asJSON {
+		c.json(j)
+	}
+	if !c.quiet {
+		c.summary(c.streams).Printf("%s\n", c.summary(c.streams).Strong(t.Title()+": "+t.Command))
+	}
+	if c.page != nil {
+		c.page.Job = t.Title()
+	}
+	started := time.Now()
+	j.Err = t.run(ctx)
+	j.Took = time.Since(started)
+	if ctx.Err() != nil {
+		return
+	}
+	j.State = report.JobDone
+	if _, shown := errors.AsType[reported](j.Err); j.Err != nil && !shown {
+		c.problem(j.Err)
+	}
+	if j.Err != nil {
+		j.State = report.JobFailed
+		if kind := fault.Of(j.Err); c.dryRun && t.Follows != nil && (kind == fault.Unreadable || kind == fault.NoMatch) {
+			j.State, j.Err = report.JobNotRun, fault.New(fault.Other, "not known before %s", strings.Join(t.Follows, ", "))
+		}
+	}
+	c.ended(t, j)
+}
+
+// ended reports what became of a job.
+func (c *runCommand) ended(t *jobRun, j *report.Job) {
+	if c.as.Value() == asJSON {
+		c.json(j)
+	}
+	if j.State == report.JobNotRun && !c.dryRun {
+		c.warn(t.Title() + ": " + j.Err.Error())
+		if c.page != nil {
+			c.page.Event(&report.Failed{Err: fault.At(t.Title(), j.Err)})
+		}
+	}
+	if s := c.summary(c.streams); !c.quiet && j.State != report.JobNotRun {
+		s.Printf("\n")
+	}
+	c.out.Flush()
+}
+
+// summarize says what became of all jobs.
+func (c *runCommand) summarize(jobs []*report.Job) {
+	if c.quiet {
+		return
+	}
+	s := c.summary(c.streams)
+	widest := 0
+	for _, j := range jobs {
+		widest = max(widest, show.Width(title(j)))
+	}
+	table := show.NewTable(s, show.Column{Title: "job", Width: widest, Short: true}, show.Column{Title: "command", Width: 10},
+		show.Column{Title: "took", Width: 8, Right: true}, show.Column{Title: "result"})
+	for _, j := range jobs {
+		result := s.Good("done")
+		switch j.State {
+		case report.JobFailed:
+			result = s.Bad(fmt.Sprintf("failed: %s (%d)", fault.Of(j.Err), exitCode(j.Err)))
+		case report.JobNotRun:
+			result = j.Err.Error()
+		}
+		took := ""
+		if j.State != report.JobNotRun {
+			took = show.Took(j.Took)
+		}
+		table.Row(title(j), j.Command, took, result)
+	}
+}
+
+func title(j *report.Job) string { return (&job.Job{Name: j.Name, With: j.With}).Title() }

@@ -1,0 +1,165 @@
+// Package claim gives a name on the disk to one process at a time, also where several
+// hosts share a file system. A claim ends with its process, however that ends.
+package claim
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// A claim is a file that is locked as long as its process lives, and touched now and
+// then for those on other hosts, where the lock may not be seen.
+const (
+	Heartbeat = 20 * time.Second
+	Silence   = 30 * Heartbeat // after which a process on another host counts as dead
+)
+
+// Holder is a process.
+type Holder struct {
+	Host string `json:"host"`
+	PID  int    `json:"pid"`
+}
+
+// HeldError says who has a name.
+type HeldError struct{ Holder }
+
+func (e *HeldError) Error() string {
+	if e.PID == 0 {
+		return "another process has it"
+	}
+	return fmt.Sprintf("process %d on %s has it", e.PID, e.Host)
+}
+
+// A Claim is a name that this process has.
+type Claim struct {
+	path string
+	file *os.File
+	done chan struct{}
+}
+
+// Take takes the name, which becomes that of a file until it is released, or fails at
+// once with a HeldError.
+func Take(path string) (*Claim, error) {
+	self := Holder{PID: os.Getpid()}
+	var err error
+	if self.Host, err = os.Hostname(); err != nil {
+		return nil, err
+	}
+	for {
+		file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
+		if err != nil {
+			return nil, err
+		}
+		c := &Claim{path: path, file: file, done: make(chan struct{})}
+		if err := Lock(file); err != nil {
+			if held(err) {
+				err = &HeldError{c.holder()}
+			}
+			file.Close()
+			return nil, err
+		}
+		still, err := c.isThere()
+		if err == nil && still {
+			err = c.write(self)
+		}
+		if err != nil || !still {
+			file.Close()
+		}
+		switch {
+		case err != nil:
+			return nil, err
+		case still:
+			go c.beat()
+			return c, nil
+		}
+	}
+}
+
+// isThere reports whether the file that was locked still has the name: whoever had it
+// may have removed it in between.
+func (c *Claim) isThere() (bool, error) {
+	ours, err := c.file.Stat()
+	if err != nil {
+		return false, err
+	}
+	there, err := os.Stat(c.path)
+	if os.IsNotExist(err) {
+		return false, nil
+	}
+	return err == nil && os.SameFile(ours, there), err
+}
+
+// holder is who has written the file; zero: nobody.
+func (c *Claim) holder() (h Holder) {
+	text, err := os.ReadFile(c.path)
+	if err != nil || json.Unmarshal(text, &h) != nil {
+		return Holder{}
+	}
+	return h
+}
+
+// write makes the file that of this process, unless one on another host is alive.
+func (c *Claim) write(self Holder) error {
+	if h := c.holder(); h.PID != 0 && h.Host != self.Host {
+		silent, err := c.silent()
+		if err != nil {
+			return err
+		}
+		if !silent {
+			return &HeldError{h}
+		}
+	}
+	text, err := json.Marshal(self)
+	if err == nil {
+		err = c.file.Truncate(0)
+	}
+	if err == nil {
+		_, err = c.file.WriteAt(text, 0)
+	}
+	return err
+}
+
+// silent reports whether nobody has touched the file for long, by the clock of its file
+// system.
+func (c *Claim) silent() (bool, error) {
+	info, err := c.file.Stat()
+	if err != nil {
+		return false, err
+	}
+	probe, err := os.CreateTemp(filepath.Dir(c.path), filepath.Base(c.path)+"-*")
+	if err != nil {
+		return false, err
+	}
+	defer os.Remove(probe.Name())
+	defer probe.Close()
+	now, err := probe.Stat()
+	return err == nil && now.ModTime().Sub(info.ModTime()) > Silence, err
+}
+
+// beat touches the file by writing to it, so that the time is that of the file system's
+// own clock.
+func (c *Claim) beat() {
+	tick := time.NewTicker(Heartbeat)
+	defer tick.Stop()
+	for {
+		select {
+		case <-c.done:
+			return
+		case <-tick.C:
+			_, _ = c.file.WriteAt([]byte("{"), 0) // its first byte anyway
+		}
+	}
+}
+
+// Release gives the name back, and removes the file.
+func (c *Claim) Release() {
+	close(c.done)
+	early := os.Remove(c.path) // while it is locked, where a file that is open can be removed
+	c.file.Close()
+	if early != nil {
+		_ = os.Remove(c.path) // if it is open still, it has its next holder
+	}
+}

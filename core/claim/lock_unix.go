@@ -1,0 +1,16 @@
+//go:build unix
+
+package claim
+
+import (
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+// Lock takes the lock of a file, or fails at once if another process holds it. It
+// ends with the process.
+func Lock(f *os.File) error { return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) }
+
+// held reports whether Lock failed because another process holds it.
+func held(err error) bool { return err == unix.EWOULDBLOCK }
