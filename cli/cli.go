@@ -176,7 +176,10 @@ func prepare(cmd *cobra.Command) {
 				return usage(cmd, err)
 			}
 		}
-		return usage(cmd, option.Check(cmd))
+		for _, wrong := range option.Check(cmd) {
+			return usage(cmd, wrong)
+		}
+		return nil
 	}
 	for _, below := range cmd.Commands() {
 		prepare(below)

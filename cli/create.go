@@ -416,6 +416,9 @@ func (c *createCommand) list(s *show.Screen, r *report.Created) {
 func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
 	if r.Done {
 		s.Printf("%s: nothing in it has changed since it was made; %s\n", s.Strong(s.Name(r.Archive)), show.Count(r.Files, "file"))
+		if r.Kept != "" {
+			s.Printf("The sources were kept: %s\n", r.Kept)
+		}
 		return
 	}
 	if r.Parts == nil { // else they are what there is

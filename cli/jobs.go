@@ -106,10 +106,9 @@ func (c *runCommand) addTasks(cmd *cobra.Command, f *jobFile) error {
 		if c.shard.Count > 0 && t.cmd.Flags().Lookup("shard") == nil {
 			return usage(cmd, fmt.Errorf("--shard: %s", unshared(j)))
 		}
-		if t.args = c.set(f, t.cmd, j.Command, append(forThis(f, t), j.Settings...)); t.args != nil {
-			c.forAllJobs(cmd, t)
-			c.check(f, t)
-		}
+		t.args = c.set(f, t.cmd, j.Command, append(forThis(f, t), j.Settings...))
+		c.forAllJobs(cmd, t)
+		c.check(f, t)
 		if shard := t.cmd.Flags().Lookup("shard"); shard != nil && f.shard == "" {
 			f.shard = shard.Value.String()
 		}
@@ -138,10 +137,15 @@ func unshared(j *job.Job) string {
 	return fmt.Sprintf("%s has no shares: what it makes would depend on the others; leave %s to a run of its own after them, with --only", j.Command, j.Name)
 }
 
+func indexOf(name string) int {
+	return slices.IndexFunc(jobCommands, func(j jobCommand) bool { return j.name == name })
+}
+
+func argumentsOf(name string) []job.Key { return jobCommands[indexOf(name)].arguments }
+
 // start makes a command.
 func (c *runCommand) start(name string) *cobra.Command {
-	i := slices.IndexFunc(jobCommands, func(j jobCommand) bool { return j.name == name })
-	cmd := jobCommands[i].command(c.streams)
+	cmd := jobCommands[indexOf(name)].command(c.streams)
 	root := &cobra.Command{Use: "widecrate"}
 	root.AddCommand(cmd)
 	prepare(root)
@@ -165,7 +169,7 @@ func (c *runCommand) forAllJobs(cmd *cobra.Command, t *jobRun) {
 // set gives a command what a job says, and returns its arguments; nil where something
 // of it is wrong.
 func (c *runCommand) set(f *jobFile, cmd *cobra.Command, name string, settings []job.Setting) []string {
-	i := slices.IndexFunc(jobCommands, func(j jobCommand) bool { return j.name == name })
+	arguments := argumentsOf(name)
 	given := map[string][]string{}
 	right := true
 	wrong := func(at job.Place, why error) {
@@ -185,14 +189,14 @@ func (c *runCommand) set(f *jobFile, cmd *cobra.Command, name string, settings [
 			switch {
 			case v.Text == "-" && slices.Contains(streamed, s.Key):
 				wrong(v.At, errors.New("a job has neither standard input nor standard output; name a file or a folder"))
-			case slices.ContainsFunc(jobCommands[i].arguments, func(k job.Key) bool { return k.Name == s.Key }):
+			case slices.ContainsFunc(arguments, func(k job.Key) bool { return k.Name == s.Key }):
 				if v.Text == "" {
-					wrong(v.At, fmt.Errorf("%s: it is empty", s.Key))
+					wrong(v.At, fmt.Errorf("%s is empty: is a variable not set?", s.Key))
 				}
 				given[s.Key] = append(given[s.Key], v.Text)
 			default:
 				if err := cmd.Flags().Lookup(s.Key).Value.Set(v.Text); err != nil {
-					wrong(v.At, fmt.Errorf("%s %s: %w", s.Key, v.Text, err))
+					wrong(v.At, fmt.Errorf("%s: %w", strings.TrimSpace(s.Key+" "+v.Text), err))
 				}
 			}
 		}
@@ -204,7 +208,7 @@ func (c *runCommand) set(f *jobFile, cmd *cobra.Command, name string, settings [
 		return nil
 	}
 	args := []string{}
-	for _, k := range jobCommands[i].arguments {
+	for _, k := range arguments {
 		args = append(args, given[k.Name]...)
 	}
 	return args
@@ -213,10 +217,31 @@ func (c *runCommand) set(f *jobFile, cmd *cobra.Command, name string, settings [
 // streamed are the keys of which - would be standard input or output.
 var streamed = []string{"sources", "archive", "into", "source-list", "entry-list", "pairs", "password-file"}
 
-// check finds what is wrong about a job as a whole.
+// check finds what is wrong about a job as a whole, and about its options together.
 func (c *runCommand) check(f *jobFile, t *jobRun) {
-	for _, k := range jobCommands[slices.IndexFunc(jobCommands, func(j jobCommand) bool { return j.name == t.Command })].arguments {
-		if k.Name == archiveKey.Name && !slices.ContainsFunc(t.Settings, func(s job.Setting) bool { return s.Key == k.Name }) {
+	at := func(key string) job.Place {
+		for _, s := range t.Settings {
+			if s.Key == key {
+				return s.At
+			}
+		}
+		return t.At
+	}
+	together := option.Check(t.cmd)
+	for _, err := range together {
+		switch err := err.(type) {
+		case *option.Conflict:
+			key, _, _ := strings.Cut(err.A, "=")
+			f.Mistake(at(key), undashed(err.Error()), "")
+		case *option.Need:
+			f.Mistake(at(err.A), undashed(err.Error()), "")
+		}
+	}
+	if together != nil || t.args == nil { // what else is wrong may come of that
+		return
+	}
+	for _, k := range argumentsOf(t.Command) {
+		if k.Name == archiveKey.Name && at(k.Name) == t.At {
 			f.Mistake(t.At, t.Command+" needs "+k.Name, "")
 			return
 		}
@@ -228,23 +253,11 @@ func (c *runCommand) check(f *jobFile, t *jobRun) {
 	if err == nil {
 		return
 	}
-	at, do := t.At, ""
-	key := ""
-	if conflict, ok := errors.AsType[*option.Conflict](err); ok {
-		key, _, _ = strings.Cut(conflict.A, "=")
-	}
-	if need, ok := errors.AsType[*option.Need](err); ok {
-		key = need.A
-	}
-	for _, s := range t.Settings {
-		if s.Key == key {
-			at = s.At
-		}
-	}
+	do := ""
 	if e, ok := errors.AsType[*fault.Error](err); ok && !strings.HasPrefix(e.Do, "see: ") {
 		do = undashed(fault.Wording(say).Advice(e))
 	}
-	f.Mistake(at, undashed(err.Error()), do)
+	f.Mistake(t.At, undashed(err.Error()), do)
 }
 
 var dashed = regexp.MustCompile(`--([a-z])`)

@@ -169,19 +169,20 @@ type Need struct{ A, B string }
 
 func (n *Need) Error() string { return "--" + n.A + " needs --" + n.B }
 
-// Check finds options of a command line that exclude each other: a Conflict, or a Need.
-func Check(cmd *cobra.Command) error {
+// Check finds the options of a command line that exclude each other: each is a Conflict,
+// or a Need.
+func Check(cmd *cobra.Command) (wrong []error) {
 	for i, c := range Conflicts {
 		if given(cmd, c.A) && given(cmd, c.B) {
-			return &Conflicts[i]
+			wrong = append(wrong, &Conflicts[i])
 		}
 	}
 	for i, n := range Needs {
 		if given(cmd, n.A) && cmd.Flags().Lookup(n.B) != nil && !given(cmd, n.B) {
-			return &Needs[i]
+			wrong = append(wrong, &Needs[i])
 		}
 	}
-	return nil
+	return wrong
 }
 
 func given(cmd *cobra.Command, what string) bool {

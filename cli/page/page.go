@@ -77,7 +77,11 @@ func (p *Page) Event(e report.Event) {
 	case *report.Unpacked:
 		p.unpacked(e)
 	case *report.Created:
-		p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took}, before(e.Done), nil)
+		if e.Done {
+			p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive}, before(true), nil)
+			break
+		}
+		p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took}, "", nil)
 		p.created(e)
 	case *report.Converted:
 		p.add(row{Archive: e.Archive, To: e.Result.Archive, Files: e.Result.Files, Bytes: e.Result.Packed, Took: e.Result.Took}, "", e.Err)
@@ -193,13 +197,16 @@ func newFigure(title string, values map[string]int64, text func(int64) string) f
 	f := figure{Title: title}
 	rest := int64(0)
 	for i, name := range names {
+		if values[name] == 0 {
+			break
+		}
 		if i >= mostBars {
 			rest += values[name]
 			continue
 		}
 		f.Bars = append(f.Bars, bar{name, text(values[name]), 100 * float64(values[name]) / float64(max(values[names[0]], 1))})
 	}
-	if more := len(names) - len(f.Bars); more > 0 {
+	if more := len(names) - len(f.Bars); rest > 0 {
 		f.Rest = fmt.Sprintf("and %s others, together %s", show.Number(more), text(rest))
 	}
 	return f
@@ -313,8 +320,8 @@ func (p *Page) charts() (charts []figure) {
 		{"Bytes by archive", byArchive, show.Size},
 		{"The slowest archives", times, func(ms int64) string { return fmt.Sprintf("%.2f s", float64(ms)/1000) }},
 	} {
-		if len(c.values) > 0 {
-			charts = append(charts, newFigure(c.title, c.values, c.text))
+		if f := newFigure(c.title, c.values, c.text); len(f.Bars) > 0 {
+			charts = append(charts, f)
 		}
 	}
 	return charts

@@ -81,7 +81,7 @@ type Options struct {
 
 	Done     func(id string) bool        // whether an archive of all that is in report.Created.ID was made before, and is still there; nil: nobody knows
 	Hash     bool                        // find the SHA-256 of what is packed; see report.Created
-	Made     func(*report.Created) error // called when the archive is there, before sources are removed: with an error they stay; nil: nobody asks
+	Made     func(*report.Created) error // called when the archive is there, also if it was before, and before sources are removed: with an error they stay; nil: nobody asks
 	ReadBack bool                        // read the archive again, and compare it with what was read from the sources
 	Remove   bool                        // the sources, after it was read back
 	DryRun   bool                        // find out what would go in, and write nothing
@@ -158,6 +158,12 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	if o.DryRun || r.Done {
 		for _, it := range c.found {
 			r.Add(it.entry)
+		}
+		if r.Done && o.Remove {
+			r.Kept = "an earlier run made the archive, and they were not compared with it"
+		}
+		if r.Done && !o.DryRun && o.Made != nil {
+			return r, o.Made(r)
 		}
 		return r, nil
 	}

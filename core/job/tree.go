@@ -62,7 +62,7 @@ func (s *source) tree(text []byte) *node {
 		case root == nil:
 			root = b.build(doc.Body)
 		default:
-			s.mistake(placeOf(doc.Body), "", "a job file is one document, and here a second one starts")
+			s.mistake(b.build(doc.Body).at, "", "a job file is one document, and here a second one starts")
 		}
 	}
 	if root == nil {

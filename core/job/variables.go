@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // variables are what a text may have in it as ${name}.
@@ -109,13 +110,13 @@ func (v *variables) fill(n *node, with round) (string, bool) {
 			return b.String(), ok
 		}
 		b.WriteString(rest[:found[0]])
-		text := rest[found[0]:found[1]]
+		text, at := rest[found[0]:found[1]], v.placeIn(n, len(n.text)-len(rest)+found[0])
 		rest = rest[found[1]:]
 		switch {
 		case text == "$$":
 			b.WriteByte('$')
 		case found[2] >= 0:
-			value, known := v.value(text[2:len(text)-1], v.placeIn(n, text), with)
+			value, known := v.value(text[2:len(text)-1], at, with)
 			b.WriteString(value)
 			ok = ok && known
 		default:
@@ -123,7 +124,7 @@ func (v *variables) fill(n *node, with round) (string, bool) {
 			if bare := strings.Trim(text, "${}"); wholeName.MatchString(bare) {
 				do = "the variable is written ${" + bare + "}, and a dollar $$"
 			}
-			v.mistake(v.placeIn(n, text), do, "%q is neither a variable nor a dollar", text)
+			v.mistake(at, do, "%q is neither a variable nor a dollar", text)
 			ok = false
 		}
 	}
@@ -167,16 +168,16 @@ func (v *variables) value(name string, at Place, with round) (string, bool) {
 	return "", false
 }
 
-// placeIn is where in a text something stands, if its line shows it.
-func (v *variables) placeIn(n *node, text string) Place {
+// placeIn is where the byte of a text stands, if its line has it as it is.
+func (v *variables) placeIn(n *node, offset int) Place {
 	at := n.at
 	if at.Line > len(v.lines) {
 		return at
 	}
 	line := []rune(v.lines[at.Line-1])
-	from := min(at.Column-1, len(line))
-	if i := strings.Index(string(line[from:]), text); i >= 0 {
-		at.Column += len([]rune(string(line[from:])[:i]))
+	rest := string(line[min(at.Column-1, len(line)):])
+	if i := strings.Index(rest, n.text); i >= 0 {
+		at.Column += utf8.RuneCountInString(rest[:i] + n.text[:offset])
 	}
 	return at
 }
