@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/hex"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -202,14 +203,19 @@ func shaping(cmd *cobra.Command) map[string]string {
 // verifyDelivered checks what earlier runs delivered.
 func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
 	started := time.Now()
-	earlier, err := receipt.Load(c.against)
+	for _, path := range c.against {
+		if _, err := os.Stat(path); err != nil {
+			return fault.Reading(path, err)
+		}
+		if !receipt.Is(path) {
+			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
+		}
+	}
+	earlier, err := receipt.Load(c.against...)
 	if err != nil {
 		return err
 	}
 	defer earlier.Close()
-	if !receipt.Is(c.against) {
-		return fault.Reading(c.against, fault.New(fault.Unreadable, "there is no such receipt"))
-	}
 	for _, remark := range earlier.Remarks {
 		c.warn(remark)
 	}

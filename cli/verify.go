@@ -27,7 +27,7 @@ type verifyCommand struct {
 	progressOption
 	pageOption
 	workers int
-	against string
+	against []string
 	sums    string
 	hashes  receipt.Sums
 	single  bool // there is one source
@@ -53,7 +53,7 @@ archives in them, http and https addresses, and - for standard input.`,
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set)
 	set.Group("How it runs", func() {
-		set.Text(&c.against, "against")
+		set.Texts(&c.against, "against")
 		set.Text(&c.sums, "sums")
 		c.pageOption.addTo(set)
 		set.Number(&c.workers, "workers", 1)
@@ -66,17 +66,17 @@ archives in them, http and https addresses, and - for standard input.`,
 }
 
 func (c *verifyCommand) check(cmd *cobra.Command, args []string) error {
-	if c.against != "" && (len(args) > 0 || c.sourceOptions.list != "" || c.sums != "") {
+	if c.against != nil && (len(args) > 0 || c.sourceOptions.list != "" || c.sums != "") {
 		return usage(cmd, errors.New("--against is in the place of archives and lists of sums"))
 	}
-	return c.archiveOptions.check(cmd, args, c.against != "")
+	return c.archiveOptions.check(cmd, args, c.against != nil)
 }
 
 func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
 	c.pageOption.begin(cmd, c.streams)
 	defer c.pageOption.finish(&err)
-	if c.against != "" {
+	if c.against != nil {
 		return c.verifyDelivered(cmd)
 	}
 	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)

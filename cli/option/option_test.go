@@ -75,8 +75,8 @@ func TestCheck(t *testing.T) {
 		})
 		cmd.SetArgs(strings.Fields(line))
 		err := cmd.Execute()
-		if err == nil {
-			err = Check(cmd)
+		for _, wrong := range Check(cmd) {
+			err = wrong
 		}
 		if want == "" {
 			require.NoError(t, err, line)

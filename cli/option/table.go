@@ -54,7 +54,7 @@ var Table = []Row{
 	{Name: "report", Placeholder: "FILE.html", Help: "a page about the run", More: "a page about the run, all in one FILE.html: what came of it, failures first, and charts"},
 	{Name: "skip-done", Help: "skip what the receipt says is done", More: "skip archives that the receipt, or one of --done-in, says are done: they are as they were, the options are the same, and what was delivered is still there"},
 	{Name: "done-in", Placeholder: "FILE", Help: "another receipt that says what is done", More: "another receipt, a FILE, that says what is done (repeatable)"},
-	{Name: "against", Placeholder: "RECEIPT", Help: "check what a receipt says was delivered", More: "check the files that a RECEIPT says were delivered, on disk, in the place of archives: missing and altered ones are named"},
+	{Name: "against", Placeholder: "RECEIPT", Help: "check what a receipt says was delivered", More: "check the files that a RECEIPT says were delivered, on disk, in the place of archives: missing and altered ones are named (repeatable)"},
 	{Name: "wait", Placeholder: "TIME", Help: "wait for parts that are still arriving", More: "wait so long, a TIME such as 10m, for parts of sets, and members of series, that are still arriving"},
 	{Name: "name-encoding", Shapes: true, Placeholder: "NAME", Help: "of entry names that do not say theirs",
 		More: "the encoding of entry names that do not say theirs, a NAME such as cp932 or windows-1251; detected when left out"},
