@@ -20,7 +20,9 @@ type extractReport struct {
 	started  time.Time
 	totals   report.Totals
 	failures report.Failures // of archives, and of what becomes of sources
-	archives []unpackedArchive
+	archives []unpackedArchive // the first few
+	roots    []string          // where archives went, in the order of the first
+	went     map[string]int    // how many archives went to each
 	removed  int
 	moved    int
 	kept     []string // sources that were kept, with the reason
@@ -56,9 +58,29 @@ func (r *extractReport) archive(o *report.Unpacked) {
 		r.print(o)
 	}
 	if o.Err == nil && !o.Done {
-		short := unpackedArchive{Unpacked: *o, members: tallyMembers(o)}
-		short.Placed = nil
-		r.archives = append(r.archives, short)
+		r.goneTo(o)
+		if len(r.archives) <= listed {
+			short := unpackedArchive{Unpacked: *o, members: tallyMembers(o)}
+			short.Placed = nil
+			r.archives = append(r.archives, short)
+		}
+	}
+}
+
+// goneTo counts an archive where it went.
+func (r *extractReport) goneTo(o *report.Unpacked) {
+	if o.Entries == o.LeftOut.LeftOut() && o.Entries > 0 || o.Entries == 0 && r.nested {
+		return // nothing was kept, or only archives were inside
+	}
+	root := o.Target
+	if r.layout.Value() != place.Shared {
+		root = filepath.Dir(root)
+	}
+	if r.went == nil {
+		r.went = map[string]int{}
+	}
+	if r.went[root]++; r.went[root] == 1 {
+		r.roots = append(r.roots, root)
 	}
 }
 
@@ -327,30 +349,14 @@ func (r *extractReport) shortName(s *show.Screen, o *report.Unpacked) string {
 
 // linesOfRoots prints where many archives went.
 func (r *extractReport) linesOfRoots(s *show.Screen) {
-	counts := map[string]int{}
-	var roots []string
-	for i := range r.archives {
-		o := &r.archives[i]
-		if o.Entries == o.LeftOut.LeftOut() && o.Entries > 0 || o.Entries == 0 && r.nested {
-			continue // nothing was kept, or only archives were inside
-		}
-		root := o.Target
-		if r.layout.Value() != place.Shared {
-			root = filepath.Dir(root)
-		}
-		if counts[root] == 0 {
-			roots = append(roots, root)
-		}
-		counts[root]++
-	}
 	how := ""
 	if r.layout.Value() != place.Shared {
 		how = ", each in its own folder"
 	}
-	for _, root := range roots[:min(len(roots), listed)] {
-		s.Printf("%s → %s%s\n", show.Count(counts[root], "archive"), s.Name(root), how)
+	for _, root := range r.roots[:min(len(r.roots), listed)] {
+		s.Printf("%s → %s%s\n", show.Count(r.went[root], "archive"), s.Name(root), how)
 	}
-	if more := len(roots) - listed; more > 0 {
+	if more := len(r.roots) - listed; more > 0 {
 		s.Printf("… and %s more; -v lists every path\n", show.Count(more, "folder"))
 	}
 }

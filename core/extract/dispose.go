@@ -43,7 +43,7 @@ func (u *unit) notePartial() {
 	o := u.outcome
 	note := func(n int, what string) {
 		if n > 0 {
-			u.top.partial = append(u.top.partial, fmt.Sprintf("%d %s", n, what))
+			u.top.partly(fmt.Sprintf("%d %s", n, what))
 		}
 	}
 	if o.Err != nil {
@@ -77,7 +77,7 @@ func (r *run) dispose() {
 	synced := map[string]error{}
 	r.moved = map[string]bool{}
 	for _, u := range r.sources {
-		d := &report.Disposal{Source: u.path, DryRun: r.DryRun}
+		d := &report.Disposal{Source: u.source.Path, DryRun: r.DryRun}
 		switch {
 		case unready != nil:
 			d.Kept = "the receipt could not be written"
@@ -85,8 +85,8 @@ func (r *run) dispose() {
 			d.Kept = "not all of it could be unpacked"
 		case !u.taken || u.dropped:
 			d.Kept = "it was not taken"
-		case len(u.partial) > 0 && !r.After.EvenIfPartial:
-			d.Kept = "it was unpacked in part (" + strings.Join(u.partial, ", ") + ")"
+		case len(u.after.partial) > 0 && !r.After.EvenIfPartial:
+			d.Kept = "it was unpacked in part (" + strings.Join(u.after.partial, ", ") + ")"
 		default:
 			r.disposeOf(u, d, synced)
 		}
@@ -98,14 +98,14 @@ func (r *run) dispose() {
 // it is removed: always, or because the same file is there already. Where another
 // of its name is, all of them get a number.
 func (r *run) destinations(u *unit) ([]string, error) {
-	to := make([]string, len(u.files))
+	to := make([]string, len(u.after.files))
 	if r.After.Disposition != Move {
 		return to, nil
 	}
 	for n := 1; ; n++ {
 		free := true
-		for i, f := range u.files {
-			to[i] = absolute(filepath.Join(r.After.folder(f.Path, r.Placement.Today), numberedName(filepath.Base(f.Path), n, len(u.files) > 1)))
+		for i, f := range u.after.files {
+			to[i] = absolute(filepath.Join(r.After.folder(f.Path, r.Placement.Today), numberedName(filepath.Base(f.Path), n, len(u.after.files) > 1)))
 			there, err := blob.Find(to[i])
 			switch {
 			case r.moved[to[i]]:
@@ -159,7 +159,7 @@ func numberedName(name string, n int, part bool) string {
 // is not as it was, or one cannot go.
 func (r *run) disposeOf(u *unit, d *report.Disposal, synced map[string]error) {
 	if !r.DryRun {
-		root := absolute(u.target.Root)
+		root := absolute(u.after.root)
 		if _, done := synced[root]; !done {
 			synced[root] = ignoreMissing(newfile.Sync(root))
 		}
@@ -167,8 +167,8 @@ func (r *run) disposeOf(u *unit, d *report.Disposal, synced map[string]error) {
 			return
 		}
 	}
-	paths := make([]string, len(u.files))
-	for i, f := range u.files {
+	paths := make([]string, len(u.after.files))
+	for i, f := range u.after.files {
 		paths[i] = f.Path
 		now, err := os.Lstat(f.Path)
 		if err == nil && now.Mode()&os.ModeSymlink != 0 {

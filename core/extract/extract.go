@@ -77,9 +77,9 @@ type run struct {
 	long    atomic.Int32 // entries that are being written and are long
 	sources []*unit
 	roots   roots
-	folders map[string][]*unit // own folders of sources
-	dropped int                // sources that are not even tried
-	folder  string             // in which the program runs; empty: it is not known
+	folders map[string]*unit // own folders, each with the first source that has it; nil: nobody asks again
+	dropped int              // sources that are not even tried
+	folder  string           // in which the program runs; empty: it is not known
 	output  func(u *unit) output
 	moved   map[string]bool // where sources were moved to
 	sums    parts.Lists
@@ -157,18 +157,9 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
 		plans: plan.Rules{Selection: o.Selection, Placement: o.Placement, Links: o.Links, Nested: o.Nested, Archives: o.Archives}}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known
-	for _, s := range o.Sources {
-		u := &unit{run: r, path: s.Path, outcome: &report.Unpacked{Archive: s.Path, Source: s, DryRun: o.DryRun}}
-		u.top = u
-		var err error
-		u.target, err = o.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: s.Name()})
-		if err != nil && s.Err == nil {
-			u.outcome.Source.Err = fault.At(s.Path, err)
-		}
-		u.outcome.Target = r.absolute(u.target.Path())
-		u.outcome.Asked, u.outcome.Root = u.outcome.Target, r.absolute(u.target.Root)
-		u.root = r.roots.of(u.target.Root)
-		r.sources = append(r.sources, u)
+	r.sources = make([]*unit, len(o.Sources))
+	for i := range o.Sources {
+		r.sources[i] = r.sourceUnit(&o.Sources[i])
 	}
 	return r
 }
@@ -189,7 +180,7 @@ func (r *run) schedule(sources ...*unit) (dropped int) {
 // beforeHalt are the sources that are taken: where the first failure ends the run, none
 // after one that is known beforehand to fail.
 func (r *run) beforeHalt() []*unit {
-	bad := slices.IndexFunc(r.sources, func(u *unit) bool { return u.outcome.Source.Err != nil })
+	bad := slices.IndexFunc(r.sources, func(u *unit) bool { return u.err != nil })
 	if !r.Halt || bad < 0 {
 		return r.sources
 	}
@@ -206,33 +197,39 @@ func (r *run) refuseSharedFolders() {
 	if r.Placement.Layout != place.Own {
 		return
 	}
-	r.folders = map[string][]*unit{}
+	r.folders = make(map[string]*unit, len(r.sources))
+	elsewhere := false
 	for _, u := range r.sources {
-		r.folders[u.folder()] = append(r.folders[u.folder()], u)
-	}
-	for _, u := range r.sources {
-		same := r.folders[u.folder()]
-		if len(same) < 2 || u.outcome.Source.Err != nil {
+		elsewhere = elsewhere || u.source.Elsewhere()
+		target, _ := r.targetOf(u.source, u.source.Name())
+		folder := r.folderOf(target)
+		first, taken := r.folders[folder]
+		if !taken {
+			r.folders[folder] = u
 			continue
 		}
-		other := same[0]
-		if other == u {
-			other = same[1]
+		for _, one := range []struct{ of, with *unit }{{first, u}, {u, first}} {
+			if one.of.err == nil {
+				one.of.err = fault.At(one.of.source.Path, sharedWith(target, one.with))
+			}
 		}
-		u.outcome.Source.Err = fault.At(u.outcome.Source.Path, u.sharedWith(other))
+	}
+	if !elsewhere { // no name will change any more
+		r.folders = nil
 	}
 }
 
-// folder is the own folder of a source, as file systems compare them.
-func (u *unit) folder() string {
+// folderOf is an own folder as file systems compare them.
+func (r *run) folderOf(t place.Target) string {
+	folder := r.absolute(t.Path())
 	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
-		return strings.ToLower(u.outcome.Target)
+		return strings.ToLower(folder)
 	}
-	return u.outcome.Target
+	return folder
 }
 
-func (u *unit) sharedWith(other *unit) error {
-	return fault.New(fault.Refused, "its folder %s would also be that of %s", u.outcome.Target, other.path).
+func sharedWith(t place.Target, other *unit) error {
+	return fault.New(fault.Refused, "its folder %s would also be that of %s", absolute(t.Path()), other.source.Path).
 		Suggest(fault.NameOrMerge)
 }
 
@@ -241,10 +238,11 @@ func (u *unit) sharedWith(other *unit) error {
 func (r *run) claim(u *unit) error {
 	r.telling.Lock()
 	defer r.telling.Unlock()
-	if same := r.folders[u.folder()]; len(same) > 0 {
-		return u.sharedWith(same[0])
+	folder := r.folderOf(u.target)
+	if first, taken := r.folders[folder]; taken {
+		return sharedWith(u.target, first)
 	}
-	r.folders[u.folder()] = []*unit{u}
+	r.folders[folder] = u
 	return nil
 }
 
@@ -263,9 +261,10 @@ func (r *run) decide() error {
 	done := r.Done
 	r.Done = nil
 	for _, u := range r.sources {
-		if u.outcome.Done = u.isDone(done); !u.outcome.Done {
+		if !u.isDone(done) {
 			break
 		}
+		u.outcome.Done = true
 	}
 	return nil
 }
@@ -273,7 +272,7 @@ func (r *run) decide() error {
 // refuseElsewhere refuses what makes no sense for sources that do not lie on disk.
 func (r *run) refuseElsewhere() error {
 	for _, u := range r.sources {
-		s := &u.outcome.Source
+		s := u.source
 		switch {
 		case !s.Elsewhere():
 		case r.Placement.Into == "" && s.Into == "":

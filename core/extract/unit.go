@@ -17,21 +17,35 @@ import (
 	"widecrate/core/plan"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
+	"widecrate/core/source"
 	"widecrate/core/stage"
 	"widecrate/core/walk"
 )
 
-// unit is one archive on its way; see schedule.Unit.
+// unit is one archive on its way; see schedule.Unit. There may be millions: what is only
+// needed while one is dealt with comes with begin, and goes when it is reported.
 type unit struct {
-	run     *run
-	top     *unit // that of the source; itself, or around it
+	run    *run
+	top    *unit          // that of the source; itself, or around it
+	source *source.Source // the outermost archive
+	root   *openRoot
+	inside *inside // nil for a source
+	err    error   // why a source is not even opened
+	*dealings
+	after *afterwards // of a source that something becomes of; nil: it stays
+
+	taken   bool
+	failed  bool
+	dropped bool
+}
+
+// dealings are what is known of an archive while it is dealt with.
+type dealings struct {
 	target  place.Target
-	root    *openRoot
-	path    string           // of the source
-	outcome *report.Unpacked // until it is reported
+	outcome *report.Unpacked
 	started time.Time
 	budget  *bound.Budget
-	inside  *inside // nil for a source
+	files   []blob.File // of a source
 
 	archive *walk.Archive
 	read    int64 // bytes of one that comes in order that are in the progress
@@ -40,13 +54,52 @@ type unit struct {
 	output  output
 	losing  sync.Mutex
 	sums    map[int][]byte // SHA-256 of what was written, by entry; under losing
+}
 
-	// Of a source, for what becomes of it afterwards:
+// afterwards is what has to be known of a source in the end.
+type afterwards struct {
 	files   []blob.File
+	root    string   // that it went to
 	partial []string // why not all of it was delivered
-	taken   bool
-	failed  bool
-	dropped bool
+}
+
+// partly notes why not all of a source was delivered.
+func (u *unit) partly(why string) {
+	if u.after != nil {
+		u.after.partial = append(u.after.partial, why)
+	}
+}
+
+// sourceUnit is the unit of a source.
+func (r *run) sourceUnit(s *source.Source) *unit {
+	u := &unit{run: r, source: s}
+	u.top = u
+	target, err := r.targetOf(s, s.Name())
+	if u.err = s.Err; err != nil && s.Err == nil {
+		u.err = fault.At(s.Path, err)
+	}
+	u.root = r.roots.of(target.Root)
+	if r.After.Disposition != Keep {
+		u.after = &afterwards{root: target.Root}
+	}
+	return u
+}
+
+func (r *run) targetOf(s *source.Source, name string) (place.Target, error) {
+	return r.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: name})
+}
+
+// begin prepares a source to be dealt with.
+func (u *unit) begin() {
+	if u.dealings != nil {
+		return
+	}
+	target, _ := u.run.targetOf(u.source, u.source.Name()) // the error is that of the unit
+	u.dealings = &dealings{target: target, outcome: &report.Unpacked{Archive: u.source.Path, Source: *u.source, DryRun: u.run.DryRun}}
+	o := u.outcome
+	o.Source.Err = u.err
+	o.Target = u.run.absolute(target.Path())
+	o.Asked, o.Root = o.Target, u.run.absolute(target.Root)
 }
 
 // inside is what is known of an archive inside another.
@@ -85,6 +138,7 @@ type output interface {
 // Open opens the archive, plans what becomes of its entries, and says what is to
 // be done for it.
 func (u *unit) Open(turn func() error) (schedule.Work, error) {
+	u.begin()
 	u.started, u.taken = time.Now(), true
 	if u.doneEarlier() {
 		return schedule.Work{}, nil
@@ -136,9 +190,10 @@ func (u *unit) doneEarlier() bool {
 
 // isDone asks whether a source was done earlier, and if so prepares what is to become of it.
 func (u *unit) isDone(done func(files []blob.File, target string, content bool) (bool, bool)) bool {
-	if u.outcome.Source.Err != nil {
+	if u.err != nil {
 		return false
 	}
+	u.begin()
 	files, err := u.outcome.Source.Files(u.run.ctx)
 	if err != nil || len(files) == 0 { // it will be reported when it is opened
 		return false
@@ -148,11 +203,11 @@ func (u *unit) isDone(done func(files []blob.File, target string, content bool) 
 	if !is {
 		return false
 	}
-	if u.run.After.Disposition != Keep {
-		u.files = files
+	if u.after != nil {
+		u.after.files = files
 	}
 	if !all {
-		u.partial = append(u.partial, "an earlier time")
+		u.partly("an earlier time")
 	}
 	return true
 }
@@ -202,7 +257,7 @@ func (u *unit) rename() (err error) {
 	if s.Address == nil || s.Set != nil || u.archive.Name == s.Name() {
 		return nil
 	}
-	u.target, err = u.run.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: u.archive.Name})
+	u.target, err = u.run.targetOf(s, u.archive.Name)
 	if err != nil {
 		return err
 	}
@@ -291,9 +346,9 @@ func (u *unit) consider() (inner []*inside, err error) {
 func (u *unit) innerUnits(opened []*inside) []schedule.Unit {
 	units := make([]schedule.Unit, len(u.plan.Inner))
 	for n, in := range u.plan.Inner {
-		inner := &unit{run: u.run, top: u.top, target: in.Target, budget: u.budget, root: u.run.roots.of(in.Target.Root),
-			path: u.path, outcome: &report.Unpacked{Archive: u.outcome.Archive + " › " + in.Entry.Path, Source: u.outcome.Source,
-				Target: u.run.absolute(in.Target.Path()), Root: u.run.absolute(in.Target.Root), DryRun: u.run.DryRun}}
+		inner := &unit{run: u.run, top: u.top, source: u.source, root: u.run.roots.of(in.Target.Root), dealings: &dealings{target: in.Target, budget: u.budget,
+			outcome: &report.Unpacked{Archive: u.outcome.Archive + " › " + in.Entry.Path, Source: u.outcome.Source,
+				Target: u.run.absolute(in.Target.Path()), Root: u.run.absolute(in.Target.Root), DryRun: u.run.DryRun}}}
 		if opened != nil {
 			inner.inside = opened[n]
 		} else {
@@ -384,6 +439,9 @@ func (u *unit) Settle(err error) error {
 	if u.inside == nil && !u.outcome.Done {
 		u.outcome.From = u.files
 		u.run.anchor(u.outcome.From)
+		if u.after != nil {
+			u.after.files, u.after.root = u.outcome.From, u.target.Root
+		}
 	}
 	u.outcome.Err = err
 	u.outcome.Took = time.Since(u.started)
@@ -395,24 +453,27 @@ func (u *unit) Settle(err error) error {
 // Report tells of the outcome, which may be large and is let go of afterwards.
 func (u *unit) Report() {
 	u.run.tell(u.outcome)
-	u.outcome = nil
+	u.dealings = nil
 }
 
 // Drop lets go of a unit that is not brought to its end.
 func (u *unit) Drop() {
 	u.top.dropped = true
 	_ = u.close() // nothing of it was committed; what is staged goes with the root
+	u.dealings = nil
 }
 
 // close lets go of the archive, of the one around it, and of the root.
 func (u *unit) close() error {
-	if u.archive != nil {
+	if u.dealings != nil && u.archive != nil {
 		u.archive.Close() // read only: nothing can be lost
 	}
 	if u.inside != nil {
 		u.inside.close()
 	}
-	u.archive, u.entries, u.plan, u.output = nil, nil, nil, nil
+	if u.dealings != nil {
+		u.archive, u.entries, u.plan, u.output = nil, nil, nil, nil
+	}
 	return u.root.letGo()
 }
 

@@ -69,6 +69,9 @@ func (s Source) folder() string {
 
 // inSeries puts the members of each series together, in the place of the first.
 func (f *finder) inSeries() ([]Source, error) {
+	if len(f.series) == 0 {
+		return f.found, nil
+	}
 	type key struct {
 		series            int
 		folder, sub, into string
