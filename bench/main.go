@@ -5,6 +5,7 @@
 // machine that others use too.
 //
 //	go run ./bench [--dir DIR] [--only NAME] [--runs N]
+//	go run ./bench --shares
 package main
 
 import (
@@ -101,7 +102,12 @@ func main() {
 	only := flag.String("only", "", "measure only the figure of this name")
 	flag.StringVar(&b.dir, "dir", memory(), "where the data lies; memory-backed storage gives the steadiest figures")
 	flag.IntVar(&b.runs, "runs", 7, "how many pairs of runs the median is taken of")
+	shares := flag.Bool("shares", false, "measure nothing, but simulate how even the shares of many machines are")
 	flag.Parse()
+	if *shares {
+		simulateShares()
+		return
+	}
 	if err := b.run(*only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)

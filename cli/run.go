@@ -50,8 +50,8 @@ shown before anything is touched. Paths, also those that are printed, are
 relative to the folder of the file. Two runs of one file wait for each other.`,
 		Example: `  widecrate run month.yaml --validate
   widecrate run month.yaml --dry-run
-  widecrate run month.yaml --receipt done.jsonl --report page.html
-  widecrate run month.yaml --only days --set month=2026-05
+  widecrate run month.yaml --report page.html
+  widecrate run month.yaml --only tables --set to=elsewhere
   widecrate run --schema`,
 		Args: func(_ *cobra.Command, args []string) error {
 			switch {

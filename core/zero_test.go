@@ -10,6 +10,7 @@ import (
 	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
+	"widecrate/core/job"
 	"widecrate/core/parts/cut"
 	"widecrate/core/receipt"
 	"widecrate/core/revise"
@@ -51,6 +52,9 @@ func TestZeroValues(t *testing.T) {
 				_, err = c.Address("")
 			}
 			return err
+		}, fault.Usage},
+		"jobs": {func() error {
+			return job.Parse("", []byte("widecrate: 1\nenv: [A]\njobs: [{name: a, x: }]"), &job.Language{}, nil, nil).Err()
 		}, fault.Usage},
 		"new parts": {func() error { _, err := cut.Create("", cut.Options{}); return err }, fault.Usage},
 	} {

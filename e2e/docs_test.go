@@ -2,8 +2,11 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -11,6 +14,8 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	batch "k8s.io/api/batch/v1"
+	"sigs.k8s.io/yaml"
 
 	"widecrate/demo"
 	"widecrate/demo/standin"
@@ -51,7 +56,7 @@ func TestExamples(t *testing.T) {
 	readme, err := os.ReadFile("../README.md")
 	require.NoError(t, err)
 	texts := map[string]string{"README": string(readme)}
-	for _, command := range []string{"", "extract", "inspect", "verify", "compare", "create", "parts", "parts scan", "parts join", "parts split", "edit", "convert", "weigh", "demo", "version"} {
+	for _, command := range []string{"", "extract", "inspect", "verify", "compare", "create", "parts", "parts scan", "parts join", "parts split", "edit", "convert", "weigh", "run", "demo", "version"} {
 		args := append(strings.Fields(command), "--help")
 		stdout, _, code := run(t, ".", args...)
 		require.Equal(t, 0, code)
@@ -124,7 +129,8 @@ func TestJSONIsDocumented(t *testing.T) {
 		{"create", "cut.zip", "bundles", "--part-size", "100k", "--read-back"}, {"convert", "bundles", "--to", "tar", "--into", "new"},
 		{"weigh", "readings", "--try", "zip,zip:zstd@9"}, {"edit", "instruments/suite-docs.tar", "--text", "a=b"}, {"extract", "instruments", "--series", "suite-{n}.tar"}, {"extract", demo.Damaged, "--into", "salvaged", "--salvage"}, {"create", "x.zip", "corrections", "--ext", "zip"},
 		{"extract", "readings", "--into", "landing", "--ext", "csv", "--receipt", "r.jsonl"}, {"extract", "readings", "--into", "landing", "--ext", "csv", "--receipt", "r.jsonl", "--skip-done"},
-		{"verify", "--against", "r.jsonl"}, {"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"}} {
+		{"verify", "--against", "r.jsonl"}, {"extract", "readings", "--into", "landing", "--ext", "csv", "--after", "move=done"},
+		{"run", "month.yaml"}, {"run", "month.yaml"}, {"run", "tidewatch.txt"}} {
 		stdout, _, _ := run(t, dir, append(args, "--as", "json")...)
 		require.NotEmpty(t, stdout)
 		for line := range strings.Lines(stdout) {
@@ -135,4 +141,74 @@ func TestJSONIsDocumented(t *testing.T) {
 			}
 		}
 	}
+}
+
+// fenced are the parts of a text in a language, without their fences.
+func fenced(t *testing.T, file, language string) (parts []string) {
+	text, err := os.ReadFile(filepath.Join("..", "docs", file))
+	require.NoError(t, err)
+	for _, found := range regexp.MustCompile("(?ms)^```"+language+"\n(.*?)^```").FindAllSubmatch(text, -1) {
+		parts = append(parts, string(found[1]))
+	}
+	require.NotEmpty(t, parts)
+	return parts
+}
+
+// The manifest of an Indexed Job is what the engine's own types are, strictly.
+func TestManifest(t *testing.T) {
+	var job batch.Job
+	manifest := fenced(t, "scale.md", "yaml")[0]
+	require.NoError(t, yaml.UnmarshalStrict([]byte(manifest), &job))
+	assert.Equal(t, "Job", job.Kind)
+	require.NotNil(t, job.Spec.CompletionMode)
+	assert.Equal(t, batch.IndexedCompletion, *job.Spec.CompletionMode)
+	assert.Contains(t, job.Spec.Template.Spec.Containers[0].Args[0], fmt.Sprintf("--shard auto/%d ", *job.Spec.Completions))
+}
+
+// The schedules of the documentation: the line of a crontab runs, and the service manager
+// finds nothing wrong with its units.
+func TestSchedule(t *testing.T) {
+	dir := tidewatch(t)
+	tab := fenced(t, "schedule.md", "crontab")[0]
+	_, command, found := strings.Cut(tab, "30 2 * * * ")
+	require.True(t, found)
+	if sh, err := exec.LookPath("sh"); err == nil {
+		bin := t.TempDir()
+		require.NoError(t, os.Symlink(program, filepath.Join(bin, "widecrate")))
+		cmd := exec.Command(sh, "-c", strings.ReplaceAll(command, "/srv/tidewatch", dir))
+		cmd.Env = append(os.Environ(), "PATH="+bin+":/usr/bin:/bin")
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		assert.Empty(t, string(out), "a night without failures sends no mail")
+		assert.FileExists(t, filepath.Join(dir, "month.html"))
+	}
+	analyze, err := exec.LookPath("systemd-analyze")
+	if err != nil {
+		t.Skip("systemd-analyze is not installed")
+	}
+	units := t.TempDir()
+	var paths []string
+	for _, unit := range fenced(t, "schedule.md", "ini") {
+		name, text, found := strings.Cut(strings.TrimPrefix(unit, "# /etc/systemd/system/"), "\n")
+		require.True(t, found)
+		put(t, filepath.Join(units, name), strings.ReplaceAll(text, "/usr/local/bin/widecrate", program))
+		paths = append(paths, filepath.Join(units, name))
+	}
+	require.Len(t, paths, 2)
+	out, err := exec.Command(analyze, append([]string{"verify", "--man=no"}, paths...)...).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.NotContains(t, string(out), units, "nothing is said about ours")
+}
+
+// The job files of the documentation have no mistakes, and what is said of one that has is
+// what is printed.
+func TestJobsGuide(t *testing.T) {
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "month.yaml"), fenced(t, "jobs.md", "yaml")[0])
+	t.Setenv("INBOX", "inbox")
+	_, errs, code := run(t, dir, "run", "month.yaml", "--set", "day=2026-05-01", "--validate")
+	require.Zero(t, code, errs)
+	put(t, filepath.Join(dir, "month.yaml"), "widecrate: 1\n# a\n# b\n# c\n# d\ndefaults:\n  extract: {clash: repalce, no-clutter: true}\njobs: [{name: a, verify: {sources: x}}]\n")
+	_, errs, _ = run(t, dir, "run", "month.yaml")
+	assert.Equal(t, fenced(t, "jobs.md", "text")[0], errs)
 }

@@ -21,6 +21,9 @@ type variables struct {
 }
 
 func newVariables(s *source, set map[string]string, look func(string) (string, bool)) *variables {
+	if look == nil {
+		look = func(string) (string, bool) { return "", false }
+	}
 	return &variables{source: s, set: set, look: look, env: map[string]Place{}, vars: map[string]*node{}, asked: map[string]bool{}, repeat: map[string]bool{}}
 }
 

@@ -155,6 +155,7 @@ func TestPaths(t *testing.T) {
 		{&Placement{}, "{nnn}{ext}", []string{"day", "day/002.png", "day/001.png", "day/sub/002.gz", "001.csv", "day/sub/001"}},
 		{&Placement{Flatten: true}, "{archive}-{parent}-{n}-{stem}", []string{"", "a-day-2-chart10", "a-day-1-chart2", "a-sub-4-x.tar", "a-a-5-top", "a-sub-3-.hidden"}},
 		{&Placement{}, "{modified} {name}", []string{"day", "day/2026-05-02 chart10.png", "day/2026-05-03 chart2.png", "day/sub/2026-05-04 x.tar.gz", "2026-05-05 top.csv", "day/sub/2026-05-06 .hidden"}},
+		{&Placement{Flatten: true}, "{modified:yymmdd}-{name}", []string{"", "260502-chart10.png", "260503-chart2.png", "260504-x.tar.gz", "260505-top.csv", "260506-.hidden"}},
 	} {
 		if c.rename != "" {
 			var err error
@@ -170,7 +171,7 @@ func TestPaths(t *testing.T) {
 			assert.Equal(t, "day/003.png", again[1], "the next archive counts on")
 		}
 	}
-	for _, bad := range []string{"{x}", "{stem", "{}"} {
+	for _, bad := range []string{"{x}", "{stem", "{}", "{today:}", "{today:day}", "{today:MM}", "{name:yyyy}"} {
 		_, err := NewTemplate(bad, placeholders...)
 		assert.ErrorIs(t, err, fault.Usage, bad)
 	}

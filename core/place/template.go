@@ -1,10 +1,13 @@
 package place
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"path"
 	"strings"
 	"time"
+	"unicode"
 
 	"widecrate/core/fault"
 )
@@ -16,6 +19,7 @@ import (
 //	{parent}              the folder above
 //	{n} {nnn}             a counter, of at least as many digits as there are n's
 //	{modified} {today}    dates in UTC, 2026-05-01
+//	{today:yyyy/mm}       the same in another shape of yyyy, yy, mm and dd
 type Template struct {
 	text  string
 	parts []part
@@ -25,6 +29,7 @@ type Template struct {
 type part struct {
 	text, placeholder string
 	digits            int
+	shape             string // of a date, as a layout of package time; empty: the usual one
 }
 
 // Values are what placeholders stand for.
@@ -50,7 +55,16 @@ func NewTemplate(text string, allowed ...string) (*Template, error) {
 			break
 		}
 		name, behind, closed := strings.Cut(after, "}")
+		name, shape, shaped := strings.Cut(name, ":")
 		p := part{placeholder: name}
+		if shaped {
+			layout, err := layoutOf(shape)
+			if err != nil || name != "today" && name != "modified" {
+				return nil, fault.New(fault.Usage, "the template %q has a placeholder {%s:%s} that makes no sense", text, name, shape).
+					Advise("dates have shapes of yyyy, yy, mm and dd: {today:yyyy/mm}")
+			}
+			p.shape = layout
+		}
 		if strings.Trim(name, "n") == "" && name != "" {
 			p.placeholder, p.digits = "n", len(name)
 		}
@@ -67,6 +81,17 @@ func NewTemplate(text string, allowed ...string) (*Template, error) {
 	}
 	return t, nil
 }
+
+// layoutOf is the layout for the shape of a date.
+func layoutOf(shape string) (string, error) {
+	layout := strings.NewReplacer("yyyy", "2006", "yy", "06", "mm", "01", "dd", "02").Replace(shape)
+	if layout == shape || strings.ContainsFunc(layout, unicode.IsLetter) {
+		return "", errors.New("it is no shape of a date")
+	}
+	return layout, nil
+}
+
+func (p *part) date(t time.Time) string { return t.UTC().Format(cmp.Or(p.shape, time.DateOnly)) }
 
 // Counts reports whether the template has a counter.
 func (t *Template) Counts() bool {
@@ -102,9 +127,9 @@ func (t *Template) Expand(v Values) string {
 		case "n":
 			fmt.Fprintf(&b, "%0*d", p.digits, v.Number)
 		case "modified":
-			b.WriteString(v.Modified.UTC().Format(time.DateOnly))
+			b.WriteString(p.date(v.Modified))
 		case "today":
-			b.WriteString(v.Today.UTC().Format(time.DateOnly))
+			b.WriteString(p.date(v.Today))
 		}
 	}
 	return b.String()

@@ -10,16 +10,19 @@ import (
 // together are all sources, and no two have one in common.
 type Shard struct{ Index, Count int }
 
-// Of leaves those of sources that are in the share. Which one a source is in depends on
-// its path below the folder that was named, or its own name or address, and on nothing
-// else: neither on the others nor on where the folder lies.
+// Of leaves those of sources that are in the share.
 func (s Shard) Of(sources []Source) []Source {
-	return slices.DeleteFunc(sources, func(source Source) bool {
-		key := source.Sub + "/" + source.Name()
-		if source.Address != nil {
-			key = source.Path
-		}
-		sum := sha256.Sum256([]byte(key))
-		return binary.BigEndian.Uint64(sum[:])%uint64(s.Count) != uint64(s.Index) //nolint:gosec // neither is negative
-	})
+	return slices.DeleteFunc(sources, func(source Source) bool { return source.Share(s.Count) != s.Index })
+}
+
+// Share is the share, among so many, that a source is in. It depends on the path of the
+// source below the folder that was named, or its own name or address, and on nothing else:
+// neither on the others nor on where the folder lies.
+func (s Source) Share(count int) int {
+	key := s.Sub + "/" + s.Name()
+	if s.Address != nil {
+		key = s.Path
+	}
+	sum := sha256.Sum256([]byte(key))
+	return int(binary.BigEndian.Uint64(sum[:]) % uint64(count)) //nolint:gosec // below count
 }
