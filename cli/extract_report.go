@@ -19,7 +19,7 @@ type extractReport struct {
 	*extractCommand
 	started  time.Time
 	totals   report.Totals
-	failures report.Failures // of archives, and of what becomes of sources
+	failures report.Failures   // of archives, and of what becomes of sources
 	archives []unpackedArchive // the first few
 	roots    []string          // where archives went, in the order of the first
 	went     map[string]int    // how many archives went to each

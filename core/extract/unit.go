@@ -70,38 +70,6 @@ func (u *unit) partly(why string) {
 	}
 }
 
-// sourceUnit is the unit of a source.
-func (r *run) sourceUnit(s *source.Source) *unit {
-	u := &unit{run: r, source: s}
-	u.top = u
-	target, err := r.targetOf(s, s.Name())
-	if u.err = s.Err; err != nil && s.Err == nil {
-		u.err = fault.At(s.Path, err)
-	}
-	u.root = r.roots.of(target.Root)
-	if r.After.Disposition != Keep {
-		u.after = &afterwards{root: target.Root}
-	}
-	return u
-}
-
-func (r *run) targetOf(s *source.Source, name string) (place.Target, error) {
-	return r.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: name})
-}
-
-// begin prepares a source to be dealt with.
-func (u *unit) begin() {
-	if u.dealings != nil {
-		return
-	}
-	target, _ := u.run.targetOf(u.source, u.source.Name()) // the error is that of the unit
-	u.dealings = &dealings{target: target, outcome: &report.Unpacked{Archive: u.source.Path, Source: *u.source, DryRun: u.run.DryRun}}
-	o := u.outcome
-	o.Source.Err = u.err
-	o.Target = u.run.absolute(target.Path())
-	o.Asked, o.Root = o.Target, u.run.absolute(target.Root)
-}
-
 // inside is what is known of an archive inside another.
 type inside struct {
 	plan.Inner
@@ -180,38 +148,6 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	return work, nil
 }
 
-// doneEarlier reports whether a source need not be opened.
-func (u *unit) doneEarlier() bool {
-	if u.run.Done != nil && u.inside == nil {
-		u.outcome.Done = u.isDone(u.run.Done)
-	}
-	return u.outcome.Done
-}
-
-// isDone asks whether a source was done earlier, and if so prepares what is to become of it.
-func (u *unit) isDone(done func(files []blob.File, target string, content bool) (bool, bool)) bool {
-	if u.err != nil {
-		return false
-	}
-	u.begin()
-	files, err := u.outcome.Source.Files(u.run.ctx)
-	if err != nil || len(files) == 0 { // it will be reported when it is opened
-		return false
-	}
-	u.run.anchor(files)
-	is, all := done(files, u.outcome.Asked, u.run.After.Disposition == Remove)
-	if !is {
-		return false
-	}
-	if u.after != nil {
-		u.after.files = files
-	}
-	if !all {
-		u.partly("an earlier time")
-	}
-	return true
-}
-
 func (u *unit) openArchive() (err error) {
 	if u.inside == nil {
 		if !u.run.Reading.Salvage {
@@ -249,23 +185,6 @@ func (u *unit) openArchive() (err error) {
 	}
 	in.close()
 	return err
-}
-
-// rename takes the name in that a server gives, which is known only now.
-func (u *unit) rename() (err error) {
-	s := &u.outcome.Source
-	if s.Address == nil || s.Set != nil || u.archive.Name == s.Name() {
-		return nil
-	}
-	u.target, err = u.run.targetOf(s, u.archive.Name)
-	if err != nil {
-		return err
-	}
-	u.outcome.Target = u.run.absolute(u.target.Path())
-	if u.run.Placement.Layout == place.Own {
-		return u.run.claim(u)
-	}
-	return nil
 }
 
 // spoolDir is where an archive inside another is kept if it is too large for
