@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -168,7 +169,7 @@ func TestBusy(t *testing.T) {
 	require.NoError(t, first.Process.Kill())
 	first.Wait()
 	pack(t, filepath.Join(dir, "suite-2.zip"), "b", "2")
-	go func() { _, _ = said.WriteTo(os.Stderr) }()
+	go func() { _, _ = said.WriteTo(io.Discard) }()
 	require.NoError(t, second.Wait())
 	assert.Equal(t, map[string]string{"suite/": "", "suite/a": "1", "suite/b": "2"}, tree(t, filepath.Join(dir, "out")))
 	assert.NoFileExists(t, lock)
