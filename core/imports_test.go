@@ -32,7 +32,7 @@ var layers = [][]string{
 	{"archive"},
 	{"blob", "codec", "folder"},
 	{"web"},
-	{"codec/inflate", "crypt"},
+	{"codec/inflate", "codec/lzma", "crypt"},
 	{"fault", "schedule", "claim"},
 }
 

@@ -64,13 +64,16 @@ type Method struct {
 	// it does not close dst. It is nil for a method that is only read.
 	Encode func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error)
 
+	// Format is the name of the format of such files, where it is another.
+	Format string
+
 	// Extensions are those of a file that is one such stream, Magic recognises
 	// its first bytes; both are empty for a method that only containers use.
 	Extensions []string
 	Magic      func(head []byte) bool
 }
 
-var methods = []Method{store, deflate, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod}
+var methods = []Method{store, deflate, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod, lzmaFile}
 
 // ByName returns the method with that name.
 func ByName(name string) (Method, bool) {

@@ -11,8 +11,7 @@ import (
 	"hash/crc64"
 	"io"
 	"math"
-
-	"github.com/ulikunitz/xz/lzma"
+	"slices"
 
 	"widecrate/core/fault"
 )
@@ -215,7 +214,8 @@ func readXZIndex(src io.ByteReader, record func(xzRecord) error) (length int64, 
 type xzBlockHeader struct {
 	length       int64 // its own
 	packed, size int64
-	dictionary   byte // as the filter's property (5.3.1) has it
+	dictionary   byte       // as the filter's property (5.3.1) has it
+	filters      []xzFilter // before LZMA2, in the order of packing
 }
 
 const (
@@ -274,14 +274,27 @@ func parseXZBlockHeader(body []byte) (h xzBlockHeader, err error) {
 	if flags&xzHasSize != 0 {
 		h.size = integer()
 	}
-	id, length := integer(), integer()
 	if err != nil || h.packed == 0 {
 		return h, errXZHeader
 	}
-	if flags&xzFilters != 0 || id != filterLZMA2 {
-		return h, fault.New(fault.Damaged, "it was packed with a filter that is not read")
+	for range flags & xzFilters {
+		f := xzFilter{id: integer()}
+		length := integer()
+		if err != nil || length < 0 || length > int64(len(rest.rest)) {
+			return h, errXZHeader
+		}
+		f.props = bytes.Clone(rest.rest[:length])
+		rest.Reset(rest.rest[length:])
+		h.filters = append(h.filters, f)
 	}
-	if h.dictionary, err = in.ReadByte(); err != nil || length != 1 {
+	if id := integer(); err == nil && id != filterLZMA2 {
+		return h, errXZFilter
+	}
+	length := integer()
+	if err == nil {
+		h.dictionary, err = in.ReadByte()
+	}
+	if err != nil || length != 1 {
 		return h, errXZHeader
 	}
 	if len(bytes.Trim(rest.rest, "\x00")) > 0 {
@@ -290,7 +303,30 @@ func parseXZBlockHeader(body []byte) (h xzBlockHeader, err error) {
 	return h, nil
 }
 
+// errXZFilter is the error of a filter that there is not, or not in its place.
+var errXZFilter = fault.New(fault.Damaged, "it was packed with a filter that is not read")
+
 var errXZHeader = errors.New("the header of a block makes no sense")
 
 // memory is the size of the dictionary that is asked for.
-func (h *xzBlockHeader) memory() (int64, error) { return lzma.DecodeDictCap(h.dictionary) }
+func (h *xzBlockHeader) memory() (int64, error) {
+	const most = 40
+	switch {
+	case h.dictionary > most:
+		return 0, errXZHeader
+	case h.dictionary == most:
+		return math.MaxUint32, nil
+	}
+	return int64(2|h.dictionary&1) << (h.dictionary/2 + 11), nil
+}
+
+// unfilter is what reads the data of a block out of its chunks.
+func (h *xzBlockHeader) unfilter(chunks io.Reader) (io.Reader, error) {
+	data := chunks
+	for _, f := range slices.Backward(h.filters) {
+		if data = f.undo(data); data == nil {
+			return nil, errXZFilter
+		}
+	}
+	return data, nil
+}

@@ -2,12 +2,13 @@ package codec
 
 import (
 	"bufio"
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"io"
 	"slices"
 	"sync"
+
+	"widecrate/core/codec/lzma"
 )
 
 // The blocks of a file of xz streams can be decoded in parallel: the footers and
@@ -122,7 +123,7 @@ type parallel struct {
 	err     error
 	done    chan struct{}
 	running sync.WaitGroup
-	idle    sync.Pool // of *lzma2
+	idle    sync.Pool // of *lzma.Reader2
 	closed  sync.Once
 }
 
@@ -144,9 +145,9 @@ func (p *parallel) run(r io.ReaderAt, blocks []xzExtent, o Options) {
 			return
 		}
 		p.running.Go(func() {
-			decoder, ok := p.idle.Get().(*lzma2)
+			decoder, ok := p.idle.Get().(*lzma.Reader2)
 			if !ok {
-				decoder = &lzma2{}
+				decoder = &lzma.Reader2{}
 			}
 			data, err := decodeBlock(r, b, o, decoder)
 			if err == nil {
@@ -157,18 +158,25 @@ func (p *parallel) run(r io.ReaderAt, blocks []xzExtent, o Options) {
 	}
 }
 
-func decodeBlock(r io.ReaderAt, b xzExtent, o Options, decoder *lzma2) ([]byte, error) {
+func decodeBlock(r io.ReaderAt, b xzExtent, o Options, decoder *lzma.Reader2) ([]byte, error) {
 	in := bufio.NewReaderSize(io.NewSectionReader(r, b.start, b.padded()), 64<<10)
 	d, err := newXZBlock(in, b.check, o, decoder)
 	if err != nil {
 		return nil, cutOff(err)
 	}
-	var data bytes.Buffer
-	_, err = data.ReadFrom(io.LimitReader(d, b.size+1)) // the index is a claim, too
-	if err == nil && (int64(data.Len()) != b.size || d.record() != b.xzRecord) {
+	data := make([]byte, b.size)
+	if _, err = io.ReadFull(d, data); err == nil {
+		var behind [1]byte
+		if _, err = io.ReadFull(d, behind[:]); err == io.EOF { // the index is a claim, too
+			err = nil
+		} else if err == nil {
+			err = errXZIndex
+		}
+	}
+	if err == nil && d.record() != b.xzRecord {
 		err = errXZIndex
 	}
-	return data.Bytes(), err
+	return data, cutOff(err)
 }
 
 func (p *parallel) Read(b []byte) (int, error) {

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"hash"
 	"io"
+
+	"widecrate/core/codec/lzma"
 )
 
 // xzReader reads streams (The .xz File Format, section 2) one after the other.
@@ -15,7 +17,7 @@ type xzReader struct {
 	src Source
 	o   Options
 
-	decoder lzma2 // of all blocks
+	decoder lzma.Reader2 // of all blocks
 	check   byte
 	block   *xzBlock // that is being read
 	blocks  int64    // of this stream, so far
@@ -177,7 +179,7 @@ func (in *xzInput) ReadByte() (byte, error) {
 }
 
 // newXZBlock starts to read a block. Its dictionary has to be within the bounds.
-func newXZBlock(src Source, check byte, o Options, decoder *lzma2) (*xzBlock, error) {
+func newXZBlock(src Source, check byte, o Options, decoder *lzma.Reader2) (*xzBlock, error) {
 	header, err := readXZBlockHeader(src)
 	if err != nil {
 		return nil, err
@@ -192,9 +194,10 @@ func newXZBlock(src Source, check byte, o Options, decoder *lzma2) (*xzBlock, er
 	if header.size >= 0 { // no more than that can be referred to
 		memory = min(memory, header.size)
 	}
-	b := &xzBlock{header: header, in: &xzInput{src: src}, data: decoder, check: xzChecks[check], sum: xzChecks[check].new()}
-	decoder.start(b.in, memory)
-	return b, nil
+	b := &xzBlock{header: header, in: &xzInput{src: src}, check: xzChecks[check], sum: xzChecks[check].new()}
+	decoder.Reset(b.in, int(memory))
+	b.data, err = header.unfilter(decoder)
+	return b, err
 }
 
 func (b *xzBlock) Read(p []byte) (int, error) {

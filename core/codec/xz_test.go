@@ -1,10 +1,14 @@
 package codec
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"io"
+	"os"
+	"path/filepath"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -172,5 +176,28 @@ func TestXZIntegers(t *testing.T) {
 	for _, text := range []string{"\x80\x00", "\x80\x80\x80\x80\x80\x80\x80\x80\x80\x01", "\x80"} {
 		_, err := newSummed(bytes.NewReader([]byte(text))).integer()
 		assert.Error(t, err)
+	}
+}
+
+// Blocks with filters, made by the library that the format comes from: the checks of the
+// blocks tell that what is taken back is right. What is no filter is none.
+func TestXZFilters(t *testing.T) {
+	files, err := filepath.Glob("testdata/filters/*.xz")
+	require.NoError(t, err)
+	require.Len(t, files, 8)
+	for _, file := range files {
+		packed, err := os.ReadFile(file)
+		require.NoError(t, err)
+		got, err := unpacked(xzMethod, packed, Options{})
+		require.NoError(t, err, file)
+		assert.Len(t, got, 9001)
+		d, err := xzMethod.Decode(bufio.NewReader(bytes.NewReader(packed)), Options{})
+		require.NoError(t, err)
+		again, err := io.ReadAll(iotest.OneByteReader(d))
+		require.NoError(t, err, file)
+		assert.True(t, bytes.Equal(got, again), file)
+	}
+	for _, f := range []xzFilter{{id: 0x0c}, {id: filterDelta}, {id: filterX86, props: []byte{1}}, {id: filterLZMA2, props: []byte{0}}} {
+		assert.Nil(t, f.undo(bytes.NewReader(nil)))
 	}
 }

@@ -4,6 +4,7 @@ package lone
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -25,12 +26,12 @@ import (
 const head = 64
 
 // short are the extensions that stand for two.
-var short = map[string][]string{codec.Gzip: {".tgz"}, codec.Bzip2: {".tbz2", ".tbz"}, codec.XZ: {".txz"}, codec.Zstd: {".tzst"}, codec.LZ4: {".tlz4"}}
+var short = map[string][]string{codec.Gzip: {".tgz"}, codec.Bzip2: {".tbz2", ".tbz"}, codec.XZ: {".txz"}, codec.Zstd: {".tzst"}, codec.LZ4: {".tlz4"}, codec.LZMAFile: {".tlz"}}
 
 // Formats returns the two formats of a compression method.
 func Formats(m codec.Method) []archive.Format {
 	file := archive.Format{
-		Name:       m.Name,
+		Name:       cmp.Or(m.Format, m.Name),
 		Extensions: m.Extensions,
 		Identify:   func(r io.ReaderAt, _ int64) bool { return identify(r, m) },
 		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
