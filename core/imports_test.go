@@ -32,7 +32,7 @@ var layers = [][]string{
 	{"archive"},
 	{"blob", "codec", "folder"},
 	{"web"},
-	{"codec/inflate", "codec/lzma", "crypt"},
+	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt"},
 	{"fault", "schedule", "claim"},
 }
 

@@ -1,12 +1,13 @@
 package codec
 
 import (
-	stdbzip2 "compress/bzip2"
 	"encoding/binary"
 	"errors"
 	"io"
 
 	"github.com/dsnet/compress/bzip2"
+
+	bunzip "widecrate/core/codec/bzip2"
 )
 
 // Bzip2 is the name of the method; a stream may be several, one after the other.
@@ -29,7 +30,8 @@ var bzip2Method = Method{
 		magic := binary.BigEndian.Uint64(head[2:]) & (1<<48 - 1)
 		return magic == bzip2BlockMagic || magic == bzip2EndMagic
 	},
-	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return io.NopCloser(stdbzip2.NewReader(src)), nil },
+	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return bunzip.NewReader(src), nil },
+	ReadsAhead: true,
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		level := int(max(o.level(), Fast))
 		w := &bzip2Writer{dst: dst, level: level}
