@@ -42,6 +42,17 @@ func (c coder) bit(p *uint16) (coder, uint32) {
 	return c, 1
 }
 
+// flat is bit without a branch, for bits that nobody could foretell.
+func (c coder) flat(p *uint16) (coder, uint32) {
+	v := uint32(*p)
+	bound := (c.span >> probBits) * v
+	less := uint32(int64(uint64(c.code)-uint64(bound)) >> 63) // all ones if the bit is 0
+	c.span = bound&less | (c.span-bound)&^less
+	c.code -= bound &^ less
+	*p = uint16(v - uint32(int32(v-(1<<probBits-31)&less)>>moveBits))
+	return c, less + 1
+}
+
 // even decodes a bit that is 0 as often as 1.
 func (c coder) even() (coder, uint32) {
 	c.span >>= 1
@@ -59,7 +70,7 @@ func (c coder) literal(in []byte, probs *[literalSize]uint16) (coder, uint32) {
 	var bit uint32
 	symbol := uint32(1)
 	for symbol < 0x100 {
-		c, bit = c.refill(in).bit(&probs[symbol])
+		c, bit = c.refill(in).flat(&probs[symbol])
 		symbol = symbol<<1 | bit
 	}
 	return c, symbol
@@ -72,7 +83,7 @@ func (c coder) matched(in []byte, probs *[literalSize]uint16, match uint32) (cod
 	symbol := uint32(1)
 	for offset := uint32(0x100); symbol < 0x100; {
 		match <<= 1
-		c, bit = c.refill(in).bit(&probs[offset+match&offset+symbol])
+		c, bit = c.refill(in).flat(&probs[offset+match&offset+symbol])
 		symbol = symbol<<1 | bit
 		offset &= match ^ (bit - 1)
 	}

@@ -92,13 +92,7 @@ func (d *decoder) room(n int) {
 	d.start, d.pos = 0, keep
 }
 
-// put adds bytes that are not coded.
-func (d *decoder) put(data []byte) {
-	copy(d.window[d.pos:], data)
-	d.pos += len(data)
-}
-
-// next is what comes after a literal, for each state.
+// afterLiteral is the state that comes after one.
 var afterLiteral = [states]uint8{0, 0, 0, 0, 1, 2, 3, 4, 5, 6, 4, 5}
 
 // run decodes symbols until the window is filled up to limit, the input has been used up to
