@@ -3,7 +3,6 @@ package codec
 import (
 	"bytes"
 	"io"
-	"runtime"
 
 	"github.com/ulikunitz/xz/lzma"
 )
@@ -26,7 +25,7 @@ var xzMethod = Method{
 		return io.NopCloser(r), nil
 	},
 	DecodeFile: func(r io.ReaderAt, size int64, o Options) (io.ReadCloser, error) {
-		return decodeBlocks(r, size, o, runtime.GOMAXPROCS(0))
+		return decodeBlocks(r, size, o, xzAhead())
 	},
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		// Only what lies in a block can be referred to, so that a larger

@@ -26,6 +26,7 @@ type xzExtent struct {
 // and largestIndex the bytes of all indexes of a file.
 const (
 	largestParallel = 32 << 20
+	mostAhead       = 8 // at once
 	largestIndex    = 64 << 20
 )
 
@@ -149,25 +150,30 @@ func (p *parallel) run(r io.ReaderAt, blocks []xzExtent, o Options) {
 			if !ok {
 				decoder = &lzma.Reader2{}
 			}
-			data, err := decodeBlock(r, b, o, decoder)
+			in := bufio.NewReaderSize(io.NewSectionReader(r, b.start, b.padded()), 64<<10)
+			header, err := readXZBlockHeader(in)
+			var data []byte
 			if err == nil {
-				p.idle.Put(decoder)
+				data, err = decodeBlock(header, in, b, o, decoder)
 			}
-			result <- decodedBlock{data, err}
+			p.idle.Put(decoder)
+			result <- decodedBlock{data, cutOff(err)}
 		})
 	}
 }
 
-func decodeBlock(r io.ReaderAt, b xzExtent, o Options, decoder *lzma.Reader2) ([]byte, error) {
-	in := bufio.NewReaderSize(io.NewSectionReader(r, b.start, b.padded()), 64<<10)
-	d, err := newXZBlock(in, b.check, o, decoder)
+// decodeBlock decodes what follows the header of a block, which has to be what is said of it.
+func decodeBlock(header xzBlockHeader, in Source, b xzExtent, o Options, decoder *lzma.Reader2) ([]byte, error) {
+	d, err := newXZBlock(header, in, b.check, o, decoder)
 	if err != nil {
 		return nil, cutOff(err)
 	}
 	data := make([]byte, b.size)
-	if _, err = io.ReadFull(d, data); err == nil {
+	n, err := io.ReadFull(d, data)
+	data = data[:n] // what is right of a block that is damaged
+	if err == nil {
 		var behind [1]byte
-		if _, err = io.ReadFull(d, behind[:]); err == io.EOF { // the index is a claim, too
+		if _, err = io.ReadFull(d, behind[:]); err == io.EOF { // sizes are claims
 			err = nil
 		} else if err == nil {
 			err = errXZIndex

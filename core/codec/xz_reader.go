@@ -8,20 +8,28 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"runtime"
+	"sync"
 
 	"widecrate/core/codec/lzma"
 )
 
-// xzReader reads streams (The .xz File Format, section 2) one after the other.
+// xzReader reads streams (The .xz File Format, section 2) one after the other. Blocks whose
+// headers tell their sizes are decoded ahead, several at once.
 type xzReader struct {
 	src Source
 	o   Options
 
-	decoder lzma.Reader2 // of all blocks
-	check   byte
-	block   *xzBlock // that is being read
-	blocks  int64    // of this stream, so far
-	sizes   hash.Hash
+	check  byte
+	blocks int64 // of this stream, so far
+	sizes  hash.Hash
+
+	current []byte              // of a block that was decoded, what was not read
+	ahead   []chan decodedBlock // those that come after it, in their order
+	idle    sync.Pool           // of *lzma.Reader2
+	block   *xzBlock            // that comes after all of those, and is decoded as it is read
+	decoder lzma.Reader2        // of such blocks
+	after   error               // what comes after that; nil: it is not known
 	err     error
 }
 
@@ -38,21 +46,68 @@ func (r *xzReader) begin() (err error) {
 
 func (r *xzReader) Read(p []byte) (n int, err error) {
 	for n == 0 && r.err == nil && len(p) > 0 {
-		if r.block == nil {
-			r.err = cutOffUnlessDone(r.next())
-			continue
+		switch {
+		case len(r.current) > 0:
+			n = copy(p, r.current)
+			r.current = r.current[n:]
+		case r.block == nil && r.after == nil && len(r.ahead) < xzAhead():
+			r.after = r.next()
+		case len(r.ahead) > 0:
+			got := <-r.ahead[0]
+			r.ahead = r.ahead[1:]
+			if r.current = got.data; got.err != nil {
+				r.ahead, r.block, r.after = nil, nil, got.err
+			}
+		case r.block != nil:
+			if n, err = r.block.Read(p); err == io.EOF {
+				err = nil
+				r.note(r.block.record())
+				r.block = nil
+			}
+			r.err = cutOff(err)
+		default:
+			r.err = cutOffUnlessDone(r.after)
 		}
-		if n, err = r.block.Read(p); err == io.EOF {
-			err = nil
-			r.note(r.block.record())
-			r.block = nil
-		}
-		r.err = cutOff(err)
 	}
 	if n > 0 {
 		return n, nil
 	}
 	return 0, r.err
+}
+
+// xzAhead is how many blocks are decoded at once: each takes the memory of what is in it.
+func xzAhead() int { return min(runtime.GOMAXPROCS(0), mostAhead) }
+
+// startBlock begins with the block that comes next.
+func (r *xzReader) startBlock() error {
+	header, err := readXZBlockHeader(r.src)
+	if err != nil {
+		return err
+	}
+	if header.packed < 0 || header.packed > largestParallel || header.size < 0 || header.size > largestParallel {
+		r.block, err = newXZBlock(header, r.src, r.check, r.o, &r.decoder)
+		return err
+	}
+	b := xzExtent{0, xzRecord{header.length + header.packed + xzChecks[r.check].size, header.size}, r.check}
+	var raw bytes.Buffer // it grows with what there is: the sizes are claims
+	if _, err := io.CopyN(&raw, r.src, b.padded()-header.length); err != nil {
+		return err
+	}
+	r.note(b.xzRecord)
+	result := make(chan decodedBlock, 1)
+	r.ahead = append(r.ahead, result)
+	go func() {
+		decoder, ok := r.idle.Get().(*lzma.Reader2)
+		if !ok {
+			decoder = &lzma.Reader2{}
+		}
+		var src Bytes
+		src.Reset(raw.Bytes())
+		data, err := decodeBlock(header, &src, b, r.o, decoder)
+		r.idle.Put(decoder)
+		result <- decodedBlock{data, err}
+	}()
+	return nil
 }
 
 // errDone stands for an end that is where it should be.
@@ -73,8 +128,7 @@ func (r *xzReader) next() error {
 		return err
 	}
 	if first[0] != 0 {
-		r.block, err = newXZBlock(r.src, r.check, r.o, &r.decoder)
-		return err
+		return r.startBlock()
 	}
 	if _, err := r.src.ReadByte(); err != nil {
 		return err
@@ -178,12 +232,9 @@ func (in *xzInput) ReadByte() (byte, error) {
 	return c, err
 }
 
-// newXZBlock starts to read a block. Its dictionary has to be within the bounds.
-func newXZBlock(src Source, check byte, o Options, decoder *lzma.Reader2) (*xzBlock, error) {
-	header, err := readXZBlockHeader(src)
-	if err != nil {
-		return nil, err
-	}
+// newXZBlock starts to read what follows the header of a block. Its dictionary has to be within
+// the bounds.
+func newXZBlock(header xzBlockHeader, src Source, check byte, o Options, decoder *lzma.Reader2) (*xzBlock, error) {
 	memory, err := header.memory()
 	if err != nil {
 		return nil, err

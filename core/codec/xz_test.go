@@ -201,3 +201,35 @@ func TestXZFilters(t *testing.T) {
 		assert.Nil(t, f.undo(bytes.NewReader(nil)))
 	}
 }
+
+// What comes before damage is read, and nothing that is not there, however blocks are decoded.
+func TestXZDamage(t *testing.T) {
+	data := sample(5 << 20)
+	o := At(Fast) // blocks of 1 MiB
+	var b bytes.Buffer
+	w, err := xzMethod.Encode(&b, o)
+	require.NoError(t, err)
+	_, err = w.Write(data)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	for _, cut := range []bool{false, true} {
+		packed := bytes.Clone(b.Bytes())
+		if at := len(packed) / 2; cut {
+			packed = packed[:at]
+		} else {
+			packed[at] ^= 1
+		}
+		got, err := unpacked(xzMethod, packed, Options{})
+		require.Error(t, err)
+		assert.True(t, bytes.HasPrefix(data, got))
+		assert.Greater(t, len(got), 2<<20-1, "two blocks are whole")
+		if d, err := xzMethod.DecodeFile(bytes.NewReader(packed), int64(len(packed)), Options{}); !cut {
+			require.NoError(t, err)
+			got, err = io.ReadAll(d)
+			require.Error(t, err)
+			assert.True(t, bytes.HasPrefix(data, got))
+			assert.Greater(t, len(got), 2<<20-1)
+			require.NoError(t, d.Close())
+		}
+	}
+}
