@@ -38,7 +38,7 @@ func decodeLZMA(src Source, o Options, properties byte, dictionary uint32, size 
 	if err := o.check(int64(dictionary)); err != nil {
 		return nil, err
 	}
-	r, err := lzma.NewReader(src, p, int(dictionary), size)
+	r, err := lzma.NewReader(src, p, int64(dictionary), size)
 	return io.NopCloser(r), err
 }
 

@@ -246,7 +246,7 @@ func newXZBlock(header xzBlockHeader, src Source, check byte, o Options, decoder
 		memory = min(memory, header.size)
 	}
 	b := &xzBlock{header: header, in: &xzInput{src: src}, check: xzChecks[check], sum: xzChecks[check].new()}
-	decoder.Reset(b.in, int(memory))
+	decoder.Reset(b.in, memory)
 	b.data, err = header.unfilter(decoder)
 	return b, err
 }

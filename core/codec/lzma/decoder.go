@@ -134,7 +134,7 @@ func (d *decoder) run(in []byte, end, limit int) error {
 			if state < firstMatched {
 				c, symbol = c.literal(in, probs)
 			} else {
-				if int(rep0) >= pos-d.start {
+				if rep0 >= uint32(min(pos-d.start, d.dictionary)) {
 					err = ErrCorrupt
 					break
 				}
@@ -153,7 +153,7 @@ func (d *decoder) run(in []byte, end, limit int) error {
 			l = &m.rep
 			if c, bit = c.refill(in).bit(&m.isRep0[state]); bit == 0 {
 				if c, bit = c.refill(in).bit(&m.isRep0Long[state<<4|place]); bit == 0 {
-					if int(rep0) >= pos-d.start || int(rep0) >= d.dictionary {
+					if rep0 >= uint32(min(pos-d.start, d.dictionary)) {
 						err = ErrCorrupt
 						break
 					}
@@ -206,7 +206,7 @@ func (d *decoder) run(in []byte, end, limit int) error {
 		} else {
 			state = 8 + state/firstMatched*3
 		}
-		if int(rep0) >= pos-d.start || int(rep0) >= d.dictionary {
+		if rep0 >= uint32(min(pos-d.start, d.dictionary)) {
 			err = ErrCorrupt
 			break
 		}

@@ -50,7 +50,7 @@ func pack2(t testing.TB, data []byte, p library.Properties, dictionary int) []by
 	return b.Bytes()
 }
 
-func read2(packed []byte, dictionary int) ([]byte, error) {
+func read2(packed []byte, dictionary int64) ([]byte, error) {
 	var r Reader2
 	r.Reset(iotest.OneByteReader(bytes.NewReader(packed)), dictionary)
 	return io.ReadAll(&r)
@@ -116,11 +116,11 @@ func TestReader(t *testing.T) {
 
 // agrees makes sure that a stream comes to the same as with the library: what that refuses is
 // refused, and what it takes is taken, with the same data.
-func agrees(t *testing.T, packed []byte, dictionary int) {
+func agrees(t *testing.T, packed []byte, dictionary int64) {
 	t.Helper()
 	got, err := read2(packed, dictionary)
 	var want []byte
-	r, wrong := library.Reader2Config{DictCap: dictionary}.NewReader2(bytes.NewReader(packed))
+	r, wrong := library.Reader2Config{DictCap: int(dictionary)}.NewReader2(bytes.NewReader(packed))
 	if wrong == nil {
 		want, wrong = io.ReadAll(r)
 	}

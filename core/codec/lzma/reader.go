@@ -2,6 +2,7 @@ package lzma
 
 import (
 	"io"
+	"math"
 )
 
 // A Source is what a Reader reads from, and takes no byte more than its stream has.
@@ -22,9 +23,9 @@ type Reader struct {
 
 // NewReader starts a stream: five bytes of a range coder, and symbols. size is what it holds,
 // or -1 where an end mark tells; with a size there may be one all the same.
-func NewReader(src Source, p Properties, dictionary int, size int64) (*Reader, error) {
+func NewReader(src Source, p Properties, dictionary, size int64) (*Reader, error) {
 	r := &Reader{src: src, left: size, in: make([]byte, atOnce+slackIn)}
-	r.Properties, r.dictionary = p, max(dictionary, leastDictionary)
+	r.Properties, r.dictionary = p, int(min(max(dictionary, leastDictionary), mostDictionary))
 	r.resetState()
 	head, err := src.Peek(5)
 	if len(head) < 5 {
@@ -39,9 +40,10 @@ func NewReader(src Source, p Properties, dictionary int, size int64) (*Reader, e
 
 const (
 	leastDictionary = 1 << 12
-	atOnce          = 4 << 10  // bytes of input
-	perRun          = 64 << 10 // bytes of output, at most
-	longestSymbol   = 20       // bytes that one can take
+	mostDictionary  = math.MaxInt / 4 // with room for what else is in the window
+	atOnce          = 4 << 10         // bytes of input
+	perRun          = 64 << 10        // bytes of output, at most
+	longestSymbol   = 20              // bytes that one can take
 )
 
 func cutOff(err error) error {

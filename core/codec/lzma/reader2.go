@@ -19,9 +19,9 @@ type Reader2 struct {
 
 // Reset goes on with another stream, whose matches reach as far back as the dictionary is
 // large.
-func (r *Reader2) Reset(src io.Reader, dictionary int) {
+func (r *Reader2) Reset(src io.Reader, dictionary int64) {
 	r.src, r.needDict, r.needState, r.err = src, true, true, nil
-	r.dictionary = dictionary
+	r.dictionary = int(min(dictionary, mostDictionary))
 	r.pos, r.start, r.taken = 0, 0, 0
 }
 
