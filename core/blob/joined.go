@@ -112,6 +112,38 @@ func (j *Joined) ReadFile(i int, p []byte, at int64) (int, error) {
 	return n, fault.Reading(j.files[i].Path, err)
 }
 
+// CopyFile writes n bytes of one of the files on disk, from at on, to another file on disk: by
+// the file system's own way of copying, where there is one. It reports false, and has done
+// nothing, for a file that lies elsewhere.
+func (j *Joined) CopyFile(i int, to *os.File, at, n int64) (bool, error) {
+	if j.files[i].Open != nil {
+		return false, nil
+	}
+	f, err := os.Open(j.files[i].Path)
+	if err != nil {
+		return true, fault.Reading(j.files[i].Path, err)
+	}
+	defer f.Close()
+	if _, err := f.Seek(at, io.SeekStart); err != nil {
+		return true, fault.Reading(j.files[i].Path, err)
+	}
+	copied, err := io.CopyN(to, f, n)
+	if j.Read != nil {
+		j.Read.Add(copied)
+	}
+	now, failed := f.Stat()
+	if failed == nil {
+		failed = j.changed(i, now)
+	}
+	switch {
+	case failed != nil:
+		return true, fault.Reading(j.files[i].Path, failed)
+	case err == io.EOF:
+		return true, fault.Reading(j.files[i].Path, io.ErrUnexpectedEOF)
+	}
+	return true, fault.Writing(to.Name(), err)
+}
+
 // Foresee is that of Foreseer.
 func (j *Joined) Foresee(ranges []Range) {
 	for i, f := range j.files {
