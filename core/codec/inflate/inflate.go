@@ -333,15 +333,15 @@ func (d *Decoder) readLengths(lengths []byte) error {
 		if e&kindMask == kindNone {
 			return corrupt("a code length that there is not")
 		}
+		if i == 0 && e&kindMask == kindAgain {
+			return corrupt("a code length repeats nothing")
+		}
 		repeats, err := d.value(e)
 		if err != nil {
 			return err
 		}
 		value := byte(0)
 		if e&kindMask == kindAgain {
-			if i == 0 {
-				return corrupt("a code length repeats nothing")
-			}
 			value = lengths[i-1]
 		}
 		if i+repeats > len(lengths) {

@@ -90,33 +90,11 @@ func (c coder) matched(in []byte, probs *[literalSize]uint16, match uint32) (cod
 	return c, symbol
 }
 
-// tree8 decodes three bits, the highest first, after a leading 1.
-func (c coder) tree8(in []byte, probs *[8]uint16) (coder, uint32) {
+// tree decodes as many bits as the models are for, the highest first, after a leading 1.
+func (c coder) tree(in []byte, probs []uint16) (coder, uint32) {
 	var bit uint32
 	symbol := uint32(1)
-	for symbol < 8 {
-		c, bit = c.refill(in).bit(&probs[symbol])
-		symbol = symbol<<1 | bit
-	}
-	return c, symbol
-}
-
-// tree64 does it with six.
-func (c coder) tree64(in []byte, probs *[64]uint16) (coder, uint32) {
-	var bit uint32
-	symbol := uint32(1)
-	for symbol < 64 {
-		c, bit = c.refill(in).bit(&probs[symbol])
-		symbol = symbol<<1 | bit
-	}
-	return c, symbol
-}
-
-// tree256 does it with eight.
-func (c coder) tree256(in []byte, probs *[256]uint16) (coder, uint32) {
-	var bit uint32
-	symbol := uint32(1)
-	for symbol < 256 {
+	for int(symbol) < len(probs) {
 		c, bit = c.refill(in).bit(&probs[symbol])
 		symbol = symbol<<1 | bit
 	}

@@ -172,18 +172,18 @@ func (d *decoder) run(in []byte, end, limit int) error {
 		}
 		var length uint32
 		if c, bit = c.refill(in).bit(&l.choice); bit == 0 {
-			c, length = c.tree8(in, &l.low[place])
+			c, length = c.tree(in, l.low[place][:])
 			length -= lowLengths - leastMatch
 		} else if c, bit = c.refill(in).bit(&l.choice2); bit == 0 {
-			c, length = c.tree8(in, &l.mid[place])
+			c, length = c.tree(in, l.mid[place][:])
 			length += leastMatch
 		} else {
-			c, length = c.tree256(in, &l.high)
+			c, length = c.tree(in, l.high[:])
 			length -= highLengths - lowLengths - midLengths - leastMatch
 		}
 		if l == &m.match {
 			var slot, low uint32
-			c, slot = c.tree64(in, &m.slot[min(length-leastMatch, lengthKinds-1)])
+			c, slot = c.tree(in, m.slot[min(length-leastMatch, lengthKinds-1)][:])
 			slot -= slots
 			rep0 = slot
 			if slot >= firstDirect {
