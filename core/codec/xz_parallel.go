@@ -26,7 +26,8 @@ type xzExtent struct {
 // and largestIndex the bytes of all indexes of a file.
 const (
 	largestParallel = 32 << 20
-	mostAhead       = 8 // at once
+	mostAhead       = 8         // at once
+	mostHeld        = 128 << 20 // bytes of blocks that come in order, after which no more are begun
 	largestIndex    = 64 << 20
 )
 
@@ -130,6 +131,7 @@ type parallel struct {
 
 type decodedBlock struct {
 	data []byte
+	held int64 // of the block, where that is counted
 	err  error
 }
 
@@ -157,7 +159,7 @@ func (p *parallel) run(r io.ReaderAt, blocks []xzExtent, o Options) {
 				data, err = decodeBlock(header, in, b, o, decoder)
 			}
 			p.idle.Put(decoder)
-			result <- decodedBlock{data, cutOff(err)}
+			result <- decodedBlock{data, 0, cutOff(err)}
 		})
 	}
 }

@@ -26,6 +26,7 @@ type xzReader struct {
 
 	current []byte              // of a block that was decoded, what was not read
 	ahead   []chan decodedBlock // those that come after it, in their order
+	held    int64               // bytes of those, decoded and packed
 	idle    sync.Pool           // of *lzma.Reader2
 	block   *xzBlock            // that comes after all of those, and is decoded as it is read
 	decoder lzma.Reader2        // of such blocks
@@ -50,11 +51,12 @@ func (r *xzReader) Read(p []byte) (n int, err error) {
 		case len(r.current) > 0:
 			n = copy(p, r.current)
 			r.current = r.current[n:]
-		case r.block == nil && r.after == nil && len(r.ahead) < xzAhead():
+		case r.block == nil && r.after == nil && len(r.ahead) < xzAhead() && r.held < mostHeld:
 			r.after = r.next()
 		case len(r.ahead) > 0:
 			got := <-r.ahead[0]
 			r.ahead = r.ahead[1:]
+			r.held -= got.held
 			if r.current = got.data; got.err != nil {
 				r.ahead, r.block, r.after = nil, nil, got.err
 			}
@@ -94,6 +96,8 @@ func (r *xzReader) startBlock() error {
 		return err
 	}
 	r.note(b.xzRecord)
+	held := header.size + int64(raw.Len())
+	r.held += held
 	result := make(chan decodedBlock, 1)
 	r.ahead = append(r.ahead, result)
 	go func() {
@@ -105,7 +109,7 @@ func (r *xzReader) startBlock() error {
 		src.Reset(raw.Bytes())
 		data, err := decodeBlock(header, &src, b, r.o, decoder)
 		r.idle.Put(decoder)
-		result <- decodedBlock{data, err}
+		result <- decodedBlock{data, held, err}
 	}()
 	return nil
 }
