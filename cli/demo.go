@@ -37,7 +37,7 @@ var example = []step{
 		[]string{"extract", "readings", "--into", "pictures", "--layout", "shared", "--flatten", "--ext", "png", "--rename", "chart-{nnn}{ext}"}, 0},
 	{"Names with spaces and brackets are literal. What would happen?",
 		[]string{"extract", "corrections/osk bay [v1].zip", "--into", "landing", "--dry-run"}, 0},
-	{"Two archives hold the same file name: nothing is overwritten unless told so.",
+	{"Two archives hold the same file name: nothing is overwritten unless it is asked for.",
 		[]string{"extract", "corrections", "--into", "merged", "--layout", "shared"}, 3},
 	{"Keep both.", []string{"extract", "corrections", "--into", "merged", "--layout", "shared", "--clash", "number", "-v"}, 0},
 	{"A survey comes in parts, and one set lacks one. What is there?", []string{"parts", "scan", "survey"}, 4},

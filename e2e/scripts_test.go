@@ -248,7 +248,7 @@ func TestMissingSourceIsALine(t *testing.T) {
 	}
 }
 
-// A destination that stands where sources do is told before anything is written.
+// A destination that stands where sources do is reported before anything is written.
 func TestForgottenInto(t *testing.T) {
 	dir := sample(t)
 	put(t, filepath.Join(dir, "landing/notes.txt"), "mine")

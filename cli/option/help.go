@@ -19,7 +19,7 @@ func Help(cmd *cobra.Command) string {
 	return help(cmd, func(name string, f *pflag.Flag) string {
 		text := f.Usage
 		if d := f.DefValue; d != "" && d != "false" && d != "0" {
-			text += " (left out: " + d + ")"
+			text += " (default: " + d + ")"
 		}
 		text = wordwrap.WrapString(text, helpWidth-uint(len(indent)))
 		return name + "\n" + indent + strings.ReplaceAll(text, "\n", "\n"+indent)

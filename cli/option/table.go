@@ -123,7 +123,7 @@ var Table = []Row{
 	{Name: "format", Shapes: true, Placeholder: "NAME", Help: "the format: zip, tar.zst", More: "the format, a NAME such as zip or tar.zst; by the extension when left out"},
 	{Name: "to", Placeholder: "FORMAT", Help: "their format: zip, tar.zst", More: "their FORMAT, such as zip or tar.zst"},
 	{Name: "method", Shapes: true, Placeholder: "NAME", Help: "how the entries of a ZIP are compressed",
-		More: "how the entries of a ZIP are compressed, a NAME: deflate, store, bzip2, zstd or xz (left out: deflate)"},
+		More: "how the entries of a ZIP are compressed, a NAME: deflate, store, bzip2, zstd or xz (default: deflate)"},
 	{Name: "level", Shapes: true, Help: "how hard it tries", More: "how hard it tries: 0 to 9, or fast, normal, best",
 		For: map[string]As{"convert": {More: "how hard it tries: 0 to 9, or fast, normal, best; all entries are then packed anew"}}},
 	{Name: "encrypt", Shapes: true, Help: "lock the files with AES-256 (ZIP only)",

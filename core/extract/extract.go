@@ -123,12 +123,12 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 func Stream(ctx context.Context, o Options, w io.Writer, sink report.Sink) error {
 	o.DryRun = true // nothing goes to a disk
 	to := receiver{w: w}
-	told := false
+	reported := false
 	r := newRun(ctx, o, func(e report.Event) {
-		if !told && sink != nil {
+		if !reported && sink != nil {
 			sink(e)
 		}
-		told = to.err != nil // a receiver that is gone is reported once
+		reported = to.err != nil // a receiver that is gone is reported once
 	})
 	r.output = func(u *unit) output { return &streamed{unit: u, to: &to} }
 	for _, u := range r.sources {

@@ -26,7 +26,7 @@ type Options struct {
 	Sources   []source.Source
 	Reading   archive.Options
 	Whole     bool // all that the selection keeps will be read, and nothing is opened where it lies
-	Sums      bool // hold sets against the lists of sums beside them, which reads them whole
+	Sums      bool // check sets against the lists of sums beside them, which reads them whole
 	Selection *choose.Selection
 	Nested    int      // how deep archives inside archives are opened; 0: not
 	Archives  []string // inside an archive, what matches one is an archive too

@@ -1,6 +1,6 @@
 // Package job reads job files: what is to be done again and again, written down once.
 // It knows how such a file is built, its variables and repetitions, and finds all of
-// its mistakes at once; which commands there are, and what they can be told, it learns
+// its mistakes at once; which commands there are, and which options they have, it learns
 // from the program. It runs nothing. docs/jobs.md describes the file.
 package job
 
@@ -18,7 +18,7 @@ type Command struct {
 	Refused map[string]string // other options, and why a job file cannot have them
 }
 
-// A Key is something that a command, or a run, can be told.
+// A Key is an argument or option of a command, or of a run.
 type Key struct {
 	Name  string
 	Help  string // one line
@@ -52,7 +52,7 @@ type File struct {
 	source *source
 }
 
-// Defaults are what all jobs with a command are told unless they say something else.
+// Defaults are the settings of all jobs with a command that do not have their own.
 type Defaults struct {
 	Command  string
 	Settings []Setting

@@ -40,7 +40,7 @@ func (l *Language) Schema() ([]byte, error) {
 		varsKey: object{"description": "variables, used as ${name}", "type": "object", "propertyNames": variable,
 			"additionalProperties": text},
 		envKey:      object{"description": "variables of the environment that are used", "type": "array", "items": object{"type": "string", "pattern": wholeName.String()}},
-		defaultsKey: object{"description": "what all jobs with a command are told unless they say something else", "type": "object", "additionalProperties": false, "properties": defaults},
+		defaultsKey: object{"description": "the options of all jobs with a command that do not set them", "type": "object", "additionalProperties": false, "properties": defaults},
 		jobsKey: object{"type": "array", "minItems": 1, "items": object{"type": "object", "additionalProperties": false, "required": []string{nameKey},
 			"properties": job, "oneOf": one}},
 	}

@@ -145,7 +145,7 @@ func (l *Lists) Of(s *Set) (Sums, error) {
 	return all, nil
 }
 
-// Check holds a set against the lists beside its parts, and says how many sums were
+// Check compares a set with the lists beside its parts, and says how many sums were
 // checked; see Set.CheckSums.
 func (l *Lists) Check(ctx context.Context, s *Set) (checked int, err error) {
 	sums, err := l.Of(s)

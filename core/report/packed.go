@@ -153,7 +153,7 @@ func absolute(path string) string {
 // Set is a set in parts that was found, with what is wrong with it.
 type Set struct {
 	*parts.Set
-	Summed int // parts, or the whole, that were held against a list of sums
+	Summed int // parts, or the whole, that were checked against a list of sums
 	Err    error
 }
 

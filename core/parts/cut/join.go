@@ -102,7 +102,7 @@ func (s joining) joinCut(ctx context.Context, r *blob.Joined, out *os.File, sums
 // copySize is how much is copied at a time.
 const copySize = 64 << 20
 
-// summing reads all parts, writes them to out, and holds each against the list. It
+// summing reads all parts, writes them to out, and checks each against the list. It
 // returns the sum of the whole, if that is in the list.
 func (s joining) summing(ctx context.Context, r *blob.Joined, out *os.File, sums parts.Sums, j *Joined) (whole hash.Hash, err error) {
 	if _, known := sums[s.Name]; known {

@@ -1,0 +1,53 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/option"
+	"widecrate/core/create"
+)
+
+// givenOptions are entries that are named one by one.
+type givenOptions struct {
+	puts, texts []string
+	stdinAs     string
+}
+
+func (o *givenOptions) addTo(set *option.Set) {
+	set.Texts(&o.puts, "put")
+	set.Texts(&o.texts, "text")
+	set.Text(&o.stdinAs, "stdin-as")
+}
+
+func (o *givenOptions) count() int {
+	n := len(o.puts) + len(o.texts)
+	if o.stdinAs != "" {
+		n++
+	}
+	return n
+}
+
+// give adds them to what is to be packed.
+func (o *givenOptions) give(cmd *cobra.Command, to *create.Options) error {
+	for _, put := range o.puts {
+		at := strings.LastIndex(put, "=")
+		if at < 1 {
+			return usage(cmd, fmt.Errorf("--put %q is not FILE=PATH", put))
+		}
+		to.Puts = append(to.Puts, create.Put{File: put[:at], Path: put[at+1:]})
+	}
+	for _, text := range o.texts {
+		path, content, found := strings.Cut(text, "=")
+		if !found {
+			return usage(cmd, fmt.Errorf("--text %q is not PATH=TEXT", text))
+		}
+		to.Texts = append(to.Texts, create.Text{Path: path, Text: content})
+	}
+	if o.stdinAs != "" {
+		to.Streams = []create.Stream{{Path: o.stdinAs, Data: cmd.InOrStdin()}}
+	}
+	return nil
+}
