@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"sync/atomic"
 
 	"widecrate/core/fault"
 )
@@ -84,12 +85,43 @@ func Open(path string) (Blob, error) {
 		f.Close()
 		return nil, fault.Reading("", err)
 	}
-	return &file{f, File{Path: path, Info: info}}, nil
+	return &file{File: f, identity: File{Path: path, Info: info}}, nil
 }
 
 type file struct {
 	*os.File
 	identity File
+	ahead    atomic.Pointer[piece]
+}
+
+// piece is what was read ahead.
+type piece struct {
+	from int64
+	data []byte
+}
+
+// Foresee reads many small ranges that lie close together at once.
+func (f *file) Foresee(ranges []Range) {
+	const few, most = 4, 512 << 10
+	hull, wanted := ranges[0], int64(0)
+	for _, r := range ranges {
+		hull.From, hull.To = min(hull.From, r.From), max(hull.To, r.To)
+		wanted += r.To - r.From
+	}
+	size := min(hull.To, f.Size()) - hull.From
+	if len(ranges) < few || size <= 0 || size > most || wanted < size/2 {
+		return
+	}
+	data := make([]byte, size)
+	n, _ := f.File.ReadAt(data, hull.From) // what is missing is read, and fails, when it is needed
+	f.ahead.Store(&piece{hull.From, data[:n]})
+}
+
+func (f *file) ReadAt(p []byte, at int64) (int, error) {
+	if a := f.ahead.Load(); a != nil && at >= a.from && at-a.from <= int64(len(a.data)-len(p)) {
+		return copy(p, a.data[at-a.from:]), nil
+	}
+	return f.File.ReadAt(p, at)
 }
 
 func (f *file) Size() int64   { return f.identity.Size() }

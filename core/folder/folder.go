@@ -50,10 +50,20 @@ func (f *Folder) Names() ([]string, error) {
 // A File is a new file that is being written.
 type File interface {
 	Write(p []byte) (int, error)
-	Close() error
 	// Hole makes the file longer by n bytes that are zeros, and continues after
 	// them.
 	Hole(n int64) error
-	// SetTime sets the time of the file; it may have to be closed before.
-	SetTime(t time.Time) error
+	// Finish ends the writing and sets the time of the file, unless that is zero.
+	Finish(modified time.Time) error
+}
+
+// An Unnamed is a file that has no name yet. It goes when it is closed without one.
+type Unnamed interface {
+	File
+	// NameIn gives the finished file a name in a folder. One that is taken is an
+	// error that is fs.ErrExist.
+	NameIn(to Handle, name string) error
+	// Stat tells the size and time of the finished file.
+	Stat() (size int64, modified time.Time, err error)
+	Close() error
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strconv"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -38,8 +39,15 @@ func (h Handle) Make(name string, perm fs.FileMode) (File, error) {
 		if err != nil {
 			return nil, &fs.PathError{Op: "create", Path: name, Err: err}
 		}
-		return &rawFile{h.fd, fd, name}, nil
+		return &rawFile{fd: fd}, nil
 	}
+}
+
+// Free reports whether nothing has that name. What else is wrong shows when it is
+// looked at.
+func (h Handle) Free(name string) bool {
+	var st unix.Stat_t
+	return unix.Fstatat(h.fd, name, &st, unix.AT_SYMLINK_NOFOLLOW) == unix.ENOENT
 }
 
 // MoveTo renames name to newName in another folder. Without replace an existing
@@ -99,9 +107,10 @@ func (h Handle) SetTime(name string, t time.Time) error {
 	return unix.UtimesNanoAt(h.fd, name, []unix.Timespec{ts, ts}, unix.AT_SYMLINK_NOFOLLOW)
 }
 
+// rawFile is a file by its descriptor, with or without a name.
 type rawFile struct {
-	dir, fd int
-	name    string
+	fd   int
+	size int64
 }
 
 func (f *rawFile) Write(p []byte) (int, error) {
@@ -112,9 +121,47 @@ func (f *rawFile) Write(p []byte) (int, error) {
 			return written, err
 		}
 		written += max(n, 0)
+		f.size += int64(max(n, 0))
 	}
 	return written, nil
 }
+
+func (f *rawFile) Hole(n int64) error {
+	end, err := unix.Seek(f.fd, n, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	f.size = end
+	return unix.Ftruncate(f.fd, end)
+}
+
+// Finish sets the time and closes the file.
+func (f *rawFile) Finish(modified time.Time) error {
+	err := f.setTime(modified)
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	return err
+}
+
+func (f *rawFile) setTime(t time.Time) error {
+	if t.IsZero() {
+		return nil
+	}
+	ts, err := unix.TimeToTimespec(t)
+	if err != nil {
+		return err
+	}
+	times := []unix.Timespec{ts, ts}
+	err = unix.UtimesNanoAt(f.fd, "", times, unix.AT_EMPTY_PATH)
+	if err == unix.EINVAL || err == unix.ENOENT { // before Linux 5.8
+		err = unix.UtimesNanoAt(unix.AT_FDCWD, f.path(), times, 0)
+	}
+	return err
+}
+
+// path leads to the file as long as it is open.
+func (f *rawFile) path() string { return "/proc/self/fd/" + strconv.Itoa(f.fd) }
 
 func (f *rawFile) Close() error {
 	if err := unix.Close(f.fd); err != unix.EINTR {
@@ -123,12 +170,64 @@ func (f *rawFile) Close() error {
 	return nil // on Linux it is closed all the same
 }
 
-func (f *rawFile) Hole(n int64) error {
-	end, err := unix.Seek(f.fd, n, io.SeekCurrent)
-	if err != nil {
-		return err
-	}
-	return unix.Ftruncate(f.fd, end)
+// unnamed is a file without a name, which stays open until it is closed.
+type unnamed struct {
+	rawFile
+	modified time.Time // once it is set
 }
 
-func (f *rawFile) SetTime(t time.Time) error { return Handle{fd: f.dir}.SetTime(f.name, t) }
+// UnnamedRoom tells how many files without a name may be open at once: some of
+// those that this process may open, or none where the file system has no such
+// files. It tries that out in the folder.
+func (h Handle) UnnamedRoom() int {
+	const probe, most = "unnamed", 1024
+	f, err := h.MakeUnnamed(0o600)
+	if err != nil {
+		return 0
+	}
+	defer f.Close()
+	var limit unix.Rlimit
+	if f.NameIn(h, probe) != nil || unix.Unlinkat(h.fd, probe, 0) != nil || unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) != nil {
+		return 0
+	}
+	return int(min(limit.Cur/4, most))
+}
+
+// MakeUnnamed makes a file without a name on the file system of the folder.
+func (h Handle) MakeUnnamed(perm fs.FileMode) (Unnamed, error) {
+	for {
+		fd, err := unix.Openat(h.fd, ".", unix.O_WRONLY|unix.O_TMPFILE|unix.O_CLOEXEC, uint32(perm))
+		if err == unix.EINTR {
+			continue
+		}
+		if err != nil {
+			return nil, &fs.PathError{Op: "create", Path: ".", Err: err}
+		}
+		return &unnamed{rawFile: rawFile{fd: fd}}, nil
+	}
+}
+
+func (f *unnamed) Finish(modified time.Time) error {
+	f.modified = modified
+	return f.setTime(modified)
+}
+
+func (f *unnamed) NameIn(to Handle, name string) error {
+	err := unix.Linkat(f.fd, "", to.fd, name, unix.AT_EMPTY_PATH)
+	if err == unix.ENOENT { // before Linux 6.10 only for some programs
+		err = unix.Linkat(unix.AT_FDCWD, f.path(), to.fd, name, unix.AT_SYMLINK_FOLLOW)
+	}
+	if err != nil {
+		return &fs.PathError{Op: "link", Path: name, Err: err}
+	}
+	return nil
+}
+
+func (f *unnamed) Stat() (size int64, modified time.Time, err error) {
+	if !f.modified.IsZero() {
+		return f.size, f.modified, nil
+	}
+	var st unix.Stat_t
+	err = unix.Fstat(f.fd, &st)
+	return st.Size, time.Unix(st.Mtim.Unix()), err
+}

@@ -34,6 +34,19 @@ func (h Handle) Make(name string, perm fs.FileMode) (File, error) {
 	return plainFile{f, h, name}, nil
 }
 
+// Free reports whether nothing has that name. What else is wrong shows when it is
+// looked at.
+func (h Handle) Free(name string) bool {
+	_, err := h.root.Lstat(name)
+	return errors.Is(err, fs.ErrNotExist)
+}
+
+// UnnamedRoom is 0: only Linux has files without names.
+func (h Handle) UnnamedRoom() int { return 0 }
+
+// MakeUnnamed is only possible on Linux.
+func (h Handle) MakeUnnamed(fs.FileMode) (Unnamed, error) { return nil, errors.ErrUnsupported }
+
 // MoveTo renames name to newName in another folder. Without replace an existing
 // newName is an error that is fs.ErrExist.
 func (h Handle) MoveTo(name string, to Handle, newName string, replace bool) error {
@@ -86,4 +99,12 @@ func (f plainFile) Hole(n int64) error {
 	return f.Truncate(end)
 }
 
-func (f plainFile) SetTime(t time.Time) error { return f.dir.SetTime(f.name, t) }
+// Finish sets the time after the file is closed, which would change it on some
+// systems.
+func (f plainFile) Finish(modified time.Time) error {
+	err := f.Close()
+	if err != nil || modified.IsZero() {
+		return err
+	}
+	return f.dir.SetTime(f.name, modified)
+}

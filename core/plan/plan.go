@@ -144,6 +144,7 @@ func (p *Plan) Place(entries []archive.Entry, t place.Target, folder, name strin
 	if err := p.placeInner(paths); err != nil {
 		return err
 	}
+	p.Items, p.Kept = make([]stage.Item, 0, len(p.chosen)), make([]int, 0, len(p.chosen))
 	for k, i := range p.chosen {
 		if err := p.place(i, paths[k]); err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -50,6 +51,9 @@ type area struct {
 	born   time.Time // by the clock of the file system
 	done   chan struct{}
 	keep   atomic.Bool // it has what belongs to a user, and stays
+
+	measure sync.Once
+	room    atomic.Int64 // for files without a name, once that is measured
 }
 
 func openArea(dir, root string) (*area, error) {

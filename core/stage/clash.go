@@ -226,7 +226,7 @@ func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
 		}
 		return found, nil
 	}
-	if at.dir == nil {
+	if at.dir == nil || at.dir.Free(at.name) {
 		return found, nil
 	}
 	there, err := at.dir.Lstat(at.name)
@@ -327,6 +327,9 @@ func claimEqual(a, b *archive.Entry) bool {
 }
 
 func (u *Unit) openStaged(i int) (*os.File, error) {
+	if err := u.settle(i); err != nil {
+		return nil, err
+	}
 	dir, name := u.stagedAt(i)
 	return u.root.area.Open(path.Join(dir, name))
 }

@@ -44,6 +44,9 @@ func (u *Unit) commit() error {
 			return fault.At(u.root.full(u.folder), fault.New(fault.Refused, "it appeared while the archive was unpacked").Advise("run it again"))
 		}
 	}
+	if placed, err := u.placeAlone(); placed || err != nil {
+		return err
+	}
 	release, err := u.root.hold()
 	if err != nil {
 		return fault.Writing(u.root.path, err)
@@ -57,6 +60,31 @@ func (u *Unit) commit() error {
 		return fault.Writing(u.root.full(u.folder), err)
 	}
 	return u.mergeInto(u.destination())
+}
+
+// placeAlone names the only file of a unit, which is safe without a look and
+// without keeping others away; false where something is in the way.
+func (u *Unit) placeAlone() (placed bool, err error) {
+	if u.whole || len(u.items) != 1 || u.result[0].Action != Added {
+		return false, nil
+	}
+	where := u.destination()
+	at, err := where.spot(path.Dir(u.result[0].Path))
+	if err != nil || at.dir == nil {
+		return false, nil // the merge makes the folder, or says what is wrong
+	}
+	defer where.release(at)
+	placed, err = u.loose.nameIn(u.number(0), at.dir, path.Base(u.result[0].Path))
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return false, nil
+	case err != nil:
+		return false, fault.Writing(u.root.full(u.result[0].Path), err)
+	}
+	if placed {
+		u.staged[0].Store(false)
+	}
+	return placed, nil
 }
 
 func (u *Unit) linkAll() error {

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -78,10 +79,13 @@ func (u *Unit) merge(where whereabouts) error {
 		return fault.Writing(u.root.full(u.folder), err)
 	}
 	area := u.root.area
-	// A single new file appears by one rename; and in a unit that is still in
-	// staging nothing shows.
+	// A single new file appears at once; and in a unit that is still in staging
+	// nothing shows.
 	journalled := where.base == u.root.dest && (len(j.Moves) > 1 || len(j.Moves) == 1 && j.Moves[0].Kept != "")
 	if journalled {
+		if j.Back, err = u.markLoose(j); err != nil {
+			return fault.Writing(u.root.path, err)
+		}
 		if err := j.write(area, u.id); err != nil {
 			return fault.Writing(u.root.path, err)
 		}
@@ -117,7 +121,13 @@ func (u *Unit) merge(where whereabouts) error {
 // replaced, and the area stays.
 func (u *Unit) takeBack(where whereabouts, j *journal, done int, journalled bool) error {
 	area := u.root.area
-	j.Moves = j.Moves[:min(done+1, len(j.Moves))]
+	begun := done
+	if done < len(j.Moves) {
+		if _, untouched := u.loose.files[u.number(j.Moves[done].item)]; !untouched {
+			begun++
+		}
+	}
+	j.Moves = j.Moves[:begun]
 	j.Back = true
 	var failed []error
 	if journalled {
@@ -150,6 +160,7 @@ func (u *Unit) takeBack(where whereabouts, j *journal, done int, journalled bool
 // after the other.
 func (u *Unit) plan(where whereabouts) (*journal, error) {
 	j := &journal{}
+	replaces := false
 	missing := map[string]bool{}
 	var need func(dir string) error
 	need = func(dir string) error {
@@ -178,7 +189,7 @@ func (u *Unit) plan(where whereabouts) (*journal, error) {
 		if a := u.result[i].Action; a != Added && a != Replaced {
 			continue
 		}
-		target := path.Join(where.folder, u.within(i))
+		target := below(where.folder, u.within(i))
 		if u.items[i].Kind == archive.Folder {
 			if err := need(target); err != nil {
 				return nil, err
@@ -189,14 +200,20 @@ func (u *Unit) plan(where whereabouts) (*journal, error) {
 			return nil, err
 		}
 		dir, name := u.stagedAt(i)
-		m := move{Staged: path.Join(dir, name), Target: target, item: i}
+		m := move{Staged: below(dir, name), Target: target, item: i}
 		if u.result[i].Action == Replaced {
+			replaces = true
 			m.Kept = name + keptSuffix
 			if dir != "." {
 				m.Kept = u.id + "-" + m.Kept
 			}
 		}
 		j.Moves = append(j.Moves, m)
+	}
+	for i := 0; i < len(u.items) && replaces; i++ { // what a killed run has begun to replace is replaced by the next
+		if err := u.settle(i); err != nil {
+			return nil, err
+		}
 	}
 	slices.Sort(j.Folders)
 	slices.SortStableFunc(j.Moves, func(a, b move) int { return strings.Compare(path.Dir(a.Target), path.Dir(b.Target)) })
@@ -248,12 +265,18 @@ func (u *Unit) perform(where whereabouts, j *journal) (int, error) {
 
 // moveIn moves one staged item to its place. What it replaces is kept.
 func (u *Unit) moveIn(hand *Hand, dir *folder.Folder, m move) error {
-	from, err := hand.at(path.Dir(m.Staged))
+	loose, err := u.loose.nameIn(u.number(m.item), dir, path.Base(m.Target))
 	if err != nil {
 		return err
 	}
-	if err := m.do(u.root.area.Folder, from, dir); err != nil {
-		return err
+	if !loose {
+		from, err := hand.at(path.Dir(m.Staged))
+		if err != nil {
+			return err
+		}
+		if err := m.do(u.root.area.Folder, from, dir); err != nil {
+			return err
+		}
 	}
 	u.staged[m.item].Store(false)
 	return nil
@@ -300,7 +323,11 @@ func mark(dir *folder.Folder, name string) string {
 	if err != nil {
 		return ""
 	}
-	return fmt.Sprint(info.Mode(), info.Size(), info.ModTime().UnixNano())
+	return markOf(info.Mode().Type(), info.Size(), info.ModTime())
+}
+
+func markOf(kind fs.FileMode, size int64, modified time.Time) string {
+	return fmt.Sprint(kind, size, modified.UnixNano())
 }
 
 // undo takes back moves, the last one first, and the folders that were made for

@@ -20,38 +20,46 @@ func kill(r *Root) {
 	r.area.lock.Close()
 }
 
-// A merge that was killed at any move is finished by the next run; one that had
-// not begun to move is cleared away.
+// A merge that was killed at any move is finished by the next run, or taken back
+// where its files died with it; one that had not begun to move is cleared away.
 func TestKilledMerge(t *testing.T) {
-	there := map[string]string{"own/b": "old", "own/z": "z"}
 	want := map[string]string{"own/a": "1", "own/b": "new", "own/n/c": "3", "own/z": "z"}
-	for moves := -1; moves <= 3; moves++ {
-		dir := t.TempDir()
-		plant(t, dir, there)
-		root, err := Open(dir, "")
-		require.NoError(t, err)
-		u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}})
-		require.NoError(t, err)
-		if moves >= 0 {
-			where := u.destination()
-			require.NoError(t, u.survey(where))
-			j, err := u.plan(where)
+	for _, there := range []map[string]string{{"own/b": "old", "own/z": "z"}, {"own/z": "z"}} {
+		for moves := -1; moves <= 3; moves++ {
+			dir := t.TempDir()
+			plant(t, dir, there)
+			root, err := Open(dir, "")
 			require.NoError(t, err)
-			require.NoError(t, j.write(root.area, u.id))
-			j.Moves = j.Moves[:moves]
-			_, err = u.perform(where, j)
+			u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}})
 			require.NoError(t, err)
-		}
-		kill(root)
-		next, err := Open(dir, "")
-		require.NoError(t, err)
-		require.NoError(t, next.Close())
-		if moves < 0 {
-			assert.Equal(t, Reclaimed{Cleared: 1}, next.Reclaimed)
-			assert.Equal(t, there, tree(t, dir))
-		} else {
-			assert.Equal(t, Reclaimed{Finished: 1, Cleared: 1}, next.Reclaimed)
-			assert.Equal(t, want, tree(t, dir), "killed after %d moves", moves)
+			back := false
+			if moves >= 0 {
+				where := u.destination()
+				require.NoError(t, u.survey(where))
+				j, err := u.plan(where)
+				require.NoError(t, err)
+				j.Back, err = u.markLoose(j)
+				require.NoError(t, err)
+				require.NoError(t, j.write(root.area, u.id))
+				back, j.Moves = j.Back, j.Moves[:moves]
+				_, err = u.perform(where, j)
+				require.NoError(t, err)
+			}
+			kill(root)
+			next, err := Open(dir, "")
+			require.NoError(t, err)
+			require.NoError(t, next.Close())
+			switch {
+			case moves < 0:
+				assert.Equal(t, Reclaimed{Cleared: 1}, next.Reclaimed)
+				assert.Equal(t, there, tree(t, dir))
+			case back:
+				assert.Equal(t, Reclaimed{TakenBack: 1, Cleared: 1}, next.Reclaimed)
+				assert.Equal(t, there, tree(t, dir), "killed after %d moves", moves)
+			default:
+				assert.Equal(t, Reclaimed{Finished: 1, Cleared: 1}, next.Reclaimed)
+				assert.Equal(t, want, tree(t, dir), "killed after %d moves", moves)
+			}
 		}
 	}
 }

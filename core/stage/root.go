@@ -97,7 +97,7 @@ func (r *Root) checkSameFileSystem(staging string) error {
 	if err != nil {
 		return err
 	}
-	if err := f.Close(); err != nil {
+	if err := f.Finish(time.Time{}); err != nil {
 		return err
 	}
 	name := prefix + probe + "-" + r.area.name

@@ -100,6 +100,17 @@ func (u *Unit) destination() whereabouts {
 	return whereabouts{u.root.dest, u.root.home, u.folder}
 }
 
+// below joins two clean paths.
+func below(folder, rel string) string {
+	switch {
+	case folder == ".":
+		return rel
+	case rel == ".":
+		return folder
+	}
+	return folder + "/" + rel
+}
+
 // spot is the place that an item is meant for.
 type spot struct {
 	dir     *folder.Folder // nil: there is no such folder yet
@@ -113,7 +124,7 @@ func (u *Unit) eachSpot(where whereabouts, visit func(i int, at spot) error) err
 	order := make([]int, len(u.items))
 	parents := make([]string, len(u.items))
 	for i := range order {
-		order[i], parents[i] = i, path.Dir(path.Join(where.folder, u.items[i].Path))
+		order[i], parents[i] = i, below(where.folder, path.Dir(u.items[i].Path))
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(parents[a], parents[b]) })
 	var at spot

@@ -7,7 +7,6 @@ import (
 	"path"
 	"strconv"
 	"sync/atomic"
-	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -70,6 +69,7 @@ type Unit struct {
 	gone     []string     // of the folder that is swapped for this one
 	numbers  []int        // of the staged files of the items, where they were gathered
 	gathered map[int]bool // numbers that were staged before the items were known
+	loose    loose        // what is staged flat and has no name yet
 }
 
 // Begin starts a unit in a folder below the root; "" is the root itself. With
@@ -90,14 +90,22 @@ func (r *Root) Gather() *Unit {
 // Stage writes the data of a gathered item, of which only permissions, time and
 // kind count yet.
 func (u *Unit) Stage(number int, it *Item, fill func(w io.Writer) error) error {
-	full := u.root.full(it.Name)
-	f, err := u.root.area.Make(u.id+"-"+strconv.Itoa(number), it.perm())
-	if err != nil {
-		return fault.Writing(full, err)
+	f, err := u.makeFlat(number, it)
+	if err == nil {
+		u.gathered[number] = true
 	}
-	u.gathered[number] = true
-	err = fill(&target{f, full})
-	if finished := fault.Writing(full, finish(f, it.Modified)); err == nil {
+	return u.write(f, err, it, it.Name, fill)
+}
+
+// write writes a new file that goes to a path below the root, unless making it
+// failed already.
+func (u *Unit) write(f folder.File, err error, it *Item, rel string, fill func(w io.Writer) error) error {
+	t := &target{f, u.root, rel}
+	if err != nil {
+		return t.failed(err)
+	}
+	err = fill(t)
+	if finished := t.failed(f.Finish(it.Modified)); err == nil {
 		err = finished
 	}
 	return err
@@ -115,7 +123,7 @@ func (u *Unit) begin(folder string, items []Item, rules Rules) error {
 	u.folder, u.items, u.rules = path.Clean(folder), items, rules
 	u.staged, u.result = make([]atomic.Bool, len(items)), make([]Result, len(items))
 	for i := range items {
-		u.result[i].Path = path.Join(u.folder, items[i].Path)
+		u.result[i].Path = below(u.folder, items[i].Path)
 		if u.gathered != nil && u.gathered[u.numbers[i]] {
 			u.staged[i].Store(true)
 		}
@@ -166,6 +174,9 @@ func (u *Unit) Lose(i int) error {
 	if !u.staged[i].Swap(false) {
 		return nil
 	}
+	if u.loose.drop(u.number(i)) {
+		return nil
+	}
 	dir, name := u.stagedAt(i)
 	return fault.Writing(u.root.full(u.result[i].Path), u.root.area.Remove(path.Join(dir, name)))
 }
@@ -173,7 +184,10 @@ func (u *Unit) Lose(i int) error {
 // LoseNumber is Lose for what was gathered.
 func (u *Unit) LoseNumber(number int) error {
 	delete(u.gathered, number)
-	return fault.Writing(u.root.path, ignoreMissing(u.root.area.Remove(u.id+"-"+strconv.Itoa(number))))
+	if u.loose.drop(number) {
+		return nil
+	}
+	return fault.Writing(u.root.path, ignoreMissing(u.root.area.Remove(u.flatName(number))))
 }
 
 // HardLink stages item i as a second name of item j, which is staged already;
@@ -181,6 +195,9 @@ func (u *Unit) LoseNumber(number int) error {
 func (u *Unit) HardLink(i, j int) (bool, error) {
 	if !u.staged[j].Load() {
 		return false, nil
+	}
+	if err := u.settle(j); err != nil {
+		return true, fault.Writing(u.root.full(u.result[j].Path), err)
 	}
 	from, fromName := u.stagedAt(j)
 	to, toName := u.stagedAt(i)
@@ -269,14 +286,21 @@ func (u *Unit) contradiction(a, b int) error {
 // stagedAt tells where item i lies in the staging area: folder and name.
 func (u *Unit) stagedAt(i int) (dir, name string) {
 	if !u.whole || !u.distinct {
-		if u.numbers != nil {
-			i = u.numbers[i]
-		}
-		return ".", u.id + "-" + strconv.Itoa(i)
+		return ".", u.flatName(u.number(i))
 	}
 	dir, name = path.Split(u.items[i].Path)
 	return path.Join(u.id, dir), name
 }
+
+// number is that of the staged file of item i, where it is staged flat.
+func (u *Unit) number(i int) int {
+	if u.numbers != nil {
+		return u.numbers[i]
+	}
+	return i
+}
+
+func (u *Unit) flatName(number int) string { return u.id + "-" + strconv.Itoa(number) }
 
 // A Hand writes items of a unit. It keeps the handle of the folder that it last
 // wrote to; each goroutine uses its own, and closes it before the commit.
@@ -292,22 +316,24 @@ func (u *Unit) Hand() *Hand { return &Hand{u: u} }
 // Write stages the data of item i. An error of fill is returned as it is, one
 // of the file system as kind fault.Unwritable.
 func (h *Hand) Write(i int, fill func(w io.Writer) error) error {
+	it := &h.u.items[i]
+	f, err := h.make(i)
+	if err == nil {
+		h.u.staged[i].Store(true)
+	}
+	return h.u.write(f, err, it, h.u.result[i].Path, fill)
+}
+
+func (h *Hand) make(i int) (folder.File, error) {
 	rel, name := h.u.stagedAt(i)
-	it, full := &h.u.items[i], h.u.root.full(h.u.result[i].Path)
+	if rel == "." {
+		return h.u.makeFlat(h.u.number(i), &h.u.items[i])
+	}
 	dir, err := h.at(rel)
 	if err != nil {
-		return fault.Writing(full, err)
+		return nil, err
 	}
-	f, err := dir.Make(name, it.perm())
-	if err != nil {
-		return fault.Writing(full, err)
-	}
-	h.u.staged[i].Store(true)
-	err = fill(&target{f, full})
-	if finished := fault.Writing(full, finish(f, it.Modified)); err == nil {
-		err = finished
-	}
-	return err
+	return dir.Make(name, h.u.items[i].perm())
 }
 
 // link stages a symbolic link.
@@ -356,16 +382,24 @@ func (h *Hand) Close() {
 // target is the file that an item is written to; its errors name the file.
 type target struct {
 	f    folder.File
-	path string
+	root *Root
+	rel  string
+}
+
+func (t *target) failed(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fault.Writing(t.root.full(t.rel), err)
 }
 
 func (t *target) Write(p []byte) (int, error) {
 	n, err := t.f.Write(p)
-	return n, fault.Writing(t.path, err)
+	return n, t.failed(err)
 }
 
 // WriteHole is that of archive.HoleWriter: the file system makes the hole.
-func (t *target) WriteHole(n int64) error { return fault.Writing(t.path, t.f.Hole(n)) }
+func (t *target) WriteHole(n int64) error { return t.failed(t.f.Hole(n)) }
 
 // Discard removes what was staged.
 func (u *Unit) Discard() error {
@@ -376,8 +410,9 @@ func (u *Unit) Discard() error {
 	if u.whole {
 		err = u.root.area.RemoveAll(u.id)
 	}
+	u.loose.dropAll()
 	for number := range u.gathered {
-		if removed := ignoreMissing(u.root.area.Remove(u.id + "-" + strconv.Itoa(number))); removed != nil {
+		if removed := ignoreMissing(u.root.area.Remove(u.flatName(number))); removed != nil {
 			err = removed
 		}
 	}
@@ -389,15 +424,6 @@ func (u *Unit) Discard() error {
 		}
 	}
 	return fault.Writing(u.root.path, err)
-}
-
-// finish closes a file and sets its time, unless that is zero.
-func finish(f folder.File, modified time.Time) error {
-	err := f.Close()
-	if err != nil || modified.IsZero() {
-		return err
-	}
-	return f.SetTime(modified)
 }
 
 // perm returns the permissions to make a file with; the system takes its mask
