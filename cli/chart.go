@@ -1,15 +1,11 @@
 package cli
 
 import (
-	"bytes"
 	"fmt"
-	"image/color"
 	"path/filepath"
 	"strings"
 
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
+	"github.com/go-analyze/charts"
 
 	"widecrate/cli/show"
 	"widecrate/core/fault"
@@ -18,72 +14,61 @@ import (
 )
 
 var (
-	water  = color.RGBA{0x1f, 0x6f, 0xa8, 0xff}
-	chosen = color.RGBA{0x2e, 0x8b, 0x57, 0xff}
+	water  = charts.ColorRGB(0x1f, 0x6f, 0xa8)
+	chosen = charts.ColorRGB(0x2e, 0x8b, 0x57)
+	ink    = charts.ColorRGB(0x22, 0x22, 0x22)
+	faint  = charts.ColorRGB(0x70, 0x70, 0x70)
 )
 
 // drawChart draws a bar for each way, with its size and time beside it; the
 // marked ones stand out.
 func drawChart(r *report.Weighed, path string) error {
-	p := plot.New()
-	p.Title.Text = "Size by way of packing"
-	p.Title.Padding = vg.Points(12)
-	p.X.Label.Text = "size, MiB"
+	const width, top, row, margin, gap = 960, 84, 44, 24, 12
+	p := charts.NewPainter(charts.PainterOptions{Width: width, Height: top + row*len(r.Ways) + margin,
+		OutputFormat: strings.TrimPrefix(strings.ToLower(filepath.Ext(path)), ".")})
+	p.FilledRect(0, 0, p.Width(), p.Height(), charts.ColorWhite, charts.ColorWhite, 0)
+	text := charts.NewFontStyleWithSize(13).WithColor(ink)
+	p.Text("Size by way of packing", margin, 36, 0, charts.NewFontStyleWithSize(18).WithColor(ink))
+	below := "packed as a whole"
 	if r.Packed < r.Size {
-		p.X.Label.Text = fmt.Sprintf("estimated size, MiB (up to %.0f %% off)", 100*r.Off)
+		below = fmt.Sprintf("estimated, up to %.0f %% off", 100*r.Off)
 	}
-	results := r.Ways
-	names := make([]string, len(results))
-	var sizes, marked plotter.Values
-	labels := plotter.XYLabels{}
-	largest := 0.0
-	for i := range results {
-		m := &results[len(results)-1-i] // the first at the top
-		size := float64(m.Estimate) / (1 << 20)
-		largest = max(largest, size)
-		best := m.Best()
-		names[i] = "  " + m.Name
-		if best == nil {
-			sizes, marked = append(sizes, size), append(marked, 0)
-		} else {
-			sizes, marked = append(sizes, 0), append(marked, size)
+	p.Text(below, margin, 62, 0, charts.NewFontStyleWithSize(11).WithColor(faint))
+
+	names, labels, largest := 0, 0, int64(1)
+	label := make([]string, len(r.Ways))
+	for i := range r.Ways {
+		w := &r.Ways[i]
+		label[i] = fmt.Sprintf("%s, %s", show.Size(w.Estimate), took(w.Took))
+		if best := w.Best(); best != nil {
+			label[i] += "  " + strings.Join(best, ", ")
 		}
-		text := fmt.Sprintf(" %s, %s  %s", show.Size(m.Estimate), took(m.Took), strings.Join(best, ", "))
-		labels.XYs = append(labels.XYs, plotter.XY{X: size, Y: float64(i) - 0.12})
-		labels.Labels = append(labels.Labels, text)
+		name, beside := p.MeasureText(w.Name, 0, text), p.MeasureText(label[i], 0, text)
+		names, labels, largest = max(names, name.Width()), max(labels, beside.Width()), max(largest, w.Estimate)
 	}
-	for _, bars := range []struct {
-		values plotter.Values
-		color  color.Color
-	}{{sizes, water}, {marked, chosen}} {
-		chart, err := plotter.NewBarChart(bars.values, vg.Points(18))
-		if err != nil {
-			return err
+	start := margin + names + gap
+	room := width - margin - gap - labels - start
+	for i := range r.Ways {
+		w := &r.Ways[i]
+		y, color := top+row*i, water
+		if w.Best() != nil {
+			color = chosen
 		}
-		chart.Horizontal = true
-		chart.Color, chart.LineStyle.Width = bars.color, 0
-		p.Add(chart)
+		long := max(1, int(int64(room)*w.Estimate/largest))
+		p.FilledRect(start, y, start+long, y+row-16, color, color, 0)
+		name := p.MeasureText(w.Name, 0, text)
+		p.Text(w.Name, start-gap-name.Width(), y+19, 0, text)
+		p.Text(label[i], start+long+gap, y+19, 0, text)
 	}
-	text, err := plotter.NewLabels(labels)
+	drawn, err := p.Bytes()
 	if err != nil {
-		return err
-	}
-	p.Add(text)
-	p.NominalY(names...)
-	p.X.Min, p.X.Max = 0, largest*1.5
-	drawn, err := p.WriterTo(24*vg.Centimeter, vg.Length(len(results)+3)*vg.Points(30), strings.TrimPrefix(strings.ToLower(filepath.Ext(path)), "."))
-	if err != nil {
-		return err
-	}
-	var b bytes.Buffer
-	if _, err := drawn.WriteTo(&b); err != nil {
 		return err
 	}
 	out, err := newfile.Create(path, true)
 	if err != nil {
 		return err
 	}
-	if _, err := out.Write(b.Bytes()); err != nil {
+	if _, err := out.Write(drawn); err != nil {
 		_ = out.Discard() // the first error says what is wrong
 		return fault.Writing(path, err)
 	}

@@ -11,7 +11,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"html/template"
 	"maps"
 	"path"
 	"path/filepath"
@@ -27,9 +26,6 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/stage"
 )
-
-//go:embed page.html
-var markup string
 
 //go:embed page.css
 var style string
@@ -212,12 +208,9 @@ func newFigure(title string, values map[string]int64, text func(int64) string) f
 	return f
 }
 
-// content is what the markup shows.
+// content is what the page shows.
 type content struct {
-	*Page
 	Policy                     string
-	Style                      template.CSS
-	Script                     template.JS
 	Title, Outcome, When, Took string
 	Bad                        bool
 	Code                       int
@@ -246,12 +239,8 @@ type reason struct {
 // Write makes the page, or replaces one that is there. code is the exit code of the
 // run. Errors are of kind fault.Unwritable.
 func (p *Page) Write(file string, code int) error {
-	t, err := template.New("page").Parse(markup)
-	if err != nil {
-		return err
-	}
 	var b bytes.Buffer
-	if err := t.Execute(&b, p.content(code)); err != nil {
+	if err := p.content(code).markup().Render(&b); err != nil {
 		return err
 	}
 	full, err := filepath.Abs(file)
@@ -269,7 +258,7 @@ func (p *Page) Write(file string, code int) error {
 }
 
 func (p *Page) content(code int) *content {
-	c := &content{Page: p, Style: template.CSS(style), Script: template.JS(script), Code: code, Rows: p.rows, Jobs: p.jobs, Failures: p.failures, Bad: code != 0} //nolint:gosec // they are ours
+	c := &content{Code: code, Rows: p.rows, Jobs: p.jobs, Failures: p.failures, Bad: code != 0}
 	c.Policy = "default-src 'none'; style-src '" + sumOf(style) + "'; script-src '" + sumOf(script) + "'; base-uri 'none'; form-action 'none'"
 	c.When = p.Started.Format("2 January 2006, 15:04:05 MST")
 	c.Took = show.Took(time.Since(p.Started))

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"widecrate/core/format"
 )
@@ -21,12 +22,17 @@ type role struct {
 // The names that parts have. Numbers have at most five digits: a longer one is
 // a date.
 var (
-	splitName    = regexp.MustCompile(`^(.+\.[zZ])(\d{2,5})$`)
-	ofName       = regexp.MustCompile(`^(.+?)([ ._-]\(?(?:(?i:part)[ ._-]?)?\(?)(\d{1,5})([ ._-]?(?i:of)[ ._-]?(\d{1,5})\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
-	partName     = regexp.MustCompile(`^(.+?)([ ._-]\(?(?i:part)[ ._-]?)(\d{1,5})(\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
-	numberedName = regexp.MustCompile(`^(.+)(\.)(\d{1,5})$`)
-	letteredName = regexp.MustCompile(`^(.+?)(\.|[ ._-](?i:part)[ ._-]?)([a-z]{2,6}|[A-Z]{2,6})$`)
+	splitName    = pattern(`^(.+\.[zZ])(\d{2,5})$`)
+	ofName       = pattern(`^(.+?)([ ._-]\(?(?:(?i:part)[ ._-]?)?\(?)(\d{1,5})([ ._-]?(?i:of)[ ._-]?(\d{1,5})\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
+	partName     = pattern(`^(.+?)([ ._-]\(?(?i:part)[ ._-]?)(\d{1,5})(\)?)((?:\.[A-Za-z][A-Za-z0-9]*)*)$`)
+	numberedName = pattern(`^(.+)(\.)(\d{1,5})$`)
+	letteredName = pattern(`^(.+?)(\.|[ ._-](?i:part)[ ._-]?)([a-z]{2,6}|[A-Z]{2,6})$`)
 )
+
+// pattern is compiled when it is needed first: most runs see no part.
+func pattern(text string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })
+}
 
 // roleOf reads a name; false: it is not that of a part. The last part of a split
 // ZIP archive is called like a whole one, and not recognised here. Folders may hold
@@ -34,7 +40,7 @@ var (
 func roleOf(name string) (role, bool) {
 	lower := strings.ToLower(name)
 	if strings.Contains(lower, "of") {
-		if m := ofName.FindStringSubmatch(name); m != nil {
+		if m := ofName().FindStringSubmatch(name); m != nil {
 			total, err := strconv.Atoi(m[5])
 			if number, _ := strconv.Atoi(m[3]); err == nil && total > 0 && number <= total {
 				return role{kind: Named, before: m[1] + m[2], after: m[4] + m[6], whole: m[1] + m[6], token: m[3], total: total}, true
@@ -42,7 +48,7 @@ func roleOf(name string) (role, bool) {
 		}
 	}
 	if strings.Contains(lower, "part") {
-		if m := partName.FindStringSubmatch(name); m != nil {
+		if m := partName().FindStringSubmatch(name); m != nil {
 			return role{kind: Named, before: m[1] + m[2], after: m[4] + m[5], whole: m[1] + m[5], token: m[3]}, true
 		}
 	}
@@ -57,11 +63,11 @@ func roleOf(name string) (role, bool) {
 
 // inDigits reads a name that ends in a number.
 func inDigits(name string) (role, bool) {
-	if m := splitName.FindStringSubmatch(name); m != nil {
+	if m := splitName().FindStringSubmatch(name); m != nil {
 		stem := m[1][:len(m[1])-2]
 		return role{kind: Split, before: m[1], whole: stem + ".zip", token: m[2]}, true
 	}
-	if m := numberedName.FindStringSubmatch(name); m != nil {
+	if m := numberedName().FindStringSubmatch(name); m != nil {
 		return role{kind: Numbered, before: m[1] + m[2], whole: m[1], token: m[3]}, true
 	}
 	return role{}, false
@@ -74,7 +80,7 @@ func inLetters(name string) (role, bool) {
 	if len(token) < 2 || len(token) == len(name) || token != strings.ToLower(token) && token != strings.ToUpper(token) {
 		return role{}, false
 	}
-	if m := letteredName.FindStringSubmatch(name); m != nil {
+	if m := letteredName().FindStringSubmatch(name); m != nil {
 		return role{kind: Lettered, before: m[1] + m[2], whole: m[1], token: m[3]}, true
 	}
 	return role{}, false

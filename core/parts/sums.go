@@ -11,7 +11,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -31,12 +30,12 @@ type Sum struct {
 }
 
 // listName matches the usual names of lists of sums.
-var listName = regexp.MustCompile(`(?i)^sha256sums?(\.txt)?$|\.sha256(sums?)?(\.txt)?$`)
+var listName = pattern(`(?i)^sha256sums?(\.txt)?$|\.sha256(sums?)?(\.txt)?$`)
 
 // listLine is a line of such a list: the sum, two spaces or a space and a star,
 // and the name. That of the whole, which is not there, is in a comment: a tool that
 // checks what the list names finds all of it.
-var listLine = regexp.MustCompile(`^(?:\\|# put together: )?([0-9a-fA-F]{64}) [ *](.+)$`)
+var listLine = pattern(`^(?:\\|# put together: )?([0-9a-fA-F]{64}) [ *](.+)$`)
 
 // largestList bounds what is read of a list.
 const largestList = 16 << 20
@@ -49,7 +48,7 @@ func ReadSums(folder string) (Sums, error) {
 	}
 	sums := Sums{}
 	for _, name := range names {
-		if !listName.MatchString(name) {
+		if !listName().MatchString(name) {
 			continue
 		}
 		if err := sums.read(filepath.Join(folder, name)); err != nil {
@@ -67,7 +66,7 @@ func (s Sums) read(list string) error {
 	defer f.Close()
 	lines := bufio.NewScanner(io.LimitReader(f, largestList))
 	for lines.Scan() {
-		m := listLine.FindStringSubmatch(strings.TrimSuffix(lines.Text(), "\r"))
+		m := listLine().FindStringSubmatch(strings.TrimSuffix(lines.Text(), "\r"))
 		if m == nil {
 			continue
 		}
