@@ -35,14 +35,14 @@ func (z *Reader) EachPacked(visit func(Packed) error) error {
 // its own unless that is empty. What its records say stays, but for where they
 // are. Errors of the other archive are of its kinds; see Reader.
 func (w *Writer) AddPacked(ctx context.Context, p Packed, path string) error {
-	e, rec := &p.z.entries[p.index], &p.z.records[p.index]
+	e := &p.z.entries[p.index]
 	if path != "" && e.Kind == archive.Folder {
 		path += "/"
 	}
 	if w.copying == nil {
 		w.copying = make([]byte, 2*piece)
 	}
-	at, err := w.copyData(ctx, p.z, e, rec, path)
+	at, err := w.copyData(ctx, p.z.data(p.index), path)
 	if err != nil {
 		return fault.At(e.Path, err)
 	}
@@ -94,25 +94,24 @@ func renamed(header []byte, length, flags, lengths int, name string) []byte {
 
 // copyData copies local header, data and descriptor of one entry, and tells
 // where they went.
-func (w *Writer) copyData(ctx context.Context, z *Reader, e *archive.Entry, rec *record, path string) (place, error) {
-	block := w.copying
-	n := min(int64(len(block)), rec.limit-rec.offset)
-	if _, err := z.r.ReadAt(block[:n], rec.offset); err != nil {
+func (w *Writer) copyData(ctx context.Context, d *data, path string) (place, error) {
+	z, e, rec, block := d.z, d.entry, d.rec, w.copying
+	n := min(int64(len(block)), rec.limit-e.Offset)
+	if _, err := z.r.ReadAt(block[:n], e.Offset); err != nil {
 		return place{}, fault.Reading("", err)
 	}
-	d := &data{z: z, entry: e, rec: rec}
 	header, err := d.checkLocal(block[:n])
 	if err != nil {
-		return place{}, fault.New(fault.Damaged, "local header at offset %d: %w", rec.offset, err)
+		return place{}, fault.New(fault.Damaged, "local header at offset %d: %w", e.Offset, err)
 	}
-	d.position = rec.offset + int64(header)
+	d.position = e.Offset + int64(header)
 	if d.position+e.Packed > rec.limit {
 		return place{}, fault.New(fault.Unsafe, "its data at offset %d overlaps what follows", d.position)
 	}
 	local := block[:min(int64(header), n)]
 	if len(local) < header { // a very long name and extra field
 		local = make([]byte, header)
-		if _, err := z.r.ReadAt(local, rec.offset); err != nil {
+		if _, err := z.r.ReadAt(local, e.Offset); err != nil {
 			return place{}, fault.Reading("", err)
 		}
 	}

@@ -16,12 +16,37 @@ import (
 
 // record is what the reader keeps of an entry beside the archive.Entry.
 type record struct {
-	name   string // as stored, undecoded
-	offset int64  // of the local header, in the file
-	limit  int64  // where the next local header or the directory starts
+	limit  int64 // where the next local header or the directory starts
 	flags  uint16
 	method uint16 // as stored; of a locked entry it may stand for another
 	lock   lock
+	slash  bool // the stored name is the path with a slash behind it
+}
+
+// keepName keeps the stored name of an entry where it cannot be told from the path:
+// nearly always it can, and there may be millions.
+func (z *Reader) keepName(i int, e *archive.Entry, rec *record, stored string) {
+	switch {
+	case stored == e.Path:
+	case len(stored) == len(e.Path)+1 && strings.HasPrefix(stored, e.Path) && stored[len(e.Path)] == '/':
+		rec.slash = true
+	default:
+		if z.stored == nil {
+			z.stored = map[int]string{}
+		}
+		z.stored[i] = stored
+	}
+}
+
+// storedName is the name of an entry as it is stored, undecoded.
+func (z *Reader) storedName(i int) string {
+	if name, other := z.stored[i]; other {
+		return name
+	}
+	if z.records[i].slash {
+		return z.entries[i].Path + "/"
+	}
+	return z.entries[i].Path
 }
 
 // eachCentral goes through the central directory (4.3.12), header by header,
@@ -61,32 +86,32 @@ func (z *Reader) eachCentral(r io.ReaderAt, e end, visit func(at int64, header [
 }
 
 // readEntries reads the central directory.
-func (z *Reader) readEntries(r io.ReaderAt, e end, o archive.Options) ([]archive.Entry, []record, error) {
-	entries := make([]archive.Entry, 0, e.entries)
-	records := make([]record, 0, e.entries)
+func (z *Reader) readEntries(r io.ReaderAt, e end, o archive.Options) error {
+	z.entries, z.records = make([]archive.Entry, 0, e.entries), make([]record, 0, e.entries)
 	err := z.eachCentral(r, e, func(at int64, header []byte) error {
-		entry, rec, err := z.readCentral(header, e, o)
+		entry, rec, stored, err := z.readCentral(header, e, o)
 		if err != nil {
-			return fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(entries)+1, at, err)
+			return fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(z.entries)+1, at, err)
 		}
-		entries, records = append(entries, entry), append(records, rec)
+		z.keepName(len(z.entries), &entry, &rec, stored)
+		z.entries, z.records = append(z.entries, entry), append(z.records, rec)
 		return nil
 	})
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	count := uint64(len(entries))
+	count := uint64(len(z.entries))
 	if e.narrow {
 		count &= max16
 	}
 	if count != e.entries {
-		return nil, nil, fault.New(fault.Damaged, "its end record promises %d entries, its directory holds %d", e.entries, len(entries))
+		return fault.New(fault.Damaged, "its end record promises %d entries, its directory holds %d", e.entries, len(z.entries))
 	}
-	return entries, records, z.parts.blame(setLimits(entries, records, e.start))
+	return z.parts.blame(z.setLimits(e.start))
 }
 
-// readCentral decodes one central header.
-func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive.Entry, record, error) {
+// readCentral decodes one central header. The name is the stored one, undecoded.
+func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive.Entry, record, string, error) {
 	f := fields{b: header[4:]}
 	host := f.uint16() >> 8
 	f.uint16() // version needed
@@ -99,11 +124,11 @@ func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive
 	disk := uint32(f.uint16())
 	f.uint16() // internal attributes
 	attributes, offset := f.uint32(), uint64(f.uint32())
-	rec.name = string(f.take(nameLength))
+	stored := string(f.take(nameLength))
 	extra := f.take(extraLength)
 	comment := f.take(commentLength)
 
-	e.Path = z.names.unslash(z.names.decode(rec.name, rec.flags&flagUTF8 != 0, extra), host)
+	e.Path = z.names.unslash(z.names.decode(stored, rec.flags&flagUTF8 != 0, extra), host)
 	e.Modified = modified(date, clock, extra, zoneOf(o))
 	wide := newZIP64(extra)
 	wide.widen(&size)
@@ -113,30 +138,29 @@ func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive
 		disk = wide.f.uint32()
 	}
 	if wide.f.short {
-		return e, rec, errors.New("its ZIP64 field is missing or too short")
+		return e, rec, stored, errors.New("its ZIP64 field is missing or too short")
 	}
 	const largest = 1<<63 - 1
 	if size > largest || packed > largest || offset > largest {
-		return e, rec, errors.New("a size or offset is beyond any file")
+		return e, rec, stored, errors.New("a size or offset is beyond any file")
 	}
-	e.Size, e.Packed, rec.offset = int64(size), int64(packed), int64(offset)+end.base
+	e.Size, e.Packed, e.Offset = int64(size), int64(packed), int64(offset)+end.base
 	if end.split {
-		rec.offset = z.parts.position(disk, offset)
+		e.Offset = z.parts.position(disk, offset)
 	} else if disk != 0 {
-		return e, rec, errors.New("it lies in another part of a split archive")
+		return e, rec, stored, errors.New("it lies in another part of a split archive")
 	}
-	e.Offset = rec.offset
 	if commentLength > 0 && len(z.comments) < mostComments {
 		z.comments = append(z.comments, "comment of "+e.Path+": "+z.names.decode(string(comment), rec.flags&flagUTF8 != 0, nil))
 	}
 	e.Method = methodName(rec.method)
 	if e.Encrypted {
 		if err := setLock(&e, &rec, clock, extra); err != nil {
-			return e, rec, err
+			return e, rec, stored, err
 		}
 	}
 	setKind(&e, e.Path, host, attributes)
-	return e, rec, nil
+	return e, rec, stored, nil
 }
 
 // setLock finds out how an entry is locked: the traditional way (6.1), where a
@@ -201,29 +225,33 @@ func setKind(e *archive.Entry, name string, host uint16, attributes uint32) {
 
 // setLimits finds where the bytes of each entry must end. Entries that overlap
 // are refused: the trick of small archives that unpack to enormous ones.
-func setLimits(entries []archive.Entry, records []record, directory int64) error {
-	order := make([]int32, len(records))
-	for i := range order {
-		order[i] = int32(i)
-	}
-	slices.SortFunc(order, func(a, b int32) int {
-		return cmp.Or(cmp.Compare(records[a].offset, records[b].offset), cmp.Compare(a, b))
-	})
-	limit := directory
-	for n := len(order) - 1; n >= 0; n-- {
-		i := order[n]
-		rec := &records[i]
-		rec.limit = limit
-		room := limit - rec.offset - localLength - int64(len(rec.name))
-		switch {
-		case rec.offset >= 0 && room >= 0 && entries[i].Packed <= room:
-		case n+1 == len(order):
-			return fault.New(fault.Damaged, "entry %s at offset %d reaches into the directory", quote(entries[i].Path), rec.offset)
-		default:
-			return fault.New(fault.Unsafe, "entry %s at offset %d overlaps entry %s", quote(entries[i].Path), rec.offset,
-				quote(entries[order[n+1]].Path)).Advise("no honest archive is built like this; do not unpack it")
+func (z *Reader) setLimits(directory int64) error {
+	order := func(n int) int { return n }
+	if !slices.IsSortedFunc(z.entries, func(a, b archive.Entry) int { return cmp.Compare(a.Offset, b.Offset) }) {
+		sorted := make([]int32, len(z.entries))
+		for i := range sorted {
+			sorted[i] = int32(i)
 		}
-		limit = rec.offset
+		slices.SortFunc(sorted, func(a, b int32) int {
+			return cmp.Or(cmp.Compare(z.entries[a].Offset, z.entries[b].Offset), cmp.Compare(a, b))
+		})
+		order = func(n int) int { return int(sorted[n]) }
+	}
+	limit := directory
+	for n := len(z.entries) - 1; n >= 0; n-- {
+		i := order(n)
+		e := &z.entries[i]
+		z.records[i].limit = limit
+		room := limit - e.Offset - localLength - int64(len(z.storedName(i)))
+		switch {
+		case e.Offset >= 0 && room >= 0 && e.Packed <= room:
+		case n+1 == len(z.entries):
+			return fault.New(fault.Damaged, "entry %s at offset %d reaches into the directory", quote(e.Path), e.Offset)
+		default:
+			return fault.New(fault.Unsafe, "entry %s at offset %d overlaps entry %s", quote(e.Path), e.Offset,
+				quote(z.entries[order(n+1)].Path)).Advise("no honest archive is built like this; do not unpack it")
+		}
+		limit = e.Offset
 	}
 	return nil
 }

@@ -25,7 +25,8 @@ type Reader struct {
 	end     end
 	entries []archive.Entry
 	records []record
-	broken  error // why entries may be missing
+	stored  map[int]string // names that differ from the paths; see storedName
+	broken  error          // why entries may be missing
 
 	names    names
 	comments []string // of the archive, and of the first entries that have one
@@ -69,7 +70,7 @@ func (z *Reader) readDirectory(size int64, o archive.Options) error {
 	if len(e.comment) > 0 {
 		z.comments = append(z.comments, "comment: "+z.names.decode(string(e.comment), false, nil))
 	}
-	if z.entries, z.records, err = z.readEntries(c, e, o); err != nil {
+	if err := z.readEntries(c, e, o); err != nil {
 		return err
 	}
 	return z.checkParts()
@@ -105,8 +106,8 @@ const longestField = 1<<16 - 1
 
 // Extent is that of archive.Extents.
 func (z *Reader) Extent(i int) (from, to int64) {
-	rec := &z.records[i]
-	return rec.offset, min(rec.limit, rec.offset+localLength+2*longestField+z.entries[i].Packed+descriptorLength)
+	e := &z.entries[i]
+	return e.Offset, min(z.records[i].limit, e.Offset+localLength+2*longestField+e.Packed+descriptorLength)
 }
 
 // Stored is that of archive.Stores.
@@ -115,16 +116,16 @@ func (z *Reader) Stored(i int) (from, size int64, err error) {
 	if e.Method != codec.Store || e.Encrypted || e.Size != e.Packed {
 		return 0, archive.Unknown, nil
 	}
-	d := &data{z: z, entry: e, rec: rec}
-	block := make([]byte, min(localLength+int64(len(rec.name)), rec.limit-rec.offset))
-	if _, err := z.r.ReadAt(block, rec.offset); err != nil {
+	d := z.data(i)
+	block := make([]byte, min(localLength+int64(len(z.storedName(i))), rec.limit-e.Offset))
+	if _, err := z.r.ReadAt(block, e.Offset); err != nil {
 		return 0, 0, fault.Reading("", err)
 	}
 	header, err := d.checkLocal(block)
 	if err != nil {
-		return 0, 0, fault.New(fault.Damaged, "local header at offset %d: %w", rec.offset, err)
+		return 0, 0, fault.New(fault.Damaged, "local header at offset %d: %w", e.Offset, err)
 	}
-	return rec.offset + int64(header), e.Size, nil
+	return e.Offset + int64(header), e.Size, nil
 }
 
 // An entry whose header and data fit into one piece is read at once, another
@@ -150,7 +151,8 @@ func (z *Reader) Open(i int) (io.ReadCloser, error) {
 	if e.Method == codec.Store && !e.Encrypted && e.Size != e.Packed {
 		return nil, fault.New(fault.Damaged, "it is stored, yet its packed size %d differs from its size %d", e.Packed, e.Size)
 	}
-	d := &data{z: z, entry: e, rec: rec, block: pieces.Get().(*[piece]byte)}
+	d := z.data(i)
+	d.block = pieces.Get().(*[piece]byte)
 	if err := d.start(method); err != nil {
 		d.Close()
 		return nil, err
@@ -172,6 +174,7 @@ func putBuffer(b *bufio.Reader) {
 // data decodes one entry and checks it on the way.
 type data struct {
 	z     *Reader
+	index int
 	entry *archive.Entry
 	rec   *record
 
@@ -189,17 +192,21 @@ type data struct {
 	err     error
 }
 
+func (z *Reader) data(i int) *data {
+	return &data{z: z, index: i, entry: &z.entries[i], rec: &z.records[i]}
+}
+
 func (d *data) start(method codec.Method) error {
-	n := min(piece, d.rec.limit-d.rec.offset)
+	n := min(piece, d.rec.limit-d.entry.Offset)
 	block := d.block[:n]
-	if _, err := d.z.r.ReadAt(block, d.rec.offset); err != nil {
+	if _, err := d.z.r.ReadAt(block, d.entry.Offset); err != nil {
 		return fault.Reading("", err)
 	}
 	header, err := d.checkLocal(block)
 	if err != nil {
-		return fault.New(fault.Damaged, "local header at offset %d: %w", d.rec.offset, err)
+		return fault.New(fault.Damaged, "local header at offset %d: %w", d.entry.Offset, err)
 	}
-	d.position = d.rec.offset + int64(header)
+	d.position = d.entry.Offset + int64(header)
 	if d.position+d.entry.Packed > d.rec.limit {
 		return fault.New(fault.Unsafe, "its data at offset %d overlaps what follows", d.position)
 	}
@@ -239,17 +246,17 @@ func (d *data) checkLocal(block []byte) (int, error) {
 	crc, packed, size := f.uint32(), uint64(f.uint32()), uint64(f.uint32())
 	nameLength, extraLength := int(f.uint16()), int(f.uint16())
 	length := localLength + nameLength + extraLength
-	if d.rec.offset+int64(length) > d.rec.limit {
+	if d.entry.Offset+int64(length) > d.rec.limit {
 		return 0, errors.New("it reaches into what follows")
 	}
 	if length > len(block) { // a very long name and extra field
 		block = make([]byte, length)
-		if _, err := d.z.r.ReadAt(block, d.rec.offset); err != nil {
+		if _, err := d.z.r.ReadAt(block, d.entry.Offset); err != nil {
 			return 0, err
 		}
 	}
 	f.b = block[localLength:length]
-	if name := f.take(nameLength); string(name) != d.rec.name {
+	if name := f.take(nameLength); string(name) != d.z.storedName(d.index) {
 		return 0, fmt.Errorf("its name %s is not that of the directory", quote(string(name)))
 	}
 	if method != d.rec.method || d.flags&flagEncrypted != d.rec.flags&flagEncrypted {

@@ -26,7 +26,7 @@ func salvage(r io.ReaderAt, size int64, o archive.Options, why error) (*Reader, 
 		if next < 0 {
 			break
 		}
-		e, rec, err := z.readLocal(r, next, size, o)
+		e, rec, stored, err := z.readLocal(r, next, size, o)
 		if fault.Of(err) == fault.Unreadable {
 			return nil, err
 		}
@@ -37,6 +37,7 @@ func salvage(r io.ReaderAt, size int64, o archive.Options, why error) (*Reader, 
 			at = next + 4
 			continue
 		}
+		z.keepName(len(z.entries), &e, &rec, stored)
 		z.entries, z.records = append(z.entries, e), append(z.records, rec)
 		at = rec.limit
 	}
@@ -93,32 +94,32 @@ func readAll(r io.ReaderAt, p []byte, at int64) error {
 }
 
 // readLocal makes an entry of a local header.
-func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e archive.Entry, rec record, err error) {
+func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e archive.Entry, rec record, stored string, err error) {
 	var fixed [localLength]byte
 	if err := readAll(r, fixed[:], at); err != nil {
-		return e, rec, err
+		return e, rec, stored, err
 	}
 	f := fields{b: fixed[6:]}
-	rec = record{offset: at, flags: f.uint16(), method: f.uint16()}
+	rec = record{flags: f.uint16(), method: f.uint16()}
 	clock, date := f.uint16(), f.uint16()
 	e = archive.Entry{CRC32: f.uint32(), HasCRC32: true, Offset: at, Encrypted: rec.flags&flagEncrypted != 0}
 	packed, whole := uint64(f.uint32()), uint64(f.uint32())
 	names := make([]byte, int(f.uint16())+int(f.uint16()))
 	nameLength := int(le.Uint16(fixed[26:]))
 	if err := readAll(r, names, at+localLength); err != nil {
-		return e, rec, err
+		return e, rec, stored, err
 	}
 	if nameLength == 0 {
-		return e, rec, errors.New("it has no name")
+		return e, rec, stored, errors.New("it has no name")
 	}
 	extra := names[nameLength:]
-	rec.name = string(names[:nameLength])
-	e.Path = z.names.decode(rec.name, rec.flags&flagUTF8 != 0, extra)
+	stored = string(names[:nameLength])
+	e.Path = z.names.decode(stored, rec.flags&flagUTF8 != 0, extra)
 	e.Modified = modified(date, clock, extra, zoneOf(o))
 	e.Method = methodName(rec.method)
 	if e.Encrypted {
 		if err := setLock(&e, &rec, clock, extra); err != nil {
-			return e, rec, err
+			return e, rec, stored, err
 		}
 	}
 	wide := newZIP64(extra)
@@ -126,18 +127,18 @@ func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e 
 	wide.widen(&packed)
 	start := at + localLength + int64(len(names))
 	if packed > uint64(size) || whole > 1<<62 {
-		return e, rec, errCut
+		return e, rec, stored, errCut
 	}
 	e.Packed, e.Size = int64(packed), int64(whole)
 	rec.limit = start + e.Packed
-	setKind(&e, rec.name, 0, 0)
+	setKind(&e, stored, 0, 0)
 	if rec.flags&flagDescriptor != 0 && e.Packed == 0 {
-		return e, rec, findDescriptor(r, size, start, &e, &rec)
+		return e, rec, stored, findDescriptor(r, size, start, &e, &rec)
 	}
 	if rec.limit > size {
-		return e, rec, errCut
+		return e, rec, stored, errCut
 	}
-	return e, rec, nil
+	return e, rec, stored, nil
 }
 
 // findDescriptor finds the end of data whose size follows it: by decoding

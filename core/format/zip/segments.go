@@ -80,9 +80,9 @@ func (z *Reader) checkParts() error {
 	for i := range first {
 		first[i] = -1
 	}
-	for i := range z.records {
-		at := z.parts.at(z.records[i].offset)
-		if first[at] < 0 || z.records[i].offset < z.records[first[at]].offset {
+	for i := range z.entries {
+		at := z.parts.at(z.entries[i].Offset)
+		if first[at] < 0 || z.entries[i].Offset < z.entries[first[at]].Offset {
 			first[at] = i
 		}
 	}
@@ -90,12 +90,12 @@ func (z *Reader) checkParts() error {
 		if i < 0 {
 			continue
 		}
-		rec := &z.records[i]
-		header := make([]byte, localLength+len(rec.name))
-		if _, err := z.r.ReadAt(header, rec.offset); err != nil {
+		name := z.storedName(i)
+		header := make([]byte, localLength+len(name))
+		if _, err := z.r.ReadAt(header, z.entries[i].Offset); err != nil {
 			return fault.Reading("", err)
 		}
-		if le.Uint32(header) != localSignature || string(header[localLength:]) != rec.name {
+		if le.Uint32(header) != localSignature || string(header[localLength:]) != name {
 			return fault.New(fault.Incomplete, "part %d (%s) is of another set, or in the wrong place: entry %s should start in it, and does not",
 				part+1, z.parts[part].Name, quote(z.entries[i].Path)).Advise("fetch that part again, or put the parts into order")
 		}
