@@ -44,6 +44,12 @@ func (h Handle) Free(name string) bool {
 // UnnamedRoom is 0: only Linux has files without names.
 func (h Handle) UnnamedRoom() int { return 0 }
 
+// OnDisk and MakeFor are of no use without them.
+func (h Handle) OnDisk() bool { return false }
+func (h Handle) MakeFor(to Handle, name string, perm fs.FileMode) (File, error) {
+	return to.Make(name, perm)
+}
+
 // MakeUnnamed is only possible on Linux.
 func (h Handle) MakeUnnamed(fs.FileMode) (Unnamed, error) { return nil, errors.ErrUnsupported }
 

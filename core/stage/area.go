@@ -52,8 +52,10 @@ type area struct {
 	done   chan struct{}
 	keep   atomic.Bool // it has what belongs to a user, and stays
 
-	measure sync.Once
-	room    atomic.Int64 // for files without a name, once that is measured
+	measure sync.Once    // of what follows; see nameless
+	unnamed bool         // there may be files without a name
+	onDisk  bool         // where a file lies matters
+	room    atomic.Int64 // for files without a name
 }
 
 func openArea(dir, root string) (*area, error) {

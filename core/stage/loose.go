@@ -16,12 +16,24 @@ type loose struct {
 	area  *area
 }
 
+// nameless reports whether the file system has files without names, and finds out
+// how many may be open.
+func (a *area) nameless() bool {
+	a.measure.Do(func() {
+		most := a.UnnamedRoom()
+		a.room.Store(int64(most))
+		a.unnamed, a.onDisk = most > 0, a.OnDisk()
+	})
+	return a.unnamed
+}
+
 // makeFlat makes the staged file of a number.
 func (u *Unit) makeFlat(number int, it *Item) (folder.File, error) {
 	area := u.root.area
-	area.measure.Do(func() { area.room.Store(int64(area.UnnamedRoom())) })
-	if area.room.Add(-1) < 0 {
-		area.room.Add(1)
+	if !area.nameless() || area.room.Add(-1) < 0 {
+		if area.unnamed {
+			area.room.Add(1)
+		}
 		return area.Make(u.flatName(number), it.perm())
 	}
 	f, err := area.MakeUnnamed(it.perm())

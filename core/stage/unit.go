@@ -333,7 +333,11 @@ func (h *Hand) make(i int) (folder.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	return dir.Make(name, h.u.items[i].perm())
+	perm := h.u.items[i].perm()
+	if area := h.u.root.area; area.nameless() && area.onDisk {
+		return area.MakeFor(dir.Handle, name, perm)
+	}
+	return dir.Make(name, perm)
 }
 
 // link stages a symbolic link.
