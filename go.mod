@@ -12,6 +12,7 @@ require (
 	github.com/go-analyze/charts v0.6.4
 	github.com/goccy/go-json v0.12.0
 	github.com/goccy/go-yaml v1.19.2
+	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/hashicorp/go-retryablehttp v0.7.8
 	github.com/jdx/go-netrc v1.0.0
 	github.com/klauspost/compress v1.20.3
@@ -30,13 +31,19 @@ require (
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
+	gonum.org/v1/plot v0.17.0
 	k8s.io/api v0.37.2
 	maragu.dev/gomponents v1.2.0
 	sigs.k8s.io/yaml v1.6.0
 )
 
 require (
+	codeberg.org/go-fonts/liberation v0.5.0 // indirect
+	codeberg.org/go-latex/latex v0.2.0 // indirect
+	codeberg.org/go-pdf/fpdf v0.11.1 // indirect
+	git.sr.ht/~sbinet/gg v0.7.0 // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
+	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b // indirect
 	github.com/clipperhouse/uax29/v2 v2.2.0 // indirect
 	github.com/fxamacker/cbor/v2 v2.9.1 // indirect
 	github.com/go-analyze/bulk v0.1.6 // indirect

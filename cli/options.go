@@ -260,7 +260,7 @@ var renamePlaceholders = []string{"name", "stem", "ext", "archive", "parent", "n
 func (o *placementOptions) addTo(set *option.Set) {
 	o.layout = option.Either([]string{"own", "shared", "auto"}, place.Own, place.Shared, place.Auto)
 	o.clash = option.Either([]string{"refuse", "skip", "replace", "newer", "number"}, stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number)
-	o.links = option.Either([]string{"keep", "skip", "refuse"}, plan.KeepLinks, plan.SkipLinks, plan.RefuseLinks)
+	o.links = option.Either([]string{"keep", "rebase", "skip", "refuse"}, plan.KeepLinks, plan.RebaseLinks, plan.SkipLinks, plan.RefuseLinks)
 	set.Text(&o.Into, "into")
 	set.Value(&o.layout, "layout")
 	set.Value(&option.Template{To: &o.OwnName, Allowed: ownNamePlaceholders}, "own-name")

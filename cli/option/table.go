@@ -113,7 +113,7 @@ var Table = []Row{
 		}},
 	{Name: "fresh", Shapes: true, Help: "swap the whole own folder for the new one", More: "swap the whole own folder for the new one: nothing of an earlier run stays"},
 	{Name: "links", Shapes: true, Help: "links inside archives",
-		More: "symbolic and hard links inside archives: made, left out, or a reason to refuse the archive",
+		More: "symbolic and hard links inside archives: made; made, with absolute targets taken as below the archive's folder, as in the image of a system; left out; or a reason to refuse the archive",
 		For: map[string]As{"create": {Help: "symbolic links below the sources",
 			More: "symbolic links below the sources: stored as links, stored as what they point at, or left out"}}},
 	{Name: "staging", Placeholder: "DIR", Help: "for unfinished work", More: "DIR for unfinished work, on the same file system; a hidden folder in the root when left out"},

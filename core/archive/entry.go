@@ -48,4 +48,5 @@ type Entry struct {
 	HasMode   bool // whether the archive records permissions
 	HasCRC32  bool
 	Encrypted bool
+	Summed    bool // the data is checked against a sum of its own of another kind
 }

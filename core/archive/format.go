@@ -124,7 +124,9 @@ type WriteOptions struct {
 	Password string // locks the data of files; empty: nothing is locked
 }
 
-// A Format is one kind of archive. One of Open and OpenStream is set.
+// A Format is one kind of archive. At least one of Open and OpenStream is set; with
+// both, the first is for content that can be read at any place, the other for content
+// that comes in order.
 type Format struct {
 	Name       string
 	Extensions []string // in lower case, with the dot; the first is the usual one
@@ -139,10 +141,11 @@ type Format struct {
 	IdentifyBehind func(r io.ReaderAt, size int64) bool
 
 	// Open reads the directory of an archive of size bytes. An error of kind
-	// fault.Damaged or fault.Unsafe tells what is wrong with it.
+	// fault.Damaged or fault.Unsafe tells what is wrong with it; ErrOrdered, that
+	// OpenStream has to be used.
 	Open func(r io.ReaderAt, size int64, o Options) (Reader, error)
 
-	// OpenStream opens an archive that can only be gone through in order.
+	// OpenStream opens an archive that is gone through in order.
 	OpenStream func(r io.ReaderAt, size int64, o Options) (Stream, error)
 
 	// NewWriter starts an archive; nil: the format is only read. Where w also is an io.WriterAt, headers
@@ -162,6 +165,10 @@ type Format struct {
 // ErrUnsupported is in the error of Reader.Open for an entry that is stored in a
 // way that is not read: it is no sign of damage, and the others may be fine.
 var ErrUnsupported = errors.New("not a method that widecrate reads")
+
+// ErrOrdered is the error of Format.Open for an archive whose entries cannot be had
+// but in order.
+var ErrOrdered = errors.New("it can only be gone through in order")
 
 // Broken tells why entries may be missing from the list of a damaged archive
 // that was opened with Salvage; nil where all are there.

@@ -402,7 +402,7 @@ func (u *unit) fillIn(results []stage.Result) {
 	for k, i := range u.plan.Kept {
 		entry, r := &u.entries[i], results[k]
 		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: entry.Kind,
-			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32, Member: u.archive.Member(i), Link: entry.Link, SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
+			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 || entry.Summed, Member: u.archive.Member(i), Link: entry.Link, SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes += entry.Size
 		}

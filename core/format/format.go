@@ -11,7 +11,12 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
+	"widecrate/core/format/ar"
+	"widecrate/core/format/cpio"
+	"widecrate/core/format/deb"
+	"widecrate/core/format/iso"
 	"widecrate/core/format/lone"
+	"widecrate/core/format/rpm"
 	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
 )
@@ -20,11 +25,11 @@ import (
 var All = all()
 
 func all() []archive.Format {
-	formats := []archive.Format{zip.Format, tar.Format}
+	formats := []archive.Format{zip.Format, tar.Format, cpio.Format, deb.Format, rpm.Format, ar.Format}
 	for _, m := range codec.Streams() {
 		formats = append(formats, lone.Formats(m)...)
 	}
-	return formats
+	return append(formats, iso.Format) // which says what it is only after 32 KiB
 }
 
 // Identify tells the format of some content by the content alone. Content of

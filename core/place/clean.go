@@ -161,6 +161,19 @@ func WindowsName(name string) string {
 	return string(mapped)
 }
 
+// Rebase is the target of a symbolic link at the cleaned path at, an absolute one as
+// below the archive's folder: in the image of a system that is what it means there.
+func Rebase(at, target string) string {
+	if !strings.HasPrefix(target, "/") {
+		return target
+	}
+	below := strings.TrimLeft(target, "/")
+	if up := strings.Repeat("../", strings.Count(at, "/")); up+below != "" {
+		return up + below
+	}
+	return "."
+}
+
 // CheckLink makes sure that a symbolic link at the cleaned path at leads to
 // something below the same root. ".." may only stand at the start of a target:
 // after a name it would depend on whether that name is a link itself.
@@ -175,7 +188,7 @@ func CheckLink(at, target string) error {
 	case strings.ContainsRune(target, 0):
 		return unsafe("holds a NUL byte")
 	case slashed[0] == '/' || hasDrive(slashed):
-		return unsafe("is absolute")
+		return fault.New(fault.Unsafe, "it is a link to %q, which is absolute", target).Advise(hostile).Suggest(fault.SkipOrRebaseLinks)
 	}
 	depth, named := strings.Count(at, "/"), false
 	for name := range strings.SplitSeq(slashed, "/") {

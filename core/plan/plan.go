@@ -26,6 +26,7 @@ const (
 	KeepLinks   Links = iota // made, where they stay inside the archive's folder
 	SkipLinks                // left out and counted
 	RefuseLinks              // an archive with one is refused
+	RebaseLinks              // made, absolute ones as below the archive's folder
 )
 
 // Rules are what a user asks for; zero values keep everything as it is.
@@ -238,6 +239,9 @@ func (p *Plan) checkLink(i int, item *stage.Item) (found bool, err error) {
 	}
 	if item.Link, err = p.in.Link(i); err != nil {
 		return false, err
+	}
+	if p.rules.Links == RebaseLinks {
+		item.Link = place.Rebase(item.Path, item.Link)
 	}
 	return true, place.CheckLink(item.Path, item.Link)
 }

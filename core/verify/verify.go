@@ -87,7 +87,7 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 		case err != nil:
 			at, _ := slices.BinarySearchFunc(r.Bad, e.Offset, func(b report.Bad, offset int64) int { return cmp.Compare(b.Offset, offset) })
 			r.Bad = slices.Insert(r.Bad, at, report.Bad{Path: e.Path, Offset: e.Offset, Err: fault.At(a.Path, fault.At(e.Path, err))})
-		case e.HasCRC32 || e.Encrypted: // what is locked is authenticated
+		case e.HasCRC32 || e.Summed || e.Encrypted: // what is locked is authenticated
 			r.Sums++
 		}
 		return nil

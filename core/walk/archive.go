@@ -6,7 +6,6 @@
 package walk
 
 import (
-	"bufio"
 	"context"
 	"io"
 	"iter"
@@ -19,7 +18,6 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format"
-	"widecrate/core/format/tar"
 	"widecrate/core/parts"
 	"widecrate/core/source"
 )
@@ -40,7 +38,8 @@ type Archive struct {
 	opened  []*Archive // of a series: its members
 
 	data    blob.Blob // nil for a series
-	ordered bool      // it is gone through once, from front to back, where its format allows that
+	format  archive.Format
+	ordered bool // it is gone through once, from front to back, where its format allows that
 	remarks []archive.Remark
 	total   int64        // bytes that will come, where that is known beforehand; 0: it is not
 	read    atomic.Int64 // bytes of one that comes in order
@@ -183,19 +182,28 @@ func (a *Archive) Foresee(entries iter.Seq[int]) {
 // Ordered goes through the archive from front to back, whatever its kind; nil for
 // one that has to be read by its directory.
 func (a *Archive) Ordered() archive.Stream {
-	switch {
-	case a.Stream != nil:
+	if a.Stream != nil || a.members != nil || a.format.OpenStream == nil {
 		return a.Stream
-	case a.Format == tar.Format.Name && a.members == nil:
-		return a.tarStream()
 	}
-	return nil
+	stream, err := a.openStream()
+	if err != nil {
+		return nil
+	}
+	return stream
 }
 
-// tarStream goes through a plain tar from front to back.
-func (a *Archive) tarStream() archive.Stream {
-	blob.Foresee(a.data, blob.Range{To: a.data.Size()})
-	return tar.NewStream(bufio.NewReaderSize(io.NewSectionReader(watched{a}, 0, blob.Endless), 256<<10), a.rules)
+// openStream opens it to be gone through from front to back.
+func (a *Archive) openStream() (archive.Stream, error) {
+	blob.Foresee(a.data, blob.Range{To: a.size()})
+	return a.format.OpenStream(watched{a}, a.size(), a.rules)
+}
+
+// size is that of the data, as far as it is known.
+func (a *Archive) size() int64 {
+	if a.Arriving() {
+		return blob.Endless
+	}
+	return a.data.Size()
 }
 
 // Remarks are those about how it was read; see archive.Remarks.
@@ -226,19 +234,12 @@ func (a *Archive) open() (*Archive, error) {
 }
 
 func (a *Archive) openAs(f archive.Format) (_ *Archive, err error) {
-	a.Files, a.Format, a.room = a.data.Files(), f.Name, 4*inMemory
-	size := a.data.Size()
-	if a.Arriving() {
-		size = blob.Endless
-	}
-	switch {
-	case a.ordered && f.Name == tar.Format.Name:
-		a.Stream = a.tarStream()
-	case f.Open != nil:
-		a.Reader, err = f.Open(a.data, size, a.rules)
-	default:
-		blob.Foresee(a.data, blob.Range{To: size})
-		a.Stream, err = f.OpenStream(watched{a}, size, a.rules)
+	a.Files, a.Format, a.format, a.room = a.data.Files(), f.Name, f, 4*inMemory
+	if f.Open == nil || a.ordered && f.OpenStream != nil {
+		a.Stream, err = a.openStream()
+	} else if a.Reader, err = f.Open(a.data, a.size(), a.rules); err == archive.ErrOrdered {
+		a.Reader = nil
+		a.Stream, err = a.openStream()
 	}
 	if err != nil {
 		a.Reader, a.Stream = nil, nil

@@ -11,7 +11,6 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
-	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
 	"widecrate/core/parts"
 	"widecrate/core/source"
@@ -25,7 +24,7 @@ const head = 48 << 10
 // as it comes.
 func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	first := int64(head)
-	if f, known := format.ByName(s.Name()); known && (f.Open == nil || o.Whole && f.Name == tar.Format.Name) {
+	if f, known := format.ByName(s.Name()); known && (f.Open == nil || o.Whole && f.OpenStream != nil) {
 		first = 0 // it is read from front to back in any case
 	}
 	resource, err := s.Address.Open(ctx, first)
@@ -82,7 +81,7 @@ func openFlow(ctx context.Context, flow *blob.Flow, o Opening, why string) (*Arc
 	a := newArchive(flow, o)
 	a.ordered = true
 	f, known := format.Start(flow, blob.Endless)
-	if known && (f.Open == nil || f.Name == tar.Format.Name) {
+	if known && f.OpenStream != nil {
 		opened, err := a.openAs(f)
 		flow.Settle()
 		return opened, err

@@ -1,5 +1,6 @@
 // Package lone reads and writes compressed streams as archives: one compressed
-// file on its own is an archive of one entry, and a compressed tar is a tar.
+// file on its own is an archive of one entry, and a compressed tar is a tar, a
+// compressed cpio a cpio.
 package lone
 
 import (
@@ -19,6 +20,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
+	"widecrate/core/format/cpio"
 	"widecrate/core/format/tar"
 )
 
@@ -28,7 +30,19 @@ const head = 64
 // short are the extensions that stand for two.
 var short = map[string][]string{codec.Gzip: {".tgz"}, codec.Bzip2: {".tbz2", ".tbz"}, codec.XZ: {".txz"}, codec.Zstd: {".tzst"}, codec.LZ4: {".tlz4"}, codec.LZMAFile: {".tlz"}}
 
-// Formats returns the two formats of a compression method.
+// inner is a kind of archive that is compressed as a whole.
+type inner struct {
+	name   string
+	starts func(head []byte) bool
+	stream func(r io.Reader, o archive.Options) archive.Stream
+}
+
+var (
+	innerTar  = inner{"tar", tar.IsHeader, func(r io.Reader, o archive.Options) archive.Stream { return tar.NewStream(r, o) }}
+	innerCPIO = inner{"cpio", cpio.IsHeader, func(r io.Reader, o archive.Options) archive.Stream { return cpio.NewStream(r, o) }}
+)
+
+// Formats returns the formats of a compression method.
 func Formats(m codec.Method) []archive.Format {
 	file := archive.Format{
 		Name:       cmp.Or(m.Format, m.Name),
@@ -39,19 +53,7 @@ func Formats(m codec.Method) []archive.Format {
 		},
 		HoldsOne: true,
 	}
-	packed := archive.Format{
-		Hardlinks: true,
-		NeedsSize: true,
-		Name:      "tar" + m.Extensions[0],
-		Identify:  func(r io.ReaderAt, size int64) bool { return identify(r, m) && holdsTar(m, r, size) },
-		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
-			d, err := decode(m, r, size, o)
-			if err != nil {
-				return nil, err
-			}
-			return &tarStream{tar.NewStream(d, o), d}, nil
-		},
-	}
+	packed, images := packedFormat(m, innerTar), packedFormat(m, innerCPIO)
 	if m.Encode != nil {
 		file.NewWriter = func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) {
 			enc, err := m.Encode(w, o.Encode)
@@ -62,11 +64,49 @@ func Formats(m codec.Method) []archive.Format {
 			return &tarWriter{tar.NewWriter(enc), enc}, err
 		}
 	}
-	for _, ext := range m.Extensions {
-		packed.Extensions = append(packed.Extensions, ".tar"+ext)
-	}
 	packed.Extensions = append(packed.Extensions, short[m.Name]...)
-	return []archive.Format{packed, file}
+	return []archive.Format{packed, images, file}
+}
+
+// packedFormat is an archive of one kind that is compressed as a whole.
+func packedFormat(m codec.Method, kind inner) archive.Format {
+	f := archive.Format{
+		Hardlinks: true,
+		NeedsSize: true,
+		Name:      kind.name + m.Extensions[0],
+		Identify:  func(r io.ReaderAt, size int64) bool { return identify(r, m) && holds(kind, m, r, size) },
+		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+			d, err := decode(m, r, size, o)
+			if err != nil {
+				return nil, err
+			}
+			return &packedStream{kind.stream(d, o), d}, nil
+		},
+	}
+	for _, ext := range m.Extensions {
+		f.Extensions = append(f.Extensions, "."+kind.name+ext)
+	}
+	return f
+}
+
+// OpenTar opens a tar that is compressed in any way, or in none.
+func OpenTar(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+	for _, m := range codec.Streams() {
+		if identify(r, m) {
+			return packedFormat(m, innerTar).OpenStream(r, size, o)
+		}
+	}
+	return tar.Format.OpenStream(r, size, o)
+}
+
+// OpenCPIO opens a cpio that is compressed in any way, or in none.
+func OpenCPIO(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+	for _, m := range codec.Streams() {
+		if identify(r, m) {
+			return packedFormat(m, innerCPIO).OpenStream(r, size, o)
+		}
+	}
+	return cpio.Format.OpenStream(r, size, o)
 }
 
 func identify(r io.ReaderAt, m codec.Method) bool {
@@ -75,16 +115,16 @@ func identify(r io.ReaderAt, m codec.Method) bool {
 	return (err == nil || err == io.EOF) && m.Magic(start[:n])
 }
 
-// holdsTar looks whether what is compressed starts with the header of a tar.
-func holdsTar(m codec.Method, r io.ReaderAt, size int64) bool {
+// holds looks whether what is compressed starts like an archive of some kind.
+func holds(kind inner, m codec.Method, r io.ReaderAt, size int64) bool {
 	d, err := m.Decode(bufio.NewReader(io.NewSectionReader(r, 0, size)), codec.Options{})
 	if err != nil {
 		return false
 	}
 	defer d.Close()
 	var block [512]byte
-	_, err = io.ReadFull(d, block[:])
-	return err == nil && tar.IsHeader(block[:])
+	n, err := io.ReadFull(d, block[:])
+	return (err == nil || err == io.ErrUnexpectedEOF) && kind.starts(block[:n])
 }
 
 // decoded is a decompressed file, read ahead on a goroutine of its own. Errors
@@ -226,20 +266,23 @@ func (f *file) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// tarStream is a compressed tar.
-type tarStream struct {
-	*tar.Stream
+// packedStream is an archive that is compressed as a whole.
+type packedStream struct {
+	archive.Stream
 	d *decoded
 }
 
-func (s *tarStream) Close() error { return s.d.Close() }
+func (s *packedStream) Close() error {
+	s.Stream.Close() // it holds nothing that could be lost
+	return s.d.Close()
+}
 
 // Remarks are those of the compressed data.
-func (s *tarStream) Remarks() []archive.Remark { return s.d.Remarks() }
+func (s *packedStream) Remarks() []archive.Remark { return s.d.Remarks() }
 
 // Next moves on; at the end the rest of the compressed data is read, too, so
 // that its checksum is checked against it.
-func (s *tarStream) Next() (archive.Entry, error) {
+func (s *packedStream) Next() (archive.Entry, error) {
 	e, err := s.Stream.Next()
 	e.Packed = archive.Unknown
 	if err == io.EOF {
@@ -250,20 +293,20 @@ func (s *tarStream) Next() (archive.Entry, error) {
 	return e, s.placed(err)
 }
 
-func (s *tarStream) Read(p []byte) (int, error) {
+func (s *packedStream) Read(p []byte) (int, error) {
 	n, err := s.Stream.Read(p)
 	return n, s.placed(err)
 }
 
-// WriteTo is that of the tar.
-func (s *tarStream) WriteTo(w io.Writer) (int64, error) {
-	n, err := s.Stream.WriteTo(w)
+// WriteTo is that of the archive, which may know of holes.
+func (s *packedStream) WriteTo(w io.Writer) (int64, error) {
+	n, err := archive.Copy(w, s.Stream)
 	return n, s.placed(err)
 }
 
-// placed says of damage that only the tar shows where it is in the compressed
+// placed says of damage that only the archive shows where it is in the compressed
 // data.
-func (s *tarStream) placed(err error) error {
+func (s *packedStream) placed(err error) error {
 	e, ok := errors.AsType[*fault.Error](err)
 	if !ok || e.Kind != fault.Damaged {
 		return err

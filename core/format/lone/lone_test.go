@@ -18,7 +18,7 @@ import (
 func read(t *testing.T, method string, data []byte, name string) (archive.Entry, string, error) {
 	t.Helper()
 	m, _ := codec.ByName(method)
-	file := Formats(m)[1]
+	file := Formats(m)[2]
 	require.True(t, file.Identify(bytes.NewReader(data), int64(len(data))))
 	s, err := file.OpenStream(bytes.NewReader(data), int64(len(data)), archive.Options{Name: name})
 	require.NoError(t, err)

@@ -15,19 +15,13 @@ import (
 	"golang.org/x/text/encoding/charmap"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
 
 // longestExtended bounds what stands before an entry: extended headers and long
 // names. No system takes names of that size.
 const longestExtended = 1 << 20
-
-// input is an archive that is read from front to back.
-type input interface {
-	io.Reader
-	skip(n int64) error
-	offset() int64
-}
 
 // member is an entry with where its data is.
 type member struct {
@@ -41,7 +35,7 @@ type piece struct{ offset, length int64 }
 
 // parser goes from header to header.
 type parser struct {
-	in       input
+	in       blob.Front
 	global   map[string]string // records of global extended headers that are used
 	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
 	assumed  bool              // it was
@@ -62,7 +56,7 @@ func (p *parser) next() (*member, error) {
 	x := extended{records: records{global: p.global}}
 	p.raw = p.raw[:0]
 	for first := true; ; first = false {
-		at := p.in.offset()
+		at := p.in.Offset()
 		b, err := p.header()
 		if err == io.EOF && !first {
 			return nil, damaged(at, "it is missing after an extended one")
@@ -120,7 +114,7 @@ func (p *parser) take(kind byte, data []byte, x *extended) (err error) {
 // but another one may follow.
 func (p *parser) header() (*block, error) {
 	for {
-		at := p.in.offset()
+		at := p.in.Offset()
 		var b block
 		_, err := io.ReadFull(p.in, b[:])
 		switch {
@@ -157,7 +151,7 @@ func (p *parser) extended(at, size int64) ([]byte, error) {
 		return nil, cutOff(at, err)
 	}
 	p.raw = append(append(p.raw, data...), zeroBlock[:padding(size)]...)
-	return data, cutOff(at, p.in.skip(padding(size)))
+	return data, cutOff(at, p.in.Skip(padding(size)))
 }
 
 func cutOff(at int64, err error) error {

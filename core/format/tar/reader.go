@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
 
@@ -26,13 +27,13 @@ type extent struct {
 // Open goes through the headers of the archive of size bytes in r. Headers that
 // are wrong, and data that is cut off, are of kind fault.Damaged.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
-	in := &window{r: r, size: size}
+	in := blob.FrontOf(r, size)
 	p := &parser{in: in, encoding: o.Encoding}
 	t := &Reader{r: r}
 	for {
 		m, err := p.next()
 		t.assumed = p.assumed
-		at := in.offset()
+		at := in.Offset()
 		if err == io.EOF {
 			if p.ended || o.Parts == nil {
 				return t, nil
@@ -40,11 +41,11 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 			// Some writers leave the end mark out, but more parts may follow.
 			err = damaged(at, "its end mark is missing")
 		}
-		if err == nil && in.skip(m.stored+padding(m.stored)) != nil {
-			err, in.at = damaged(at, "the data of %q is cut off", m.Path), size
+		if err == nil && in.Skip(m.stored+padding(m.stored)) != nil && in.Offset()-at < m.stored {
+			err = damaged(at, "the data of %q is cut off", m.Path) // padding may be left out
 		}
 		if e, ok := errors.AsType[*fault.Error](err); ok && e.Kind == fault.Damaged {
-			e.Err = &archive.Break{Offset: at, CutOff: in.at >= size, Err: e.Err}
+			e.Err = &archive.Break{Offset: at, CutOff: in.Offset() >= size, Err: e.Err}
 		}
 		if err != nil && o.Salvage && fault.Of(err) == fault.Damaged && t.entries != nil {
 			t.broken = err
@@ -90,80 +91,16 @@ func (t *Reader) Stored(i int) (from, size int64, err error) {
 // length is checked.
 func (t *Reader) Open(i int) (io.ReadCloser, error) {
 	x := &t.data[i]
-	data := &fileData{io.NewSectionReader(t.r, x.at, x.length), x.length}
+	data := blob.Extents(t.r, blob.Range{From: x.at, To: x.at + x.length})
 	if x.pieces == nil {
-		return io.NopCloser(data), nil
+		return data, nil
 	}
 	return io.NopCloser(&expanded{data: data, pieces: x.pieces, size: t.entries[i].Size}), nil // an io.WriterTo as well
-}
-
-// fileData reads data that must be there: a file that became shorter, or a disk
-// that fails, is no damage.
-type fileData struct {
-	r    io.Reader
-	left int64
-}
-
-func (d *fileData) Read(p []byte) (int, error) {
-	n, err := d.r.Read(p)
-	d.left -= int64(n)
-	switch {
-	case err == io.EOF && d.left > 0:
-		err = fault.New(fault.Unreadable, "the archive became shorter while it was read")
-	case err != nil && err != io.EOF:
-		err = fault.Reading("", err)
-	}
-	return n, err
-}
-
-// window reads a file from front to back in pieces that hold many small entries
-// at once, and leaps over large ones.
-type window struct {
-	r      io.ReaderAt
-	size   int64
-	at     int64
-	block  [64 << 10]byte
-	from   int64 // of what is in block
-	filled int
-}
-
-func (w *window) offset() int64 { return w.at }
-
-func (w *window) skip(n int64) error {
-	if n > w.size-w.at {
-		// Some writers leave out the padding of the last entry.
-		if n-w.size+w.at >= blockSize {
-			return io.ErrUnexpectedEOF
-		}
-		n = w.size - w.at
-	}
-	w.at += n
-	return nil
-}
-
-func (w *window) Read(p []byte) (int, error) {
-	if w.at >= w.size {
-		return 0, io.EOF
-	}
-	if w.at < w.from || w.at >= w.from+int64(w.filled) {
-		n, err := w.r.ReadAt(w.block[:min(int64(len(w.block)), w.size-w.at)], w.at)
-		if n == 0 {
-			if err == io.EOF {
-				return 0, io.ErrUnexpectedEOF
-			}
-			return 0, fault.Reading("", err)
-		}
-		w.from, w.filled = w.at, n
-	}
-	n := copy(p, w.block[w.at-w.from:w.filled])
-	w.at += int64(n)
-	return n, nil
 }
 
 // Stream reads a tar as its bytes arrive.
 type Stream struct {
 	parser
-	in   *counting
 	m    *member
 	data io.Reader
 	left int64 // stored bytes of the entry that were not read, padding included
@@ -171,16 +108,15 @@ type Stream struct {
 
 // NewStream reads a tar from r. Errors of r are returned as they are.
 func NewStream(r io.Reader, o archive.Options) *Stream {
-	in := &counting{r: r}
-	return &Stream{parser: parser{in: in, encoding: o.Encoding}, in: in}
+	return &Stream{parser: parser{in: blob.FrontStream(r), encoding: o.Encoding}}
 }
 
 // Next moves to the next entry; see archive.Stream.
 func (s *Stream) Next() (archive.Entry, error) {
 	if s.m != nil {
-		at := s.in.offset()
-		err := s.in.skip(s.left)
-		missing := s.left - (s.in.offset() - at)
+		at := s.in.Offset()
+		err := s.in.Skip(s.left)
+		missing := s.left - (s.in.Offset() - at)
 		if err != nil && (err != io.EOF || missing > padding(s.m.stored)) {
 			return archive.Entry{}, s.broken(at, err)
 		}
@@ -237,29 +173,7 @@ func (d stored) Read(p []byte) (int, error) {
 	n, err := d.s.in.Read(p)
 	d.s.left -= int64(n)
 	if err != nil && n == 0 {
-		return 0, d.s.broken(d.s.in.offset(), err)
+		return 0, d.s.broken(d.s.in.Offset(), err)
 	}
 	return n, nil
-}
-
-// counting counts what is read through it.
-type counting struct {
-	r  io.Reader
-	at int64
-}
-
-func (c *counting) offset() int64 { return c.at }
-
-func (c *counting) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.at += int64(n)
-	return n, err
-}
-
-func (c *counting) skip(n int64) error {
-	if n <= 0 {
-		return nil
-	}
-	_, err := io.CopyN(io.Discard, c, n)
-	return err
 }

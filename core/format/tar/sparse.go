@@ -103,7 +103,7 @@ func (p *parser) sparseInData(m *member) ([]string, error) {
 			return nil, errSparse
 		}
 		if _, err := io.ReadFull(p.in, b[:]); err != nil {
-			return nil, cutOff(p.in.offset(), err)
+			return nil, cutOff(p.in.Offset(), err)
 		}
 		m.stored -= blockSize
 		for _, c := range b {

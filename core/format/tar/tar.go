@@ -5,6 +5,7 @@
 package tar
 
 import (
+	"bufio"
 	"io"
 
 	"widecrate/core/archive"
@@ -19,7 +20,10 @@ var Format = archive.Format{
 		_, err := r.ReadAt(b[:], 0)
 		return err == nil && IsHeader(b[:])
 	},
-	Open:      func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
+	Open: func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
+	OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+		return NewStream(bufio.NewReaderSize(io.NewSectionReader(r, 0, size), 256<<10), o), nil
+	},
 	NewWriter: func(w io.Writer, _ archive.WriteOptions) (archive.Writer, error) { return NewWriter(w), nil },
 	Hardlinks: true,
 	NeedsSize: true,
