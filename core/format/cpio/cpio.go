@@ -19,7 +19,7 @@ var Format = archive.Format{
 	Extensions: []string{".cpio"},
 	Hardlinks:  true,
 	Identify: func(r io.ReaderAt, _ int64) bool {
-		b := make([]byte, newer.header)
+		b := make([]byte, portable.header)
 		n, err := r.ReadAt(b, 0)
 		return (err == nil || err == io.EOF) && IsHeader(b[:n])
 	},
@@ -63,9 +63,9 @@ type header struct {
 }
 
 var (
-	newer  = dialect{110, 4, parseNew}
-	octal  = dialect{76, 1, parseOctal}
-	binary = dialect{26, 2, parseBinary}
+	portable = dialect{110, 4, parseNew}
+	octal    = dialect{76, 1, parseOctal}
+	words    = dialect{26, 2, parseBinary}
 )
 
 // IsHeader reports whether a block starts with the header of an entry.
@@ -81,11 +81,11 @@ func IsHeader(b []byte) bool {
 func dialectOf(b []byte) *dialect {
 	switch {
 	case bytes.HasPrefix(b, []byte(magicNew)), bytes.HasPrefix(b, []byte(magicSummed)):
-		return &newer
+		return &portable
 	case bytes.HasPrefix(b, []byte(magicOctal)):
 		return &octal
 	case bytes.HasPrefix(b, []byte(magicBinary)), bytes.HasPrefix(b, []byte(magicTurned)):
-		return &binary
+		return &words
 	}
 	return nil
 }

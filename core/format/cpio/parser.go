@@ -77,7 +77,7 @@ func (p *parser) next() (*member, error) {
 		case m == nil: // the trailer
 			p.ended, p.began = true, p.in.Offset()
 			p.abandon()
-		case h.links > 1 && m.Kind == archive.File && d == &newer && m.Size == 0:
+		case h.links > 1 && m.Kind == archive.File && d == &portable && m.Size == 0:
 			p.wait(h, m.Entry)
 		default:
 			p.named(h, m)
