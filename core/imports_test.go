@@ -28,7 +28,7 @@ var layers = [][]string{
 	{"bound", "choose", "place"},
 	{"format"},
 	{"format/deb", "format/rpm"},
-	{"format/lone", "format/ar", "format/digest"},
+	{"format/lone", "format/ar", "format/digest", "format/udf"},
 	{"format/zip", "format/tar", "format/cpio", "format/iso"},
 	{"archive"},
 	{"blob", "codec", "folder"},

@@ -3,6 +3,7 @@ package blob
 import (
 	"cmp"
 	"io"
+	"iter"
 	"slices"
 )
 
@@ -76,4 +77,31 @@ func subtract(ranges, others []Range) []Range {
 		}
 	}
 	return left
+}
+
+// Overlapping finds two ranges that overlap without starting at the same place, by
+// their keys. The same bytes may well be used twice, but then from the first on.
+func Overlapping(ranges iter.Seq2[int, Range]) (a, b int, found bool) {
+	type keyed struct {
+		Range
+		key int
+	}
+	var all []keyed
+	for key, r := range ranges {
+		if r.From != Hole && r.From < r.To {
+			all = append(all, keyed{r, key})
+		}
+	}
+	slices.SortFunc(all, func(x, y keyed) int { return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To)) })
+	end := 0 // the one that reaches furthest
+	for n := 1; n < len(all); n++ {
+		x, y := all[end], all[n]
+		if y.From < x.To && x.From != y.From {
+			return x.key, y.key, true
+		}
+		if y.To > x.To {
+			end = n
+		}
+	}
+	return 0, 0, false
 }

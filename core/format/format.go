@@ -18,6 +18,7 @@ import (
 	"widecrate/core/format/lone"
 	"widecrate/core/format/rpm"
 	"widecrate/core/format/tar"
+	"widecrate/core/format/udf"
 	"widecrate/core/format/zip"
 )
 
@@ -29,7 +30,7 @@ func all() []archive.Format {
 	for _, m := range codec.Streams() {
 		formats = append(formats, lone.Formats(m)...)
 	}
-	return append(formats, iso.Format) // which says what it is only after 32 KiB
+	return append(formats, udf.Format, iso.Format) // which say what they are only after 32 KiB
 }
 
 // Identify tells the format of some content by the content alone. Content of

@@ -19,7 +19,7 @@ import (
 // Format is an ar archive. It is only read.
 var Format = archive.Format{
 	Name:       "ar",
-	Extensions: []string{".a", ".ar"},
+	Extensions: []string{".ar"}, // .a is what a linker reads: it is opened when it is named
 	Identify:   func(r io.ReaderAt, _ int64) bool { return Starts(r) },
 	Open:       func(r io.ReaderAt, size int64, o archive.Options) (archive.Reader, error) { return Open(r, size, o) },
 }

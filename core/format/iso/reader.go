@@ -1,9 +1,7 @@
 package iso
 
 import (
-	"cmp"
 	"io"
-	"slices"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -19,7 +17,12 @@ type Reader struct {
 	more    map[int][]blob.Range // of those that lie in several extents
 	strange map[int]string       // why the data of an entry is not read
 	remarks []archive.Remark
+
+	rockRidge bool
 }
+
+// RockRidge reports whether modes and links are known.
+func (z *Reader) RockRidge() bool { return z.rockRidge }
 
 // Open goes through the folders of the image of size bytes in r. Folders that are
 // wrong or cut off are of kind fault.Damaged; those that lead back to themselves,
@@ -38,6 +41,8 @@ func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
 	if session > 0 {
 		z.remarks = append(z.remarks, archive.Remark{Text: "it has several sessions, of which the last counts"})
 	}
+	data := z.r
+	z.r = blob.Cached(data)
 	w := &walker{z: z, volume: d.primary, seen: map[int64]bool{}}
 	if w.rockRidge, w.skip, err = w.sharing(); err != nil {
 		return nil, err
@@ -49,6 +54,7 @@ func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
 		return nil, err
 	}
 	z.boots(d.catalog, d.primary.block)
+	z.r, z.rockRidge = data, w.rockRidge
 	return z, z.checkOverlap()
 }
 
@@ -95,30 +101,22 @@ func (z *Reader) Open(i int) (io.ReadCloser, error) {
 // checkOverlap refuses files that overlap in part: an image may well have the same
 // data under several names, but then all of it.
 func (z *Reader) checkOverlap() error {
-	type piece struct {
-		blob.Range
-		entry int
+	a, b, found := blob.Overlapping(func(yield func(int, blob.Range) bool) {
+		for i := range z.entries {
+			ranges := z.more[i]
+			if ranges == nil {
+				ranges = z.data[i : i+1]
+			}
+			for _, r := range ranges {
+				if z.entries[i].Kind == archive.File && !yield(i, r) {
+					return
+				}
+			}
+		}
+	})
+	if !found {
+		return nil
 	}
-	var all []piece
-	for i, e := range z.entries {
-		if e.Kind != archive.File || e.Size == 0 {
-			continue
-		}
-		ranges := z.more[i]
-		if ranges == nil {
-			ranges = z.data[i : i+1]
-		}
-		for _, r := range ranges {
-			all = append(all, piece{r, i})
-		}
-	}
-	slices.SortFunc(all, func(a, b piece) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
-	for n := 1; n < len(all); n++ {
-		a, b := all[n-1], all[n]
-		if b.From < a.To && a.From != b.From {
-			return fault.New(fault.Unsafe, "the data of %q at offset %d overlaps that of %q", z.entries[b.entry].Path, b.From, z.entries[a.entry].Path).
-				Advise("no honest image is built like this; do not unpack it")
-		}
-	}
-	return nil
+	return fault.New(fault.Unsafe, "the data of %q overlaps that of %q", z.entries[b].Path, z.entries[a].Path).
+		Advise("no honest image is built like this; do not unpack it")
 }
