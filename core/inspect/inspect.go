@@ -48,7 +48,11 @@ type Archive struct {
 	failed  map[int]error  // of archives inside one that comes in order
 	sums    map[int][]byte // SHA-256 of the files of one that comes in order
 	options *Options
+	budget  *bound.Budget
 }
+
+// Budget is what may be decoded of it, and of the others of its source.
+func (a *Archive) Budget() *bound.Budget { return a.budget }
 
 // Run opens the sources one after the other, each followed by the archives
 // inside it, and calls visit for each, with the error where one cannot be
@@ -142,7 +146,7 @@ func (o *opening) openSource(ctx context.Context, s source.Source) (*walk.Archiv
 // look visits an open archive and those inside it, and closes it.
 func (a *Archive) look(ctx context.Context, opened *walk.Archive, budget *bound.Budget, visit func(*Archive, error) error) error {
 	defer opened.Close()
-	a.open, a.Size, a.Format = opened, opened.Size(), opened.Format
+	a.open, a.Size, a.Format, a.budget = opened, opened.Size(), opened.Format, budget
 	var inner []*walk.Archive // of an archive that comes in order
 	var err error
 	if opened.Reader != nil {
@@ -209,14 +213,14 @@ func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*wa
 			if inner[i], err = a.open.Inner(&entry, cursor.Bounded(), nil); err != nil {
 				a.failed[i] = err
 			}
-		} else if hashed := a.options.Hash && entry.Kind == archive.File; hashed || entry.Size == archive.Unknown {
+		} else if hashed := a.options.Hash && entry.Kind == archive.File; hashed || entry.Size == archive.Unknown || a.wholly(&entry) {
 			sum := sha256.New()
 			to := io.Writer(io.Discard)
 			if hashed {
 				to = sum
 			}
 			if entry.Size, err = io.Copy(to, cursor.Bounded()); err != nil {
-				return inner, err
+				return inner, fault.At(entry.Path, err)
 			}
 			if hashed {
 				a.sums[i] = sum.Sum(nil)
@@ -224,6 +228,12 @@ func (a *Archive) gather(ctx context.Context, budget *bound.Budget) (inner []*wa
 		}
 		a.entries = append(a.entries, entry)
 	}
+}
+
+// wholly reports whether the data of an entry is read so that it is checked, and counts;
+// holes would take for ever.
+func (a *Archive) wholly(e *archive.Entry) bool {
+	return a.options.Whole && e.Kind == archive.File && e.Holes == 0
 }
 
 func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*walk.Archive, error) {

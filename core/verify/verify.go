@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"errors"
 	"hash"
 	"io"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/bound"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
 	"widecrate/core/report"
@@ -65,7 +67,7 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 			if a.Hashes() && e.Kind == archive.File {
 				to = sha256.New()
 			}
-			if size, err = decode(ctx, open, to, decoded); to != nil {
+			if size, err = decode(open, meter{ctx, decoded, to, a.Budget()}); to != nil {
 				sum = to.Sum(nil)
 			}
 		}
@@ -76,9 +78,10 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 		if err == nil && sum != nil {
 			r.Files = append(r.Files, report.Packed{Path: e.Path, SHA256: sum})
 		}
+		_, over := errors.AsType[exceeded](err)
 		switch kind := fault.Of(err); {
-		case kind == fault.Unreadable:
-			return fault.At(a.Path, fault.At(e.Path, err)) // the disk, not the archive
+		case kind == fault.Unreadable, over:
+			return fault.At(a.Path, fault.At(e.Path, err)) // the disk, or a bound, not the entry
 		case kind == fault.Password: // no damage, and once is enough
 			r.Locked++
 			if r.locked == nil || e.Offset < r.lockedAt {
@@ -99,7 +102,7 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 }
 
 // decode reads data to its end and throws it away.
-func decode(ctx context.Context, open func() (io.ReadCloser, error), sum hash.Hash, decoded *atomic.Int64) (int64, error) {
+func decode(open func() (io.ReadCloser, error), to meter) (int64, error) {
 	data, err := open()
 	if err != nil {
 		return 0, err
@@ -107,7 +110,7 @@ func decode(ctx context.Context, open func() (io.ReadCloser, error), sum hash.Ha
 	defer data.Close()
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
-	return io.CopyBuffer(meter{ctx, decoded, sum}, data, block[:]) // which leaps over holes
+	return io.CopyBuffer(to, data, block[:]) // which leaps over holes
 }
 
 // meter counts what is written to it.
@@ -115,14 +118,28 @@ type meter struct {
 	ctx     context.Context
 	decoded *atomic.Int64
 	sum     hash.Hash // nil: nobody asks
+	budget  *bound.Budget
+}
+
+// exceeded is the error of a bound.
+type exceeded struct{ error }
+
+func (e exceeded) Unwrap() error { return e.error }
+
+// spend counts what came out.
+func (m meter) spend(n int64) error {
+	m.decoded.Add(n)
+	if err := m.budget.Spend(n); err != nil {
+		return exceeded{err}
+	}
+	return m.ctx.Err()
 }
 
 func (m meter) Write(p []byte) (int, error) {
 	if m.sum != nil {
 		m.sum.Write(p) // never fails
 	}
-	m.decoded.Add(int64(len(p)))
-	return len(p), m.ctx.Err()
+	return len(p), m.spend(int64(len(p)))
 }
 
 // WriteHole is that of archive.HoleWriter: there is nothing to check in a hole, but
@@ -131,7 +148,7 @@ func (m meter) WriteHole(n int64) error {
 	for zeros := [4096]byte{}; m.sum != nil && n > 0 && m.ctx.Err() == nil; n -= int64(len(zeros)) {
 		m.sum.Write(zeros[:min(n, int64(len(zeros)))])
 	}
-	return m.ctx.Err()
+	return m.ctx.Err() // what is not stored is not decoded either
 }
 
 const piece = 128 << 10
