@@ -90,6 +90,8 @@ var figures = []figure{
 	{"names", "1,000,000 entries, inspect --as names", millionAs("names"), 0.6, "s"},
 	{"json", "1,000,000 entries, inspect --as json", millionAs("json"), 2, "s"},
 	{"table", "1,000,000 entries, inspect --as table", millionAs("table"), 4, "s"},
+	{"disc", "100,000 files in an image, inspect --as names", listImage, 0.3, "s"},
+	{"image", "an image of 20,000 small files", extractImage, 1.1, "× the same in a tar"},
 	{"hash", "a ZIP of 300 MB of mixed files, with a receipt", hashing(largeMixed), 1.25, "× without"},
 	{"hashes", "200 archives × 100 files of 4 KiB, with a receipt", hashing(manyOfMany), 1.25, "× without"},
 	{"done", "100,000 archives that are done", doneBefore(false), 2, "s"},

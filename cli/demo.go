@@ -44,6 +44,8 @@ var example = []step{
 	{"Any part stands for its set; nothing is joined on the disk.", []string{"extract", "survey/harbour.z02", "--into", "grids"}, 0},
 	{"Twelve numbered archives belong in one folder.",
 		[]string{"extract", "instruments", "--into", "suite", "--series", "suite-{n}.tar"}, 0},
+	{"The image of a disc is an archive, too. A link in it starts at its top.",
+		[]string{"extract", "discs/osk-bay-2025.iso", "--into", "disc", "--links", "rebase"}, 0},
 	{"A locked archive opens with one of the passwords in a file.",
 		[]string{"extract", "locked/gauges.zip", "--into", "landing", "--password-file", "locked/password.txt"}, 0},
 	{"What would the tables weigh, packed in several ways?", []string{"weigh", "landing", "--try", "zip,zip@best,tar.gz,tar.zst,tar.xz"}, 0},

@@ -27,6 +27,9 @@ const Days = 12
 // Damaged is the archive that is broken.
 const Damaged = "readings/merrin-deep-2026-05-07.zip"
 
+// Disc is the image of a disc.
+const Disc = "discs/osk-bay-2025.iso"
+
 // Jobs is the job file.
 const Jobs = "month.yaml"
 
@@ -41,6 +44,7 @@ readings     one archive for each station and day; one of them is damaged
 bundles      one archive for each station, with the archives of all its days inside
 corrections  two archives that share entry names
 survey       a harbour survey in parts: a split ZIP archive, a tar.gz cut into pieces, and a set that lacks a part
+discs        the image of a disc that a gauge was read out to
 instruments  twelve numbered archives of one suite that belong in one folder, and one about it
 locked       an archive whose password is in the file beside it
 month.yaml   a job file that does the month
@@ -48,7 +52,7 @@ The demo command makes this folder again from scratch.
 `
 
 // made is what the demo makes, or its example does, below its folder.
-var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "grids.tar.gz", "cut", "locked", "days", "packed", "month.zip", "fetched", "inbox", "nights", "nights.jsonl", "nights.html", "month", "month.jsonl", "month.html", Jobs, marker}
+var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "discs", "disc", "grids.tar.gz", "cut", "locked", "days", "packed", "month.zip", "fetched", "inbox", "nights", "nights.jsonl", "nights.html", "month", "month.jsonl", "month.html", Jobs, marker}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -66,7 +70,7 @@ func Make(dir string) error {
 			return fault.Writing(dir, err)
 		}
 	}
-	for _, sub := range []string{"readings", "bundles", "corrections", "survey", "instruments", "locked"} {
+	for _, sub := range []string{"readings", "bundles", "corrections", "survey", "discs", "instruments", "locked"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o777); err != nil {
 			return fault.Writing(dir, err)
 		}
@@ -106,10 +110,24 @@ func Files() map[string][]byte {
 	keys := []file{{"keys.csv", []byte("gauge,key\nTG-11,4711\nTG-12,0815\n")}}
 	files["locked/gauges.zip"] = packLocked("gauges.zip", surveyed, keys)
 	files["locked/password.txt"] = []byte(Password + "\n")
+	files[Disc] = disc()
 	for path, data := range instruments() {
 		files["instruments/"+path] = data
 	}
 	return files
+}
+
+// disc has the readings of some days, and a link to the latest.
+func disc() []byte {
+	list := []ImageFile{
+		{Path: "readme.txt", Data: []byte("Osk Bay, read out at the gauge in May 2026.\n"), Modified: surveyed},
+		{Path: "latest.csv", Link: "/levels/2026-05-06.csv", Modified: surveyed},
+	}
+	for day := 1; day <= 6; day++ {
+		r := newReadings(2, day)
+		list = append(list, ImageFile{Path: "levels/" + r.day.Format(time.DateOnly) + ".csv", Data: r.csv(), Modified: r.day})
+	}
+	return Image(list, Joliet|RockRidge)
 }
 
 // damage turns one byte of the first entry's data.
