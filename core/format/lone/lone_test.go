@@ -34,6 +34,32 @@ func read(t *testing.T, method string, data []byte, name string) (archive.Entry,
 	return e, string(content), err
 }
 
+// What is compressed is told by what it starts with.
+func TestPackedCPIO(t *testing.T) {
+	image := "070707000001000001100644000000000000000001000000" + "00000000000" + "000006" + "00000000003" + "a.csv\x00" + "1,2" +
+		"070707000000000000000000000000000000000001000000" + "00000000000" + "000013" + "00000000000" + "TRAILER!!!\x00"
+	m, _ := codec.ByName(codec.Gzip)
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	_, err := w.Write([]byte(image))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	formats := Formats(m)
+	for i, want := range []bool{false, true, true} { // a tar, a cpio, anything
+		assert.Equal(t, want, formats[i].Identify(bytes.NewReader(b.Bytes()), int64(b.Len())), formats[i].Name)
+	}
+	s, err := formats[1].OpenStream(bytes.NewReader(b.Bytes()), int64(b.Len()), archive.Options{})
+	require.NoError(t, err)
+	defer s.Close()
+	e, err := s.Next()
+	require.NoError(t, err)
+	content, err := io.ReadAll(s)
+	require.NoError(t, err)
+	assert.Equal(t, "a.csv 1,2", e.Path+" "+string(content))
+	_, err = s.Next()
+	assert.Equal(t, io.EOF, err)
+}
+
 // A gzip header may carry name and time; a name with folders is not believed.
 func TestNamesFromHeaders(t *testing.T) {
 	when := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
