@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"runtime"
 	"syscall"
 	"time"
 
@@ -41,7 +42,12 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root.SetArgs(args)
 	root.SetOut(s.out)
 	root.SetErr(s.err)
+	// The collector comes no sooner than when there is as much garbage as this: with
+	// small files that would be a tenth of the time. It is address space only.
+	var ballast []byte
+	root.PersistentPreRun = func(*cobra.Command, []string) { ballast = make([]byte, 16<<20) }
 	cmd, err := root.ExecuteContextC(ctx)
+	runtime.KeepAlive(ballast)
 	if err == errShortHelp {
 		s.out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
 		err = nil
@@ -120,17 +126,12 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { cmd.Print(help(cmd)) })
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.PersistentPreRun = func(*cobra.Command, []string) { ballast = make([]byte, 16<<20) }
 	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
 	completeOptions(root)
 	prepare(root)
 	completeInBash(root)
 	return root
 }
-
-// ballast lets the collector come no sooner than when there is as much garbage: with
-// small files that would be a tenth of the time. It is address space only.
-var ballast []byte
 
 // noCommand is for commands that only have others below them.
 func noCommand(cmd *cobra.Command, args []string) error {

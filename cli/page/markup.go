@@ -3,79 +3,79 @@ package page
 import (
 	"strconv"
 
-	. "maragu.dev/gomponents"      //nolint:revive // the markup reads like what it makes
-	. "maragu.dev/gomponents/html" //nolint:revive // so does this
+	g "maragu.dev/gomponents"
+	h "maragu.dev/gomponents/html"
 )
 
 // markup is the page as it is written.
-func (c *content) markup() Node {
+func (c *content) markup() g.Node {
 	mood := "good"
 	if c.Bad {
 		mood = "bad"
 	}
-	return Doctype(HTML(Lang("en"),
-		Head(
-			Meta(Charset("utf-8")),
-			Meta(Attr("http-equiv", "Content-Security-Policy"), Content(c.Policy)),
-			Meta(Name("viewport"), Content("width=device-width, initial-scale=1")),
-			Meta(Name("color-scheme"), Content("light dark")),
-			TitleEl(Text(c.Title+": "+c.Outcome)),
-			StyleEl(Raw(style)),
+	return h.Doctype(h.HTML(h.Lang("en"),
+		h.Head(
+			h.Meta(h.Charset("utf-8")),
+			h.Meta(g.Attr("http-equiv", "Content-Security-Policy"), h.Content(c.Policy)),
+			h.Meta(h.Name("viewport"), h.Content("width=device-width, initial-scale=1")),
+			h.Meta(h.Name("color-scheme"), h.Content("light dark")),
+			h.TitleEl(g.Text(c.Title+": "+c.Outcome)),
+			h.StyleEl(g.Raw(style)),
 		),
-		Body(
-			Header(Class(mood),
-				P(Text(c.Title+" · "+c.When)),
-				H1(Text(c.Outcome)),
-				P(Textf("exit code %d · %s", c.Code, c.Took)),
+		h.Body(
+			h.Header(h.Class(mood),
+				h.P(g.Text(c.Title+" · "+c.When)),
+				h.H1(g.Text(c.Outcome)),
+				h.P(g.Textf("exit code %d · %s", c.Code, c.Took)),
 			),
-			Main(
-				Dl(Class("tiles"), Map(c.Tiles, func(t tile) Node { return Div(Dt(Text(t.Name)), Dd(Text(t.Value))) })),
-				If(len(c.Failures) > 0, Section(ID("failures"), H2(Text("What failed")), Ol(Map(c.Failures, failure.markup)))),
-				Section(Class("charts"), Map(c.Charts, figure.markup)),
-				If(len(c.Reasons) > 0, Section(H2(Text("What was left out, and why")),
-					Table(Class("small"), TBody(Map(c.Reasons, func(r reason) Node {
-						return Tr(Td(Text(r.Rule)), number("", strconv.Itoa(r.Count)))
+			h.Main(
+				h.Dl(h.Class("tiles"), g.Map(c.Tiles, func(t tile) g.Node { return h.Div(h.Dt(g.Text(t.Name)), h.Dd(g.Text(t.Value))) })),
+				g.If(len(c.Failures) > 0, h.Section(h.ID("failures"), h.H2(g.Text("What failed")), h.Ol(g.Map(c.Failures, failure.markup)))),
+				h.Section(h.Class("charts"), g.Map(c.Charts, figure.markup)),
+				g.If(len(c.Reasons) > 0, h.Section(h.H2(g.Text("What was left out, and why")),
+					h.Table(h.Class("small"), h.TBody(g.Map(c.Reasons, func(r reason) g.Node {
+						return h.Tr(h.Td(g.Text(r.Rule)), number("", strconv.Itoa(r.Count)))
 					}))))),
-				Section(H2(Text("To run it again")), Pre(Code(Text(c.Again)))),
-				If(len(c.Rows) > 0, Section(H2(Text("Archives")), Div(Class("scroll"), c.table()))),
+				h.Section(h.H2(g.Text("To run it again")), h.Pre(h.Code(g.Text(c.Again)))),
+				g.If(len(c.Rows) > 0, h.Section(h.H2(g.Text("Archives")), h.Div(h.Class("scroll"), c.table()))),
 			),
-			Script(Raw(script)),
+			h.Script(g.Raw(script)),
 		),
 	))
 }
 
-func (f failure) markup() Node {
-	return Li(If(f.Where != "", Code(Text(f.Where))), P(Text(f.Why)), If(f.Do != "", P(Class("do"), Text("→ "+f.Do))))
+func (f failure) markup() g.Node {
+	return h.Li(g.If(f.Where != "", h.Code(g.Text(f.Where))), h.P(g.Text(f.Why)), g.If(f.Do != "", h.P(h.Class("do"), g.Text("→ "+f.Do))))
 }
 
-func (f figure) markup() Node {
-	return Figure(FigCaption(Text(f.Title)),
-		Table(Class("bars"), TBody(Map(f.Bars, func(b bar) Node {
-			return Tr(Td(Text(b.Label)),
-				Td(SVG(Attr("viewBox", "0 0 100 1"), Attr("preserveAspectRatio", "none"), Aria("hidden", "true"),
-					El("rect", Width(strconv.FormatFloat(b.Width, 'g', -1, 64)), Height("1")))),
+func (f figure) markup() g.Node {
+	return h.Figure(h.FigCaption(g.Text(f.Title)),
+		h.Table(h.Class("bars"), h.TBody(g.Map(f.Bars, func(b bar) g.Node {
+			return h.Tr(h.Td(g.Text(b.Label)),
+				h.Td(h.SVG(g.Attr("viewBox", "0 0 100 1"), g.Attr("preserveAspectRatio", "none"), h.Aria("hidden", "true"),
+					g.El("rect", h.Width(strconv.FormatFloat(b.Width, 'g', -1, 64)), h.Height("1")))),
 				number("", b.Value))
 		}))),
-		If(f.Rest != "", P(Class("do"), Text(f.Rest))))
+		g.If(f.Rest != "", h.P(h.Class("do"), g.Text(f.Rest))))
 }
 
-func (c *content) table() Node {
-	heading := func(class, text string) Node {
-		return Th(Scope("col"), If(class != "", Class(class)), Text(text))
+func (c *content) table() g.Node {
+	heading := func(class, text string) g.Node {
+		return h.Th(h.Scope("col"), g.If(class != "", h.Class(class)), g.Text(text))
 	}
-	return Table(ID("archives"),
-		THead(Tr(If(c.Jobs, heading("", "job")), heading("", "archive"), heading("", "went to"), heading("n", "files"),
+	return h.Table(h.ID("archives"),
+		h.THead(h.Tr(g.If(c.Jobs, heading("", "job")), heading("", "archive"), heading("", "went to"), heading("n", "files"),
 			heading("n", "bytes"), heading("n", "took"), heading("", "state"))),
-		TBody(Map(c.Rows, func(r row) Node {
-			return Tr(If(r.Bad, Class("bad")), If(c.Jobs, Td(Text(r.Job))), Td(Text(r.Archive)), Td(Text(r.To)),
+		h.TBody(g.Map(c.Rows, func(r row) g.Node {
+			return h.Tr(g.If(r.Bad, h.Class("bad")), g.If(c.Jobs, h.Td(g.Text(r.Job))), h.Td(g.Text(r.Archive)), h.Td(g.Text(r.To)),
 				number(strconv.Itoa(r.Files), strconv.Itoa(r.Files)),
 				number(strconv.FormatInt(r.Bytes, 10), r.Size()),
 				number(strconv.FormatInt(r.Took.Nanoseconds(), 10), r.Seconds()),
-				Td(Text(r.State)))
+				h.Td(g.Text(r.State)))
 		})))
 }
 
 // number is a cell with one, and what it is sorted by.
-func number(value, text string) Node {
-	return Td(Class("n"), If(value != "", Data("v", value)), Text(text))
+func number(value, text string) g.Node {
+	return h.Td(h.Class("n"), g.If(value != "", h.Data("v", value)), g.Text(text))
 }

@@ -1,7 +1,10 @@
 package stage
 
 import (
+	"fmt"
+	"io/fs"
 	"sync"
+	"time"
 
 	"widecrate/core/folder"
 )
@@ -111,4 +114,18 @@ func (u *Unit) markLoose(j *journal) (bool, error) {
 		m.Mark = markOf(0, size, modified)
 	}
 	return true, nil
+}
+
+// mark tells a file from another that took its name, and from what it may be
+// changed to.
+func mark(dir *folder.Folder, name string) string {
+	info, err := dir.Lstat(name)
+	if err != nil {
+		return ""
+	}
+	return markOf(info.Mode().Type(), info.Size(), info.ModTime())
+}
+
+func markOf(kind fs.FileMode, size int64, modified time.Time) string {
+	return fmt.Sprint(kind, size, modified.UnixNano())
 }

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -314,20 +313,6 @@ func sameFile(a *folder.Folder, name string, b *folder.Folder, other string) boo
 	x, errX := a.Lstat(name)
 	y, errY := b.Lstat(other)
 	return errX == nil && errY == nil && os.SameFile(x, y)
-}
-
-// mark tells a file from another that took its name, and from what it may be
-// changed to.
-func mark(dir *folder.Folder, name string) string {
-	info, err := dir.Lstat(name)
-	if err != nil {
-		return ""
-	}
-	return markOf(info.Mode().Type(), info.Size(), info.ModTime())
-}
-
-func markOf(kind fs.FileMode, size int64, modified time.Time) string {
-	return fmt.Sprint(kind, size, modified.UnixNano())
 }
 
 // undo takes back moves, the last one first, and the folders that were made for
