@@ -21,6 +21,7 @@ func (u *Unit) Commit() ([]Result, error) {
 	if err := u.commit(); err != nil {
 		return nil, err
 	}
+	u.loose.dropAll() // those that were skipped
 	return u.result, nil
 }
 
