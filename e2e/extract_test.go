@@ -6,7 +6,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -236,7 +235,7 @@ func TestInterrupt(t *testing.T) {
 	put(t, filepath.Join(dir, "out/mine.txt"), "mine")
 	before := tree(t, filepath.Join(dir, "out"))
 	cmd := startLarge(t, dir)
-	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	interrupt(t, cmd.Process)
 	require.Error(t, cmd.Wait())
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
 	assert.Equal(t, before, tree(t, filepath.Join(dir, "out")))
@@ -248,7 +247,7 @@ func TestKilledAndLiveRuns(t *testing.T) {
 	dir := t.TempDir()
 	pack(t, filepath.Join(dir, "small.zip"), "x", "1")
 	live := startLarge(t, dir)
-	require.NoError(t, live.Process.Signal(syscall.SIGSTOP))
+	hold(t, live.Process)
 	defer func() { live.Process.Kill(); live.Wait() }()
 	_, stderr, code := run(t, dir, "extract", "small.zip", "--into", "out")
 	require.Equal(t, 0, code, stderr)

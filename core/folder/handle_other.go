@@ -57,6 +57,9 @@ func (h Handle) MakeUnnamed(fs.FileMode) (Unnamed, error) { return nil, errors.E
 // newName is an error that is fs.ErrExist.
 func (h Handle) MoveTo(name string, to Handle, newName string, replace bool) error {
 	if !replace {
+		if err := moveExclusive(h.full(name), to.full(newName)); !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
 		// A second name never replaces anything, as a rename would.
 		if err := h.LinkTo(name, to, newName); err == nil {
 			return h.root.Remove(name)
