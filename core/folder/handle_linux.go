@@ -210,7 +210,11 @@ func (h Handle) MakeUnnamed(perm fs.FileMode) (Unnamed, error) {
 // OnDisk reports whether the file system is not one in memory.
 func (h Handle) OnDisk() bool {
 	var st unix.Statfs_t
-	return unix.Fstatfs(h.fd, &st) == nil && st.Type != unix.TMPFS_MAGIC && st.Type != unix.RAMFS_MAGIC
+	if unix.Fstatfs(h.fd, &st) != nil {
+		return false
+	}
+	kind := uint32(st.Type) // a number with or without sign
+	return kind != unix.TMPFS_MAGIC && kind != unix.RAMFS_MAGIC
 }
 
 // MakeFor makes a file that has a name in another folder when it is finished. Disks

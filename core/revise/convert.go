@@ -149,8 +149,9 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	defer func() { from.Close() }()
+	there, _ := os.Stat(target)
 	for _, f := range from.Files {
-		if f.Path == target || filepath.Clean(f.Path) == target {
+		if filepath.Clean(f.Path) == target || there != nil && os.SameFile(there, f.Info) {
 			return fault.New(fault.Refused, "it would take its own place").Suggest(fault.ConvertElsewhere)
 		}
 	}

@@ -300,9 +300,9 @@ func (a *Archive) openInner(entry *archive.Entry, data blob.Blob) (*Archive, err
 func (a *Archive) Keep() { a.users.Add(1) }
 
 // Close lets go of the archive; the last user closes it, and lets go of the
-// one around it.
+// one around it. Later calls do nothing.
 func (a *Archive) Close() error {
-	if a.users.Add(-1) > 0 {
+	if a.users.Add(-1) != 0 { // others use it, or it is closed already
 		return nil
 	}
 	var err error

@@ -71,10 +71,10 @@ func (i *image) data(at int, b []byte) []byte {
 	for n := 0; n*sector < len(b); n++ {
 		copy(i.at(start+at+n), b[n*sector:])
 	}
-	return address(len(b), at, 0)
+	return address(int64(len(b)), at, 0)
 }
 
-func address(length, block int, partition uint16) []byte {
+func address(length int64, block int, partition uint16) []byte {
 	b := le.AppendUint32(le.AppendUint32(nil, uint32(length)), uint32(block))
 	return append(le.AppendUint16(b, partition), make([]byte, 6)...)
 }
