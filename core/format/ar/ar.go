@@ -76,21 +76,12 @@ func (z *Reader) headers(in blob.Front, size int64) error {
 			return nil
 		case err != nil:
 			return damaged(at, "it is cut off", err)
-		case string(b[58:]) != headerEnd:
-			return damaged(at, "it does not end like one", nil)
 		}
-		field := func(from, to int) string { return strings.TrimRight(string(b[from:to]), " ") }
-		length, err := strconv.ParseInt(field(48, 58), 10, 64)
-		if err != nil || length < 0 {
-			return damaged(at, "its size is no number", nil)
+		e, err := parse(b[:], at)
+		if err != nil {
+			return err
 		}
-		e := archive.Entry{Path: field(0, 16), Method: "store", Size: length, Packed: length, Offset: at}
-		if seconds, err := strconv.ParseInt(field(16, 28), 10, 64); err == nil {
-			e.Modified = time.Unix(seconds, 0)
-		}
-		if mode, err := strconv.ParseUint(field(40, 48), 8, 32); err == nil {
-			e.Mode, e.HasMode = fs.FileMode(mode)&fs.ModePerm, true
-		}
+		length := e.Size
 		start := in.Offset()
 		if start+length > size {
 			return fault.New(fault.Damaged, "%w", &archive.Break{Offset: start, CutOff: true, Err: fmt.Errorf("the data of %q at offset %d is cut off", e.Path, start)})
@@ -105,6 +96,48 @@ func (z *Reader) headers(in blob.Front, size int64) error {
 		}
 		_ = in.Skip(start + length + length%2 - in.Offset()) // the last one may not be filled up
 	}
+}
+
+// parse reads a header; its name may stand elsewhere.
+func parse(b []byte, at int64) (e archive.Entry, err error) {
+	if string(b[58:]) != headerEnd {
+		return e, damaged(at, "it does not end like one", nil)
+	}
+	field := func(from, to int) string { return strings.TrimRight(string(b[from:to]), " ") }
+	length, err := strconv.ParseInt(field(48, 58), 10, 64)
+	if err != nil || length < 0 {
+		return e, damaged(at, "its size is no number", nil)
+	}
+	e = archive.Entry{Path: field(0, 16), Method: "store", Size: length, Packed: length, Offset: at}
+	if seconds, err := strconv.ParseInt(field(16, 28), 10, 64); err == nil {
+		e.Modified = time.Unix(seconds, 0)
+	}
+	if mode, err := strconv.ParseUint(field(40, 48), 8, 32); err == nil {
+		e.Mode, e.HasMode = fs.FileMode(mode)&fs.ModePerm, true
+	}
+	return e, nil
+}
+
+// First is where the first header is.
+const First = int64(len(magic))
+
+// Header reads the header at an offset, of an entry with a short name, and tells where
+// its data is and where the next header. The error is io.EOF at the end.
+func Header(r io.ReaderAt, at int64) (e archive.Entry, data, next int64, err error) {
+	var b [headerLength]byte
+	n, err := r.ReadAt(b[:], at)
+	switch {
+	case n < len(b) && err == io.EOF && len(bytes.Trim(b[:n], "\n\x00")) == 0:
+		return e, 0, 0, io.EOF
+	case n < len(b) && err == io.EOF:
+		return e, 0, 0, damaged(at, "it is cut off", nil)
+	case n < len(b):
+		return e, 0, 0, fault.Reading("", err)
+	}
+	e, err = parse(b[:], at)
+	e.Path = strings.TrimSuffix(e.Path, "/")
+	data = at + headerLength
+	return e, data, data + e.Size + e.Size%2, err
 }
 
 // name completes the name of an entry; false: it is none, but a table.

@@ -7,11 +7,13 @@ import (
 	"bytes"
 	"crypto/md5" //nolint:gosec // it is what packages have
 	"encoding/hex"
+	"fmt"
 	"io"
 	"path"
 	"strings"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format/ar"
 	"widecrate/core/format/digest"
@@ -48,45 +50,20 @@ const longestSums = 64 << 20
 // Stream goes through the control data, and then through the files.
 type Stream struct {
 	r       io.ReaderAt
+	size    int64
 	options archive.Options
-	left    []member // tars that come
-	at      *member
+	next    int64  // where the next header of the ar archive is
+	member  string // the tar that is open
+	found   bool   // that with the files
 	tar     archive.Stream
 	sums    map[string]string // by path
 	list    *bytes.Buffer     // takes the list of sums while it passes by
 	check   digest.Check      // of the current file
 }
 
-// member is one of the tars.
-type member struct {
-	name       string
-	from, size int64
-	control    bool
-}
-
-// Open reads the headers of the package of size bytes in r.
+// Open begins with the package of size bytes in r, which is read forwards.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Stream, error) {
-	outer, err := ar.Open(r, size, o)
-	if err != nil {
-		return nil, err
-	}
-	s := &Stream{r: r, options: o, sums: map[string]string{}}
-	found := 0
-	for i, e := range outer.Entries() {
-		from, to := outer.Extent(i)
-		isControl, isData := strings.HasPrefix(e.Path, control), strings.HasPrefix(e.Path, data)
-		if !isControl && !isData {
-			continue
-		}
-		s.left = append(s.left, member{e.Path, from, to - from, isControl})
-		if isData {
-			found++
-		}
-	}
-	if found == 0 {
-		return nil, fault.New(fault.Damaged, "it is a package without a data.tar").Advise("it is cut off: get it again")
-	}
-	return s, nil
+	return &Stream{r: r, size: size, options: o, next: ar.First, sums: map[string]string{}}, nil
 }
 
 // Next moves to the next entry; see archive.Stream.
@@ -99,14 +76,10 @@ func (s *Stream) Next() (archive.Entry, error) {
 	}
 	for {
 		if s.tar == nil {
-			if len(s.left) == 0 {
-				return archive.Entry{}, io.EOF
+			if err := s.open(); err != nil {
+				return archive.Entry{}, err
 			}
-			s.at, s.left = &s.left[0], s.left[1:]
-			var err error
-			if s.tar, err = lone.OpenTar(io.NewSectionReader(s.r, s.at.from, s.at.size), s.at.size, s.options); err != nil {
-				return archive.Entry{}, fault.At(s.at.name, err)
-			}
+			continue
 		}
 		e, err := s.tar.Next()
 		if err == io.EOF {
@@ -115,18 +88,44 @@ func (s *Stream) Next() (archive.Entry, error) {
 			continue
 		}
 		if err != nil {
-			return archive.Entry{}, fault.At(s.at.name, err)
+			return archive.Entry{}, fault.At(s.member, err)
 		}
 		s.begin(&e)
 		return e, nil
 	}
 }
 
+// open opens the next tar, if the next entry of the ar archive is one.
+func (s *Stream) open() error {
+	e, from, next, err := ar.Header(s.r, s.next)
+	if err == io.EOF && !s.found {
+		return fault.New(fault.Damaged, "it is a package without a data.tar").Advise("it is cut off: get it again")
+	}
+	if err != nil {
+		return err
+	}
+	if from+e.Size > s.size {
+		return fault.New(fault.Damaged, "%w", &archive.Break{Offset: from, CutOff: true, Err: fmt.Errorf("%s at offset %d is cut off", e.Path, from)})
+	}
+	s.member, s.next = e.Path, next
+	isData := strings.HasPrefix(e.Path, data)
+	if !isData && !strings.HasPrefix(e.Path, control) {
+		return nil
+	}
+	s.found = s.found || isData
+	size := e.Size
+	if s.size == blob.Endless {
+		size = blob.Endless
+	}
+	s.tar, err = lone.OpenTar(io.NewSectionReader(s.r, from, e.Size), size, s.options)
+	return fault.At(e.Path, err)
+}
+
 // begin makes an entry of the package of one of a tar.
 func (s *Stream) begin(e *archive.Entry) {
 	e.Path = strings.TrimPrefix(e.Path, "./")
 	s.list, s.check = nil, digest.Check{}
-	if s.at.control {
+	if strings.HasPrefix(s.member, control) {
 		if e.Kind == archive.File && e.Path == sums {
 			s.list = &bytes.Buffer{}
 		}

@@ -76,6 +76,9 @@ type directory struct {
 // in any system.
 const deepest = 2048
 
+// largestFolder bounds the records of a folder, in bytes: they are for a million files.
+const largestFolder = 128 << 20
+
 func (w *walker) walk() error {
 	var root record
 	if !root.parse(w.volume.root) || root.flags&flagFolder == 0 {
@@ -120,6 +123,9 @@ func (w *walker) load(d directory) ([]byte, error) {
 	if d.at+d.size > w.z.size {
 		return nil, fault.New(fault.Damaged, "%s, from offset %d to %d, lies beyond the end of the image, which has %d bytes", what, d.at, d.at+d.size, w.z.size).
 			Advise("the image is cut off: get it again")
+	}
+	if d.size > largestFolder {
+		return nil, fault.New(fault.Unsafe, "%s has %d bytes", what, d.size)
 	}
 	if w.read += d.size; w.read > w.z.size {
 		return nil, fault.New(fault.Unsafe, "its folders take more room than there is in the image")

@@ -89,24 +89,46 @@ func packedFormat(m codec.Method, kind inner) archive.Format {
 	return f
 }
 
-// OpenTar opens a tar that is compressed in any way, or in none.
+// OpenTar opens a tar that is compressed in any way, or in none. What comes in order,
+// of size blob.Endless, is read forwards.
 func OpenTar(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
-	for _, m := range codec.Streams() {
-		if identify(r, m) {
-			return packedFormat(m, innerTar).OpenStream(r, size, o)
-		}
-	}
-	return tar.Format.OpenStream(r, size, o)
+	return openInner(innerTar, r, size, o)
 }
 
-// OpenCPIO opens a cpio that is compressed in any way, or in none.
+// OpenCPIO does the same with a cpio.
 func OpenCPIO(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+	return openInner(innerCPIO, r, size, o)
+}
+
+func openInner(kind inner, r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
+	in := &headed{r: r, head: make([]byte, head)}
+	n, err := r.ReadAt(in.head, 0)
+	if err != nil && err != io.EOF {
+		return nil, fault.Reading("", err)
+	}
+	in.head = in.head[:n]
 	for _, m := range codec.Streams() {
-		if identify(r, m) {
-			return packedFormat(m, innerCPIO).OpenStream(r, size, o)
+		if m.Magic(in.head) {
+			return packedFormat(m, kind).OpenStream(in, size, o)
 		}
 	}
-	return cpio.Format.OpenStream(r, size, o)
+	return kind.stream(bufio.NewReaderSize(io.NewSectionReader(in, 0, size), 256<<10), o), nil
+}
+
+// headed has the start of what it reads at hand, which may come only once.
+type headed struct {
+	r    io.ReaderAt
+	head []byte
+}
+
+func (h *headed) ReadAt(p []byte, at int64) (n int, err error) {
+	if at < int64(len(h.head)) {
+		if n = copy(p, h.head[at:]); n == len(p) {
+			return n, nil
+		}
+	}
+	rest, err := h.r.ReadAt(p[n:], at+int64(n))
+	return n + rest, err
 }
 
 func identify(r io.ReaderAt, m codec.Method) bool {

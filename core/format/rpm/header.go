@@ -66,7 +66,7 @@ var algorithms = map[int64]algorithm{
 
 // The largest header and the most tags that are believed.
 const (
-	largestHeader = 256 << 20
+	largestHeader = 64 << 20
 	mostTags      = 64 << 10
 )
 

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/format/digest"
 	"widecrate/core/format/lone"
 )
@@ -61,7 +62,12 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Stream, error) {
 	if built := h.number(tagBuilt, 0); built > 0 {
 		s.made = time.Unix(built, 0)
 	}
-	s.files, err = lone.OpenCPIO(io.NewSectionReader(r, h.end, size-h.end), size-h.end, o)
+	rest := size - h.end
+	payload := io.NewSectionReader(r, h.end, rest)
+	if size == blob.Endless {
+		rest = size
+	}
+	s.files, err = lone.OpenCPIO(payload, rest, o)
 	return s, err
 }
 

@@ -134,6 +134,9 @@ func (v *volume) add(i *inode, a address, n int64) error {
 		return nil
 	}
 	for n > 0 { // block by block
+		if v.blocks++; v.blocks > 4*v.size/v.block+mostExtents {
+			return fault.New(fault.Unsafe, "its files take far more room than there is in the image")
+		}
 		if at, err = v.place(a); err != nil {
 			return err
 		}

@@ -108,6 +108,9 @@ type directory struct {
 	depth int
 }
 
+// largestFolder bounds the list of a folder, in bytes: it is for a million files.
+const largestFolder = 128 << 20
+
 // deepest bounds how deep folders lie in each other.
 const deepest = 2048
 
@@ -149,6 +152,9 @@ func (w *walker) names(d directory) ([]byte, error) {
 	}
 	if i.kind != kindFolder {
 		return nil, damaged(d.at, "it is not that of a folder")
+	}
+	if i.size > largestFolder {
+		return nil, fault.New(fault.Unsafe, "folder %q has %d bytes", d.path, i.size)
 	}
 	if w.read += i.size; w.read > v.size {
 		return nil, fault.New(fault.Unsafe, "its folders take more room than there is in the image")

@@ -60,6 +60,7 @@ type volume struct {
 	block      int64 // bytes
 	partitions []partition
 	root       address
+	blocks     int64 // that were looked up one by one
 }
 
 func damaged(at int64, what string) error {
