@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/deb"
@@ -37,8 +38,22 @@ func member(name, data string) string {
 	return fmt.Sprintf("%-16s%-12d%-6d%-6d%-8o%-10d`\n%s%s", name, 0, 0, 0, 0o100644, len(data), data, "\n"[:len(data)%2])
 }
 
-func read(data string) (found []string, err error) {
-	s, err := deb.Open(strings.NewReader(data), int64(len(data)), archive.Options{})
+// read reads a package at any place, and again as it comes: both must agree.
+func read(t *testing.T, data string) (found []string, err error) {
+	t.Helper()
+	found, err = entries(strings.NewReader(data), int64(len(data)))
+	flow := blob.NewFlow(io.NopCloser(strings.NewReader(data)))
+	flow.Settle()
+	again, failed := entries(flow, blob.Endless)
+	assert.Equal(t, fault.Of(err), fault.Of(failed), "%v, and %v", err, failed)
+	if err == nil {
+		assert.Equal(t, found, again)
+	}
+	return found, err
+}
+
+func entries(r io.ReaderAt, size int64) (found []string, err error) {
+	s, err := deb.Open(r, size, archive.Options{})
 	if err != nil {
 		return nil, err
 	}
@@ -70,19 +85,19 @@ func TestRead(t *testing.T) {
 		f, known := format.Start(strings.NewReader(data), int64(len(data)))
 		require.True(t, known)
 		assert.Equal(t, "deb", f.Name)
-		found, err := read(data)
+		found, err := read(t, data)
 		require.NoError(t, err, method)
 		assert.Equal(t, []string{"[control]/control Package: tides\n false", "[control]/md5sums " + sums + " false",
 			"usr/share/levels.csv 1,2\n true", "usr/share/free.txt no sum false"}, found, method)
 	}
-	_, err := read(build("1,3\n", ".gz"))
+	_, err := read(t, build("1,3\n", ".gz"))
 	assert.Equal(t, fault.Damaged, fault.Of(err))
 	assert.ErrorContains(t, err, "MD5")
-	_, err = read("!<arch>\n" + member("debian-binary", "2.0\n"))
+	_, err = read(t, "!<arch>\n" + member("debian-binary", "2.0\n"))
 	assert.Equal(t, fault.Damaged, fault.Of(err))
 	whole := build("1,2\n", ".xz")
 	for cut := 100; cut < len(whole)-1; cut += 7 {
-		_, err := read(whole[:cut])
+		_, err := read(t, whole[:cut])
 		require.Error(t, err, "cut at %d", cut)
 		assert.Equal(t, fault.Damaged, fault.Of(err), "cut at %d: %v", cut, err)
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
 
@@ -76,7 +77,11 @@ func build(t testing.TB, csv string) []byte {
 }
 
 func read(data []byte) (found []string, err error) {
-	s, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{})
+	return entries(bytes.NewReader(data), int64(len(data)))
+}
+
+func entries(r io.ReaderAt, size int64) (found []string, err error) {
+	s, err := Open(r, size, archive.Options{})
 	if err != nil {
 		return nil, err
 	}
@@ -102,6 +107,11 @@ func TestRead(t *testing.T) {
 	assert.True(t, Format.Identify(bytes.NewReader(data), int64(len(data))))
 	found, err := read(data)
 	require.NoError(t, err)
+	flow := blob.NewFlow(io.NopCloser(bytes.NewReader(data)))
+	flow.Settle()
+	again, err := entries(flow, blob.Endless)
+	require.NoError(t, err)
+	assert.Equal(t, found, again, "as it comes")
 	assert.Equal(t, []string{"[control]/package.txt Name: tides\nVersion: 1.2\n false", "[control]/after-install echo done false",
 		"usr/share/levels.csv 1,2\n true", "usr/free.txt no sum false"}, found)
 	_, err = read(build(t, "1,3\n"))
