@@ -93,7 +93,11 @@ func (u *Unit) linkAll() error {
 	defer hand.Close()
 	for i := range u.items {
 		if u.items[i].Kind == archive.Symlink && u.result[i].Action != Skipped {
-			if err := hand.link(i); err != nil {
+			err := hand.link(i)
+			if folder.NoLinks(err) {
+				return fault.At(u.root.full(u.result[i].Path), fault.New(fault.Unwritable, "no symbolic link can be made there: %w", err).Suggest(fault.SkipLinks))
+			}
+			if err != nil {
 				return fault.Writing(u.root.full(u.result[i].Path), err)
 			}
 		}

@@ -93,7 +93,7 @@ func TestRead(t *testing.T) {
 	_, err := read(t, build("1,3\n", ".gz"))
 	assert.Equal(t, fault.Damaged, fault.Of(err))
 	assert.ErrorContains(t, err, "MD5")
-	_, err = read(t, "!<arch>\n" + member("debian-binary", "2.0\n"))
+	_, err = read(t, "!<arch>\n"+member("debian-binary", "2.0\n"))
 	assert.Equal(t, fault.Damaged, fault.Of(err))
 	whole := build("1,2\n", ".xz")
 	for cut := 100; cut < len(whole)-1; cut += 7 {
