@@ -226,15 +226,15 @@ func (c *collector) walk(absolute, top string) error {
 			}
 			return nil
 		}
-		return c.add(at, inside, d)
+		info, err := os.Lstat(at) // the listing of a folder does not tell files apart on every system
+		if err != nil {
+			return fault.Reading(at, err)
+		}
+		return c.add(at, inside, info)
 	})
 }
 
-func (c *collector) add(at, inside string, d fs.DirEntry) error {
-	info, err := d.Info()
-	if err != nil {
-		return fault.Reading(at, err)
-	}
+func (c *collector) add(at, inside string, info fs.FileInfo) error {
 	if info.Mode()&fs.ModeSymlink != 0 && c.Links == FollowLinks {
 		return c.follow(at, inside)
 	}
@@ -245,6 +245,7 @@ func (c *collector) add(at, inside string, d fs.DirEntry) error {
 		it.entry.Kind, it.entry.Size = archive.Folder, 0
 	case mode&fs.ModeSymlink != 0:
 		it.entry.Kind = archive.Symlink
+		var err error
 		if it.entry.Link, err = os.Readlink(at); err != nil {
 			return fault.Reading(at, err)
 		}
@@ -287,7 +288,7 @@ func (c *collector) follow(at, inside string) error {
 		return err
 	}
 	if !info.IsDir() {
-		return c.add(target, inside, fs.FileInfoToDirEntry(info))
+		return c.add(target, inside, info)
 	}
 	for dir := at; ; dir = filepath.Dir(dir) {
 		above, err := os.Stat(filepath.Dir(dir))

@@ -68,10 +68,13 @@ func (h Handle) MoveTo(name string, to Handle, newName string, replace bool) err
 			return errors.Join(err, fs.ErrExist)
 		}
 	}
-	if h.base == to.base {
-		return h.base.Rename(path.Join(h.rel, name), path.Join(to.rel, newName))
-	}
-	return os.Rename(h.full(name), to.full(newName))
+	makeReplaceable(to.full(newName))
+	return patient(func() error {
+		if h.base == to.base {
+			return h.base.Rename(path.Join(h.rel, name), path.Join(to.rel, newName))
+		}
+		return os.Rename(h.full(name), to.full(newName))
+	})
 }
 
 // full is the path of a child; between two roots there is no other way.

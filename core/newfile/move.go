@@ -20,18 +20,13 @@ func Move(from, to string) error {
 	if _, err := MakeFolders(filepath.Dir(to)); err != nil {
 		return fault.Writing(filepath.Dir(to), err)
 	}
-	src, err := os.Open(from)
-	if err != nil {
-		return fault.Reading(from, err)
-	}
-	defer src.Close()
 	// A hard link fails where something is, unlike a plain rename.
-	err = os.Link(from, to)
+	err := os.Link(from, to)
 	if errors.Is(err, fs.ErrExist) {
 		return taken(to)
 	}
 	if err != nil {
-		if err := copyTo(src, to); err != nil {
+		if err := copyTo(from, to); err != nil {
 			return err
 		}
 	}
@@ -39,10 +34,15 @@ func Move(from, to string) error {
 }
 
 // copyTo copies a file with its permissions and time.
-func copyTo(src *os.File, to string) error {
+func copyTo(from, to string) error {
+	src, err := os.Open(from)
+	if err != nil {
+		return fault.Reading(from, err)
+	}
+	defer src.Close()
 	info, err := src.Stat()
 	if err != nil {
-		return fault.Reading(src.Name(), err)
+		return fault.Reading(from, err)
 	}
 	n, err := Create(to, false)
 	if err != nil {

@@ -148,6 +148,14 @@ func (a *area) close() error {
 // clear removes what lies in an area, its owner file last: as long as something
 // is in it, it says whose it is.
 func (a *area) clear(left *folder.Folder) error {
+	err := a.clearButOwner(left)
+	if err == nil {
+		err = ignoreMissing(left.Remove(ownerFile))
+	}
+	return err
+}
+
+func (a *area) clearButOwner(left *folder.Folder) error {
 	names, err := left.Names()
 	if err != nil {
 		return err
@@ -156,9 +164,6 @@ func (a *area) clear(left *folder.Folder) error {
 		if name != ownerFile {
 			err = errors.Join(err, left.RemoveAll(name))
 		}
-	}
-	if err == nil {
-		err = ignoreMissing(left.Remove(ownerFile))
 	}
 	return err
 }
@@ -208,7 +213,13 @@ func (a *area) reclaimOne(name string, r *Root) error {
 		}
 		return err
 	}
-	if err := a.clear(left); err != nil {
+	if err := a.clearButOwner(left); err != nil {
+		return err
+	}
+	held.Close() // not every system removes what is open
+	err = ignoreMissing(left.Remove(ownerFile))
+	left.Close()
+	if err != nil {
 		return err
 	}
 	r.Reclaimed.Cleared++
