@@ -43,7 +43,6 @@ type inode struct{ device, number uint64 }
 // parser goes from header to header.
 type parser struct {
 	in      blob.Front
-	packed  bool            // a packed archive follows the last one
 	began   int64           // where this one did: padding counts from there
 	waiting map[inode][]int // names of a file whose data comes with the last of them
 	names   []archive.Entry // these names
@@ -113,7 +112,6 @@ func (p *parser) begin() (*dialect, error) {
 			}
 			p.began = in.Offset()
 		case in.unpacks():
-			p.packed = true
 			return nil, errPacked
 		default:
 			return nil, fault.New(fault.Damaged, "at offset %d, behind the end of the archive, stands something that is none", at)
@@ -296,6 +294,6 @@ func (p *parser) unpack(o archive.Options) (io.Closer, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.in, p.began, p.packed, p.ended = &front{Front: blob.FrontStream(d)}, 0, false, false
+	p.in, p.began, p.ended = &front{Front: blob.FrontStream(d)}, 0, false
 	return d, nil
 }

@@ -34,7 +34,7 @@ func read(t *testing.T, method string, data []byte, name string) (archive.Entry,
 	return e, string(content), err
 }
 
-// What is compressed is told by what it starts with.
+// What is compressed is recognised by what it starts with.
 func TestPackedCPIO(t *testing.T) {
 	image := "070707000001000001100644000000000000000001000000" + "00000000000" + "000006" + "00000000003" + "a.csv\x00" + "1,2" +
 		"070707000000000000000000000000000000000001000000" + "00000000000" + "000013" + "00000000000" + "TRAILER!!!\x00"

@@ -23,8 +23,8 @@ type record struct {
 	slash  bool // the stored name is the path with a slash behind it
 }
 
-// keepName keeps the stored name of an entry where it cannot be told from the path:
-// nearly always it can, and there may be millions.
+// keepName keeps the stored name of an entry where it does not follow from the path:
+// nearly always it does, and there may be millions.
 func (z *Reader) keepName(i int, e *archive.Entry, rec *record, stored string) {
 	switch {
 	case stored == e.Path:
