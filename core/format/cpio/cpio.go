@@ -75,7 +75,7 @@ func IsHeader(b []byte) bool {
 		return false
 	}
 	h, ok := d.parse(b)
-	return ok && h.name > 0 && h.name <= longestName && (h.mode&modeType != 0 || h.mode == 0)
+	return ok && h.name > 0 && h.name <= longestName
 }
 
 func dialectOf(b []byte) *dialect {
@@ -121,7 +121,7 @@ func parseNew(b []byte) (h header, ok bool) {
 		}
 	}
 	h = header{device: v[7]<<32 | v[8], inode: v[0], mode: v[1], links: v[4], modified: int64(int32(v[5])), name: int64(v[11]), size: int64(v[6]), sum: v[12]}
-	h.summed = string(b[:6]) == magicSummed && h.mode&modeType == modeFile
+	h.summed = string(b[:6]) == magicSummed && archive.KindOfMode(uint32(h.mode)) == archive.File
 	return h, true
 }
 

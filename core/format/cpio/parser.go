@@ -14,17 +14,6 @@ import (
 	"widecrate/core/fault"
 )
 
-// The file types of a mode (POSIX, sys/stat.h).
-const (
-	modeType      = 0o170000
-	modePipe      = 0o010000
-	modeCharacter = 0o020000
-	modeFolder    = 0o040000
-	modeBlock     = 0o060000
-	modeFile      = 0o100000
-	modeLink      = 0o120000
-)
-
 // longestLink bounds the target of a symbolic link.
 const longestLink = 4096
 
@@ -148,15 +137,12 @@ func (p *parser) read(d *dialect, at int64) (*member, header, error) {
 	}
 	m := &member{Entry: archive.Entry{Path: name, Method: "store", Modified: time.Unix(h.modified, 0), Size: h.size, Packed: h.size,
 		Offset: at, Mode: fs.FileMode(h.mode) & fs.ModePerm, HasMode: true}, at: p.in.Offset(), sum: uint32(h.sum), summed: h.summed}
-	switch h.mode & modeType {
-	case modeFile:
-	case modeFolder:
-		m.Kind = archive.Folder
+	switch m.Kind = archive.KindOfMode(uint32(h.mode)); m.Kind {
+	case archive.Folder:
 		if trimmed := strings.TrimRight(name, "/"); trimmed != "" {
 			m.Path = trimmed
 		}
-	case modeLink:
-		m.Kind = archive.Symlink
+	case archive.Symlink:
 		if h.size > longestLink {
 			return nil, h, fault.New(fault.Unsafe, "the target of the link at offset %d has %d bytes", at, h.size)
 		}
@@ -167,12 +153,6 @@ func (p *parser) read(d *dialect, at int64) (*member, header, error) {
 		m.Link, m.Size, m.Packed = strings.TrimRight(string(target), "\x00"), 0, 0
 		m.padding = p.pad(d)
 		return m, h, nil
-	case modeCharacter, modeBlock:
-		m.Kind = archive.Device
-	case modePipe:
-		m.Kind = archive.Pipe
-	default:
-		m.Kind = archive.Other
 	}
 	m.padding = (d.align - (p.in.Offset()-p.began+h.size)%d.align) % d.align
 	return m, h, nil

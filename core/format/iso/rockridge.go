@@ -21,18 +21,6 @@ type extended struct {
 	strange  string // why its data is not read
 }
 
-// The file types of a mode (POSIX, sys/stat.h).
-const (
-	modeType      = 0o170000
-	modePipe      = 0o010000
-	modeCharacter = 0o020000
-	modeFolder    = 0o040000
-	modeBlock     = 0o060000
-	modeFile      = 0o100000
-	modeLink      = 0o120000
-	modeSocket    = 0o140000
-)
-
 func (x *extended) apply(e *archive.Entry) {
 	if !x.modified.IsZero() {
 		e.Modified = x.modified
@@ -41,17 +29,8 @@ func (x *extended) apply(e *archive.Entry) {
 		return
 	}
 	e.Mode, e.HasMode = fs.FileMode(x.mode)&fs.ModePerm, true
-	switch x.mode & modeType {
-	case modeFolder:
-		e.Kind = archive.Folder
-	case modeLink:
-		e.Kind, e.Link = archive.Symlink, x.link
-	case modeCharacter, modeBlock:
-		e.Kind = archive.Device
-	case modePipe:
-		e.Kind = archive.Pipe
-	case modeSocket:
-		e.Kind = archive.Other
+	if e.Kind = archive.KindOfMode(x.mode); e.Kind == archive.Symlink {
+		e.Link = x.link
 	}
 }
 

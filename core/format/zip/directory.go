@@ -197,19 +197,7 @@ func setKind(e *archive.Entry, name string, host uint16, attributes uint32) {
 	case host == hostUnix || host == hostDarwin:
 		e.HasMode = mode != 0
 		e.Mode = permissions(mode)
-		switch mode & unixTypeMask {
-		case unixFolder:
-			e.Kind = archive.Folder
-		case unixSymlink:
-			e.Kind = archive.Symlink
-		case unixCharacter, unixBlock:
-			e.Kind = archive.Device
-		case unixPipe:
-			e.Kind = archive.Pipe
-		case unixFile, 0:
-		default:
-			e.Kind = archive.Other
-		}
+		e.Kind = archive.KindOfMode(mode)
 	case attributes&dosFolder != 0 && e.Size == 0:
 		e.Kind = archive.Folder
 	case attributes&dosReadOnly != 0:

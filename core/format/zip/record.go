@@ -108,12 +108,12 @@ func attributes(e archive.Entry) uint32 {
 	mode, dos := uint32(e.Mode&fs.ModePerm), uint32(0)
 	switch e.Kind {
 	case archive.Folder:
-		mode |= unixFolder
+		mode |= archive.ModeFolder
 		dos |= dosFolder
 	case archive.Symlink:
-		mode |= unixSymlink
+		mode |= archive.ModeSymlink
 	default:
-		mode |= unixFile
+		mode |= archive.ModeFile
 	}
 	if e.Mode&0o200 == 0 {
 		dos |= dosReadOnly

@@ -73,18 +73,11 @@ const (
 	max32 = 0xffffffff // stands for "see the ZIP64 field", 4.4.1.4
 )
 
-// Parts of the Unix mode kept in the upper half of the external attributes,
-// 4.4.15, and the folder and read-only bits of the lower half.
+// The folder and read-only bits of the lower half of the external attributes, 4.4.15;
+// in the upper half is the mode of Unix.
 const (
-	unixTypeMask  = 0o170000
-	unixPipe      = 0o010000
-	unixCharacter = 0o020000
-	unixFolder    = 0o040000
-	unixBlock     = 0o060000
-	unixFile      = 0o100000
-	unixSymlink   = 0o120000
-	dosReadOnly   = 0x01
-	dosFolder     = 0x10
+	dosReadOnly = 0x01
+	dosFolder   = 0x10
 )
 
 func identify(r io.ReaderAt, _ int64) bool {
