@@ -95,8 +95,9 @@ func (d *descriptors) check(session int64) error {
 	return nil
 }
 
-// lastSession finds the session that counts: the one behind all others. A medium
-// that is written once has gaps between them, whose lengths are known (ECMA-394).
+// lastSession finds the session that counts: the one behind all others. On a medium
+// that is written once, lead-out, lead-in and pause lie between them, or none of it in
+// an image; others begin the next at a multiple of some sectors.
 func lastSession(r io.ReaderAt, size int64) (int64, descriptors, error) {
 	session := int64(0)
 	d, err := readDescriptors(r, session)
