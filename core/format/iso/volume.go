@@ -102,30 +102,31 @@ func lastSession(r io.ReaderAt, size int64) (int64, descriptors, error) {
 	session := int64(0)
 	d, err := readDescriptors(r, session)
 	for err == nil {
-		next := int64(-1)
-		end := d.primary.space / sector
-		for _, gap := range []int64{0, 150, 6900, 6902, 7050, 11250, 11400, 11402, 11550} {
-			for _, align := range []int64{1, 16, 32} {
-				at := (end + gap + align - 1) / align * align
-				if at > session && (at+systemArea+1)*sector <= size && identifies(io.NewSectionReader(r, at*sector, size-at*sector)) {
-					next = at
-					break
-				}
-			}
-			if next >= 0 {
-				break
-			}
-		}
+		next := sessionBehind(r, size, d.primary.space/sector)
 		if next < 0 {
-			return session, d, nil
+			break
 		}
 		newer, bad := readDescriptors(r, next)
 		if bad != nil || newer.primary.space <= d.primary.space {
-			return session, d, nil
+			break
 		}
 		session, d = next, newer
 	}
 	return session, d, err
+}
+
+// sessionBehind finds a session behind the sector that the one before ends at; -1: there
+// is none.
+func sessionBehind(r io.ReaderAt, size, end int64) int64 {
+	for _, gap := range []int64{0, 150, 6900, 6902, 7050, 11250, 11400, 11402, 11550} {
+		for _, align := range []int64{1, 16, 32} {
+			at := (end + gap + align - 1) / align * align
+			if at > 0 && (at+systemArea+1)*sector <= size && identifies(io.NewSectionReader(r, at*sector, size-at*sector)) {
+				return at
+			}
+		}
+	}
+	return -1
 }
 
 // boots tells of the images that it boots from, by the catalog (El Torito 1.0,

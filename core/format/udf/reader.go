@@ -34,10 +34,9 @@ func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
 	return w.z, w.z.checkOverlap()
 }
 
-// checkOverlap refuses files that overlap in part: an image may well have the same
-// data under several names, but then all of it.
+// checkOverlap refuses files that overlap in part.
 func (z *Reader) checkOverlap() error {
-	a, b, found := blob.Overlapping(func(yield func(int, blob.Range) bool) {
+	return archive.CheckOverlap(z.entries, func(yield func(int, blob.Range) bool) {
 		for i, ranges := range z.data {
 			for _, r := range ranges {
 				if !yield(i, r) {
@@ -46,11 +45,6 @@ func (z *Reader) checkOverlap() error {
 			}
 		}
 	})
-	if !found {
-		return nil
-	}
-	return fault.New(fault.Unsafe, "the data of %q overlaps that of %q", z.entries[b].Path, z.entries[a].Path).
-		Advise("no honest image is built like this; do not unpack it")
 }
 
 // Entries lists the image, one folder after the other.
