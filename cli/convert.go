@@ -135,7 +135,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	c.Today = time.Now()
 	var read atomic.Int64
-	conversion := revise.Conversion{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement, Under: c.under,
+	conversion := revise.Conversion{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement, Under: inside(c.under),
 		Limits: c.limits(), Output: o, Workers: c.workers, Read: &read}
 	sum := converted{started: time.Now()}
 	stop := c.startBytes(c.streams, c.quiet, &read, 0)

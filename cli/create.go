@@ -22,6 +22,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/source"
 )
 
 type createCommand struct {
@@ -233,7 +234,11 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 
 // options are what the core is asked for, but for what takes reading.
 func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Options, err error) {
-	o = create.Options{Archive: args[0], Sources: args[1:], DropTop: c.top.Value(), Under: c.under, RelativeTo: c.relativeTo,
+	sources, err := source.Expand(args[1:])
+	if err != nil {
+		return o, err
+	}
+	o = create.Options{Archive: args[0], Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
 		Links: c.links.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		DryRun: c.dryRun, Workers: c.workers}
 	if !c.each && strings.Contains(o.Archive, "{today") {

@@ -13,6 +13,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/create"
 	"widecrate/core/revise"
+	"widecrate/core/source"
 )
 
 type editCommand struct {
@@ -83,7 +84,7 @@ func (c *editCommand) edit(cmd *cobra.Command, archive string) (e revise.Edit, e
 		if !found {
 			return e, usage(cmd, fmt.Errorf("--move %q is not OLD=NEW", text))
 		}
-		e.Moves = append(e.Moves, revise.Move{Old: from, New: to})
+		e.Moves = append(e.Moves, revise.Move{Old: inside(from), New: inside(to)})
 	}
 	all, err := choose.New(choose.Rules{})
 	if err != nil {
@@ -92,7 +93,11 @@ func (c *editCommand) edit(cmd *cobra.Command, archive string) (e revise.Edit, e
 	if len(c.add)+c.count()+len(c.remove)+len(c.moves) == 0 {
 		return e, usage(cmd, fmt.Errorf("there is nothing to change: name what to add, remove or move"))
 	}
-	e.Add = create.Options{Sources: c.add, DropTop: c.top.Value(), Under: c.under, Selection: all, Workers: c.workers}
+	add, err := source.Expand(c.add)
+	if err != nil {
+		return e, err
+	}
+	e.Add = create.Options{Sources: add, DropTop: c.top.Value(), Under: inside(c.under), Selection: all, Workers: c.workers}
 	e.Add.Writing.Method, e.Add.Writing.Encode = c.method, c.level.Options
 	return e, c.give(cmd, &e.Add)
 }

@@ -169,6 +169,9 @@ func (r *extractReport) listPlaced(o *report.Unpacked) {
 		if p.Member != "" {
 			from = r.out.Faint("  from " + r.out.Name(p.Member))
 		}
+		if p.Spelt {
+			from += r.out.Faint("  for " + r.out.Name(p.Entry))
+		}
 		if p.Kind != archive.Folder {
 			r.out.Printf("  %-8s %9s  %s%s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path), from)
 		}
@@ -217,6 +220,13 @@ func (r *extractReport) finish() {
 	}
 	if n := len(t.Assumed); n > 0 {
 		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), say(fault.NameEncoding))
+	}
+	if t.Spelt > 0 {
+		shown := "; -v shows which"
+		if r.verbose || r.dryRun {
+			shown = ""
+		}
+		s.Printf("%s got names that every system can hold, percent-encoded%s\n", show.Count(t.Spelt, "file"), shown)
 	}
 	done, wrote := "unpacked", "written"
 	if r.dryRun {

@@ -10,6 +10,7 @@ var words = map[fault.Hint]string{
 	fault.AllowEntries:      "if you trust it, allow more with --max-entries",
 	fault.DropEntry:         "to take the rest, leave this entry out with --drop",
 	fault.DropOrKeepLink:    "leave it out with --drop, or store links as they are with --links keep",
+	fault.PortableNames:     "--names portable changes names that it cannot hold",
 	fault.SkipLinks:         "to take the rest, leave links out with --links skip",
 	fault.SkipOrRebaseLinks: "--links rebase takes absolute targets as below the archive's folder; --links skip leaves links out",
 	fault.SkipOrKeepLinks:   "--links skip leaves links out, --links keep makes them",

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"slices"
 	"strings"
 
@@ -248,6 +249,7 @@ type placementOptions struct {
 	place.Placement
 	layout  option.Choice[place.Layout]
 	clash   option.Choice[stage.Clash]
+	names   option.Choice[place.Names]
 	links   option.Choice[plan.Links]
 	fresh   bool
 	staging string
@@ -260,6 +262,10 @@ var renamePlaceholders = []string{"name", "stem", "ext", "archive", "parent", "n
 func (o *placementOptions) addTo(set *option.Set) {
 	o.layout = option.Either([]string{"own", "shared", "auto"}, place.Own, place.Shared, place.Auto)
 	o.clash = option.Either([]string{"refuse", "skip", "replace", "newer", "number"}, stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number)
+	o.names = option.Either([]string{"as-is", "portable"}, place.AsIs, place.Portable)
+	if runtime.GOOS == "windows" { // which cannot hold all names
+		_ = o.names.Set("portable")
+	}
 	o.links = option.Either([]string{"keep", "rebase", "skip", "refuse"}, plan.KeepLinks, plan.RebaseLinks, plan.SkipLinks, plan.RefuseLinks)
 	set.Text(&o.Into, "into")
 	set.Value(&o.layout, "layout")
@@ -269,6 +275,7 @@ func (o *placementOptions) addTo(set *option.Set) {
 	set.Value(&option.Template{To: &o.Rename, Allowed: renamePlaceholders}, "rename")
 	set.Value(&o.clash, "clash")
 	set.Switch(&o.fresh, "fresh")
+	set.Value(&o.names, "names")
 	set.Value(&o.links, "links")
 	set.Text(&o.staging, "staging")
 }

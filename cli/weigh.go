@@ -16,6 +16,7 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/create"
 	"widecrate/core/report"
+	"widecrate/core/source"
 )
 
 type weighCommand struct {
@@ -69,7 +70,11 @@ func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return usage(cmd, err)
 	}
-	w := create.Weighing{Options: create.Options{Sources: args, Workers: c.workers}, Sample: int64(c.sample)}
+	sources, err := source.Expand(args)
+	if err != nil {
+		return err
+	}
+	w := create.Weighing{Options: create.Options{Sources: sources, Workers: c.workers}, Sample: int64(c.sample)}
 	if w.Selection, err = c.selection(cmd); err != nil {
 		return err
 	}

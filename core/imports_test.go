@@ -34,7 +34,7 @@ var layers = [][]string{
 	{"blob", "codec", "folder"},
 	{"web"},
 	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt"},
-	{"fault", "schedule", "claim"},
+	{"fault", "schedule", "claim", "systemtest"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

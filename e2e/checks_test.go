@@ -19,7 +19,7 @@ func TestVerify(t *testing.T) {
 	dir := tidewatch(t)
 	stdout, stderr, code := run(t, dir, "verify", "readings")
 	assert.Equal(t, 7, code)
-	assert.Contains(t, stderr, demo.Damaged+" › levels.csv: its data")
+	assert.Contains(t, stderr, filepath.FromSlash(demo.Damaged)+" › levels.csv: its data")
 	assert.Contains(t, stderr, "its header is at offset 0")
 	assert.Contains(t, stdout, "1 archive damaged: 1 damaged entry")
 	stdout, stderr, code = run(t, dir, "verify", "bundles", "--nested")

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"os"
 	"os/exec"
@@ -11,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/systemtest"
 )
 
 // What goes in comes back, in every format and with every method, level and
@@ -59,6 +62,7 @@ func TestCreateEverything(t *testing.T) {
 
 // Paths in the archive are those that were asked for.
 func TestCreatePaths(t *testing.T) {
+	systemtest.NeedsLinks(t)
 	dir := t.TempDir()
 	for _, path := range []string{"in/a.csv", "in/sub/b.csv", "other/c=d.csv"} {
 		put(t, filepath.Join(dir, path), path)
@@ -129,6 +133,18 @@ func TestReproducible(t *testing.T) {
 	}
 	dir := tidewatch(t)
 	t.Setenv("SOURCE_DATE_EPOCH", "1777000000")
+	put(t, filepath.Join(dir, "in/day/levels.csv"), "2026-05-01T00:00Z,2600,good\n")
+	require.NoError(t, os.Link(filepath.Join(dir, "in/day/levels.csv"), filepath.Join(dir, "in/also.csv")))
+	for name, sum := range map[string]string{
+		"same.zip": "19c4d94f3c76b2e57d456813f139b438b49ab8887a473d91e04a0b52c6783b7b",
+		"same.tar": "9eab41e4e62cfac79acf7a1f32272b42aea47f553ea930f35ed86ca228ca7660",
+	} { // on every system
+		_, stderr, code := run(t, dir, "create", name, "in", "--reproducible", "--level", "0")
+		require.Equal(t, 0, code, stderr)
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		assert.Equal(t, sum, fmt.Sprintf("%x", sha256.Sum256(data)), name)
+	}
 	_, stderr, code := run(t, dir, "create", "x.tar", "corrections", "--reproducible")
 	require.Equal(t, 0, code, stderr)
 	stdout, _, _ := run(t, dir, "inspect", "x.tar", "--as", "json", "--zone", "UTC")

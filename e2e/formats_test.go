@@ -14,6 +14,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/format/tar"
+	"widecrate/core/systemtest"
 )
 
 // Every format that is written comes back as it was: by its content, under a
@@ -28,7 +29,10 @@ func TestRoundTrips(t *testing.T) {
 	}
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in/nothing"), 0o777))
 	require.NoError(t, os.Link(filepath.Join(dir, "in/one"), filepath.Join(dir, "in/two")))
-	require.NoError(t, os.Symlink("one", filepath.Join(dir, "in/link")))
+	links := systemtest.HasLinks(t)
+	if links {
+		require.NoError(t, os.Symlink("one", filepath.Join(dir, "in/link")))
+	}
 	require.NoError(t, os.Chmod(filepath.Join(dir, "in/one"), 0o750))
 	want := tree(t, filepath.Join(dir, "in"))
 	for _, ext := range []string{"zip", "tar", "tar.gz", "tgz", "tar.bz2", "tar.xz", "txz", "tar.zst", "tar.lz4", "tar.zz"} {
@@ -50,8 +54,10 @@ func TestRoundTrips(t *testing.T) {
 					got = filepath.Join(dir, out, "file", "in")
 				}
 				require.Equal(t, want, tree(t, got))
-				target, err := os.Readlink(filepath.Join(got, "link"))
-				assert.Equal(t, "one", target, err)
+				if links {
+					target, err := os.Readlink(filepath.Join(got, "link"))
+					assert.Equal(t, "one", target, err)
+				}
 				for _, path := range []string{"one", "text.csv", "nothing"} {
 					a, err := os.Stat(filepath.Join(dir, "in", path))
 					require.NoError(t, err)

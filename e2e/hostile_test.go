@@ -145,6 +145,9 @@ func TestHostileNames(t *testing.T) {
 
 // What a small archive promises takes neither time nor room.
 func TestCheapPromises(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many files")
+	}
 	dir := t.TempDir()
 	sparse := func(size int64) func(w *tar.Writer) {
 		return func(w *tar.Writer) {

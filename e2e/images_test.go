@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widecrate/core/systemtest"
 	"widecrate/demo"
 	"widecrate/demo/standin"
 )
@@ -35,6 +36,7 @@ func TestImages(t *testing.T) {
 
 	want := maps.Clone(files)
 	maps.Copy(want, map[string]string{"charts/": "", "etc/": "", "run/": "", "run/zone": "UTC"})
+	systemtest.NeedsLinks(t)
 	server := &standin.Server{Folder: dir}
 	address := serve(t, server)
 	for _, line := range []string{

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -32,6 +33,9 @@ func (b *browser) sort(column int) any {
 func TestReportPage(t *testing.T) {
 	dir := tidewatch(t)
 	evil := `<script>alert(1)</script>"'&.zip`
+	if runtime.GOOS == "windows" {
+		evil = "'&{1}.zip" // no other can be in a name
+	}
 	pack(t, filepath.Join(dir, "more", evil), `<img src=x onerror=alert(2)>.csv`, "level")
 	_, _, code := run(t, dir, "extract", "readings", filepath.Join("more", evil), "--into", "landing", "--report", "page.html", "-q")
 	require.Equal(t, 7, code)

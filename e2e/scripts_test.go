@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/systemtest"
 )
 
 // paths lists what a call makes: files below dir that were not there before.
@@ -215,6 +217,7 @@ func TestFreshHaltAndLinks(t *testing.T) {
 	assert.Contains(t, stderr, "1 archives were not taken")
 	assert.NoFileExists(t, filepath.Join(dir, "halted/küste/k"))
 
+	systemtest.NeedsLinks(t)
 	require.NoError(t, os.Symlink("x.csv", filepath.Join(dir, "link")))
 	put(t, filepath.Join(dir, "x.csv"), "1")
 	_, stderr, code = run(t, dir, "create", "once.zip", "x.csv", ".", "--pick", "x.csv", "--top", "drop", "--drop", "in", "--drop", "out")

@@ -112,6 +112,8 @@ var Table = []Row{
 			"split":   {Help: "about parts that exist already", More: "what to do about parts of that name that exist already"},
 		}},
 	{Name: "fresh", Shapes: true, Help: "swap the whole own folder for the new one", More: "swap the whole own folder for the new one: nothing of an earlier run stays"},
+	{Name: "names", Shapes: true, Help: "portable: names that every system can hold",
+		More: "portable: names that some common system cannot hold, and letter-case twins, are changed: what cannot stay is percent-encoded, as in 08%3A30.csv for 08:30.csv. As they are when left out, but on Windows portable"},
 	{Name: "links", Shapes: true, Help: "links inside archives",
 		More: "symbolic and hard links inside archives: made; made, with absolute targets taken as below the archive's folder, as in the image of a system; left out; or a reason to refuse the archive",
 		For: map[string]As{"create": {Help: "symbolic links below the sources",

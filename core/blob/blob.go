@@ -41,6 +41,7 @@ func Find(path string) (File, error) {
 	if err == nil && !info.Mode().IsRegular() {
 		err = fault.New(fault.Unreadable, "it is no file")
 	}
+	_ = os.SameFile(info, info) // on Windows, which file it is is only asked when that is compared
 	return File{Path: path, Info: info}, fault.Reading(path, err)
 }
 

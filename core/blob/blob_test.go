@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"sync"
 	"testing"
 	"time"
@@ -81,7 +82,7 @@ func TestCloseWhileReading(t *testing.T) {
 	dir := t.TempDir()
 	var files []File
 	for i := range 50 {
-		path := filepath.Join(dir, string(rune('A'+i)))
+		path := filepath.Join(dir, strconv.Itoa(i))
 		require.NoError(t, os.WriteFile(path, bytes.Repeat([]byte{byte(i)}, 100), 0o666))
 		f, err := Find(path)
 		require.NoError(t, err)

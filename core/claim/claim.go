@@ -50,6 +50,9 @@ func Take(path string) (*Claim, error) {
 	}
 	for {
 		file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
+		if leaving(err) { // whoever had it is just removing it
+			return nil, &HeldError{}
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -162,4 +165,23 @@ func (c *Claim) Release() {
 	if early != nil {
 		_ = os.Remove(c.path) // if it is open still, it has its next holder
 	}
+}
+
+// patience bounds how long Together waits: a process that was stopped must not stop all
+// others.
+const patience = 5 * time.Second
+
+// Together does something that others must not do at the same time, as far as the file
+// system can tell them, and as long as none of them takes very long.
+func Together(f *os.File, do func() error) error {
+	for began := time.Now(); time.Since(began) < patience; time.Sleep(time.Millisecond) {
+		err := Lock(f)
+		if err == nil {
+			defer unlock(f)
+		}
+		if err == nil || !held(err) {
+			break
+		}
+	}
+	return do()
 }

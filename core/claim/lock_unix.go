@@ -12,5 +12,11 @@ import (
 // ends with the process.
 func Lock(f *os.File) error { return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB) }
 
+func unlock(f *os.File) { _ = unix.Flock(int(f.Fd()), unix.LOCK_UN) }
+
+// leaving reports whether a file could not be opened because it is being removed, which
+// is only so on Windows.
+func leaving(error) bool { return false }
+
 // held reports whether Lock failed because another process holds it.
 func held(err error) bool { return err == unix.EWOULDBLOCK }

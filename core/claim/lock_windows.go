@@ -1,6 +1,7 @@
 package claim
 
 import (
+	"errors"
 	"os"
 
 	"golang.org/x/sys/windows"
@@ -12,6 +13,15 @@ import (
 func Lock(f *os.File) error {
 	const flags = windows.LOCKFILE_EXCLUSIVE_LOCK | windows.LOCKFILE_FAIL_IMMEDIATELY
 	return windows.LockFileEx(windows.Handle(f.Fd()), flags, 0, 1, 0, &windows.Overlapped{OffsetHigh: 1})
+}
+
+func unlock(f *os.File) {
+	_ = windows.UnlockFileEx(windows.Handle(f.Fd()), 0, 1, 0, &windows.Overlapped{OffsetHigh: 1})
+}
+
+// leaving reports whether a file could not be opened because it is being removed.
+func leaving(err error) bool {
+	return errors.Is(err, windows.ERROR_SHARING_VIOLATION) || errors.Is(err, windows.ERROR_DELETE_PENDING)
 }
 
 // held reports whether Lock failed because another process holds it.

@@ -49,7 +49,7 @@ type collector struct {
 	byPath  map[string]string // path in the archive → where it comes from
 	names   map[inode]string  // of files with several names → the path of the first
 	leftOut choose.Tally
-	itsOwn  map[string]bool // absolute paths of the archive, or its parts
+	itsOwn  map[string]bool // place.Key of absolute paths of the archive, or its parts
 	itself  bool
 	above   []fs.FileInfo // folders that links were followed into
 	via     string        // the first of these links
@@ -65,7 +65,7 @@ func (c *collector) leaveOut(target string) error {
 	if c.Output != nil {
 		return nil
 	}
-	c.itsOwn[target] = true
+	c.itsOwn[place.Key(target)] = true
 	if c.Cut == nil {
 		return nil
 	}
@@ -74,10 +74,10 @@ func (c *collector) leaveOut(target string) error {
 		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is reported when it is written to
 			return err
 		}
-		c.itsOwn[name] = true
+		c.itsOwn[place.Key(name)] = true
 		if set != nil {
 			for _, path := range set.Present() {
-				c.itsOwn[path] = true
+				c.itsOwn[place.Key(path)] = true
 			}
 		}
 	}
@@ -215,7 +215,7 @@ func (c *collector) walk(absolute, top string) error {
 		if inside == "." || rel == "." && d.IsDir() && (top == "" || inside == path.Clean(c.Under)) {
 			return nil
 		}
-		if c.itsOwn[at] {
+		if c.itsOwn[place.Key(at)] {
 			c.itself = true
 			return nil
 		}
@@ -330,7 +330,7 @@ func (c *collector) take(it item) error {
 	}
 	c.byPath[inside] = it.from()
 	if c.Format.Hardlinks && it.entry.Kind == archive.File && it.info != nil {
-		if id, several := inodeOf(it.info); several {
+		if id, several := inodeOf(it.path, it.info); several {
 			if first, known := c.names[id]; known {
 				it.entry.Kind, it.entry.Link = archive.Hardlink, first
 			} else {
@@ -419,7 +419,7 @@ func (c *collector) reproducible() {
 			e.Mode = 0o777
 		}
 		// Which of several names of a file comes first has changed.
-		if id, several := inodeOf(c.found[i].info); several && c.Format.Hardlinks && (e.Kind == archive.File || e.Kind == archive.Hardlink) {
+		if id, several := inodeOf(c.found[i].path, c.found[i].info); several && c.Format.Hardlinks && (e.Kind == archive.File || e.Kind == archive.Hardlink) {
 			if to, known := first[id]; known {
 				e.Kind, e.Link = archive.Hardlink, to
 			} else {

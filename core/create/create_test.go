@@ -23,6 +23,7 @@ import (
 	"widecrate/core/inspect"
 	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/systemtest"
 )
 
 // paths lists what is in an archive.
@@ -49,6 +50,7 @@ func paths(t *testing.T, archive string) []string {
 }
 
 func TestCreate(t *testing.T) {
+	systemtest.NeedsLinks(t)
 	dir := t.TempDir()
 	t.Chdir(dir)
 	for path, data := range map[string]string{"landing/a.csv": "1", "landing/charts/b.png": "2", "landing/charts/old/c.png": "3", "notes [1].txt": "4", "other/a.csv": "5"} {
@@ -224,6 +226,7 @@ func TestReadOnlyFormat(t *testing.T) {
 
 // Only what lies in the sources is ever removed: of what a link leads to, the link.
 func TestRemoveStaysInTheSources(t *testing.T) {
+	systemtest.NeedsLinks(t)
 	dir := t.TempDir()
 	t.Chdir(dir)
 	for _, path := range []string{"in/a.csv", "in/d/b.csv", "out/c.csv", "out/deep/d.csv", "out/e.csv", "far/f.csv"} {

@@ -11,7 +11,7 @@ import (
 type inode struct{ device, number uint64 }
 
 // inodeOf returns the inode of a file, and whether it has several names.
-func inodeOf(info fs.FileInfo) (inode, bool) {
+func inodeOf(_ string, info fs.FileInfo) (inode, bool) {
 	if info == nil {
 		return inode{}, false
 	}

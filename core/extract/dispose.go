@@ -1,6 +1,7 @@
 package extract
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -163,7 +164,7 @@ func (r *run) disposeOf(u *unit, d *report.Disposal, synced map[string]error) {
 		if _, done := synced[root]; !done {
 			synced[root] = ignoreMissing(newfile.Sync(root))
 		}
-		if d.Err = synced[root]; d.Err != nil {
+		if d.Err = cmp.Or(synced[root], newfile.SyncFiles(u.after.delivered)); d.Err != nil {
 			return
 		}
 	}

@@ -9,9 +9,7 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
-	"runtime"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -221,11 +219,7 @@ func (r *run) refuseSharedFolders() {
 
 // folderOf is an own folder as file systems compare them.
 func (r *run) folderOf(t place.Target) string {
-	folder := r.absolute(t.Path())
-	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
-		return strings.ToLower(folder)
-	}
-	return folder
+	return place.Key(r.absolute(t.Path()))
 }
 
 func sharedWith(t place.Target, other *unit) error {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"sync"
 
+	"widecrate/core/place"
 	"widecrate/core/stage"
 )
 
@@ -27,13 +28,14 @@ func (r *roots) of(path string) *openRoot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	path = absolute(path)
+	key := place.Key(path)
 	if r.known == nil {
 		r.known = map[string]*openRoot{}
 	}
-	if r.known[path] == nil {
-		r.known[path] = &openRoot{path: path}
+	if r.known[key] == nil {
+		r.known[key] = &openRoot{path: path}
 	}
-	root := r.known[path]
+	root := r.known[key]
 	root.mu.Lock()
 	root.users++
 	root.mu.Unlock()
@@ -58,16 +60,18 @@ func (o *openRoot) use(r *run) (*stage.Root, error) {
 	return o.stage, o.err
 }
 
-// letGo closes a root when no other unit needs it.
-func (o *openRoot) letGo() error {
+// letGo closes a root when no other unit needs it. What was put into place is there,
+// whatever is left of the work.
+func (o *openRoot) letGo(r *run) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.users--; o.users > 0 || o.stage == nil {
-		return nil
+		return
 	}
-	err := o.stage.Close()
+	if err := o.stage.Close(); err != nil {
+		r.notice(fmt.Sprintf("some unfinished work could not be cleared away; the next run there tries it again: %v", err))
+	}
 	o.stage = nil
-	return err
 }
 
 // reclaimed says what was found of earlier runs.

@@ -13,6 +13,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/bound"
 	"widecrate/core/fault"
+	"widecrate/core/newfile"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/report"
@@ -58,9 +59,10 @@ type dealings struct {
 
 // afterwards is what has to be known of a source in the end.
 type afterwards struct {
-	files   []blob.File
-	root    string   // that it went to
-	partial []string // why not all of it was delivered
+	files     []blob.File
+	root      string   // that it went to
+	delivered []string // what has to be written through one by one
+	partial   []string // why not all of it was delivered
 }
 
 // partly notes why not all of a source was delivered.
@@ -352,9 +354,7 @@ func (u *unit) Settle(err error) error {
 	if err != u.outcome.Source.Err || u.inside != nil {
 		err = fault.At(u.outcome.Archive, err)
 	}
-	if closed := u.close(); err == nil && closed != nil {
-		err = fault.At(u.outcome.Archive, closed)
-	}
+	u.close()
 	if u.inside == nil && !u.outcome.Done {
 		u.outcome.From = u.files
 		u.run.anchor(u.outcome.From)
@@ -378,12 +378,12 @@ func (u *unit) Report() {
 // Drop lets go of a unit that is not brought to its end.
 func (u *unit) Drop() {
 	u.top.dropped = true
-	_ = u.close() // nothing of it was committed; what is staged goes with the root
+	u.close() // nothing of it was committed; what is staged goes with the root
 	u.dealings = nil
 }
 
 // close lets go of the archive, of the one around it, and of the root.
-func (u *unit) close() error {
+func (u *unit) close() {
 	if u.dealings != nil && u.archive != nil {
 		u.archive.Close() // read only: nothing can be lost
 	}
@@ -393,7 +393,7 @@ func (u *unit) close() error {
 	if u.dealings != nil {
 		u.archive, u.entries, u.plan, u.output = nil, nil, nil, nil
 	}
-	return u.root.letGo()
+	u.root.letGo(u.run)
 }
 
 func (u *unit) fillIn(results []stage.Result) {
@@ -402,9 +402,16 @@ func (u *unit) fillIn(results []stage.Result) {
 	for k, i := range u.plan.Kept {
 		entry, r := &u.entries[i], results[k]
 		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: entry.Kind,
-			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 || entry.Summed, Member: u.archive.Member(i), Link: entry.Link, SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
+			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 || entry.Summed, Member: u.archive.Member(i), Link: entry.Link, Spelt: u.plan.Spelt[k], SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes += entry.Size
+		}
+	}
+	if after := u.top.after; after != nil && !newfile.SyncsAll {
+		for _, p := range u.outcome.Placed {
+			if p.Kind == archive.File && p.Action != stage.Skipped {
+				after.delivered = append(after.delivered, p.Path)
+			}
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 )
 
 // A Kind is a class of failure. It is an error itself, so that
@@ -103,6 +104,9 @@ func system(kind Kind, path string, err error) error {
 	}
 	if pathErr, ok := errors.AsType[*fs.PathError](err); ok {
 		err = pathErr.Err
+	}
+	if linkErr, ok := errors.AsType[*os.LinkError](err); ok { // its other path is where unfinished work lies
+		err = linkErr.Err
 	}
 	return &Error{Kind: kind, Where: path, Err: err}
 }

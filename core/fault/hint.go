@@ -21,6 +21,7 @@ const (
 	SkipLinks
 	SkipOrRebaseLinks
 	SkipOrKeepLinks
+	PortableNames
 	NameOwnFolder
 	NameOrMerge
 	MatchNames
@@ -62,6 +63,7 @@ var hints = [hintCount]string{
 	SkipLinks:         "leave links out to take the rest",
 	SkipOrRebaseLinks: "leave links out, or take absolute ones as below the archive's folder",
 	SkipOrKeepLinks:   "leave links out, or make them",
+	PortableNames:     "have names changed that it cannot hold",
 	NameOwnFolder:     "rename the archive, or name its folder",
 	NameOrMerge:       "name the folders, or merge them",
 	MatchNames:        "a name is taken to the letter; to choose files of a folder by a pattern, name the folder",

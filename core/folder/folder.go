@@ -47,6 +47,16 @@ func (f *Folder) Names() ([]string, error) {
 	return dir.Readdirnames(-1)
 }
 
+// Remove removes a child.
+func (f *Folder) Remove(name string) error {
+	return Patient(func() error { return f.Root.Remove(name) })
+}
+
+// RemoveAll removes a child with all that is in it.
+func (f *Folder) RemoveAll(name string) error {
+	return Patient(func() error { return f.Root.RemoveAll(name) })
+}
+
 // A File is a new file that is being written.
 type File interface {
 	Write(p []byte) (int, error)

@@ -68,13 +68,17 @@ func (h Handle) MoveTo(name string, to Handle, newName string, replace bool) err
 			return errors.Join(err, fs.ErrExist)
 		}
 	}
-	makeReplaceable(to.full(newName))
-	return patient(func() error {
+	lock := Unlock(to.full(newName))
+	err := Patient(func() error {
 		if h.base == to.base {
 			return h.base.Rename(path.Join(h.rel, name), path.Join(to.rel, newName))
 		}
 		return os.Rename(h.full(name), to.full(newName))
 	})
+	if err != nil {
+		lock()
+	}
+	return err
 }
 
 // full is the path of a child; between two roots there is no other way.
@@ -94,7 +98,7 @@ func (h Handle) SetTime(name string, t time.Time) error {
 	if err != nil || info.Mode()&fs.ModeSymlink != 0 {
 		return err
 	}
-	return h.root.Chtimes(name, t, t)
+	return SetTime(h.root, name, t)
 }
 
 type plainFile struct {

@@ -4,6 +4,7 @@ package folder
 
 import (
 	"errors"
+	"os"
 
 	"golang.org/x/sys/unix"
 )
@@ -13,3 +14,12 @@ import (
 func NoLinks(err error) bool {
 	return errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOTSUP)
 }
+
+// TypedLinks reports whether a link to a folder is another kind of link.
+const TypedLinks = false
+
+// MakeSymlink makes a symbolic link with a name.
+func (f *Folder) MakeSymlink(name, target string, _ bool) error { return f.Symlink(target, name) }
+
+// Hide marks a folder that the system would list otherwise: here its name hides it.
+func Hide(*os.Root, string) {}

@@ -1,9 +1,12 @@
-//go:build !linux && !windows
+//go:build !windows
 
 package folder
 
-// patient does something once: only Windows keeps files that others have open.
-func patient(do func() error) error { return do() }
+// Patient does something once: only Windows keeps files that others have open.
+func Patient(do func() error) error { return do() }
 
-// makeReplaceable has nothing to do: any file can be replaced.
-func makeReplaceable(string) {}
+// Movable has nothing to look at: any file can be moved.
+func (h Handle) Movable(string) error { return nil }
+
+// Unlock has nothing to do: any file can be replaced.
+func Unlock(string) (lock func()) { return func() {} }

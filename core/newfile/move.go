@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -30,7 +31,12 @@ func Move(from, to string) error {
 			return err
 		}
 	}
-	return fault.Writing(from, os.Remove(from))
+	return fault.Writing(from, remove(from))
+}
+
+// remove removes a file that somebody may have open for a moment.
+func remove(path string) error {
+	return folder.Patient(func() error { return os.Remove(path) })
 }
 
 // copyTo copies a file with its permissions and time.
@@ -85,7 +91,7 @@ func MakeFolders(path string) (made []string, err error) {
 // all of them, or none with an error, as far as the system lets them be put back.
 func TakeAway(files, to []string) error {
 	if len(files) == 1 && to[0] == "" {
-		return fault.Writing(files[0], os.Remove(files[0]))
+		return fault.Writing(files[0], remove(files[0]))
 	}
 	aside := make([]string, len(files))
 	for i, path := range files {
@@ -104,7 +110,7 @@ func TakeAway(files, to []string) error {
 	var failed error
 	for i, path := range aside {
 		if to[i] == "" {
-			failed = errors.Join(failed, os.Remove(path))
+			failed = errors.Join(failed, remove(path))
 		}
 	}
 	return fault.Writing(files[0], failed)

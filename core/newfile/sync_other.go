@@ -3,33 +3,45 @@
 package newfile
 
 import (
-	"io/fs"
 	"os"
-	"path/filepath"
 	"runtime"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 )
 
-// Sync writes everything below a folder through to the disk.
+// SyncsAll reports whether Sync writes all files on a file system through.
+const SyncsAll = false
+
+// Sync writes what is known of a folder through to the disk. The files in it are for
+// SyncFiles.
 func Sync(dir string) error {
-	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() && (!d.IsDir() || runtime.GOOS == "windows") {
-			return err
+	if runtime.GOOS == "windows" { // only what may be written can be synced there
+		return nil
+	}
+	return fault.Writing(dir, sync(dir, os.O_RDONLY))
+}
+
+// SyncFiles writes files through to the disk.
+func SyncFiles(paths []string) error {
+	for _, path := range paths {
+		lock := folder.Unlock(path)
+		err := sync(path, os.O_RDWR)
+		lock()
+		if err != nil {
+			return fault.Writing(path, err)
 		}
-		flags := os.O_RDONLY
-		if runtime.GOOS == "windows" { // where only what may be written can be synced
-			flags = os.O_RDWR
-		}
+	}
+	return nil
+}
+
+func sync(path string, flags int) error {
+	return folder.Patient(func() error {
 		f, err := os.OpenFile(path, flags, 0)
-		if os.IsPermission(err) && runtime.GOOS == "windows" {
-			return nil // read-only: written through when it was closed
-		}
 		if err != nil {
 			return err
 		}
 		defer f.Close()
 		return f.Sync()
 	})
-	return fault.Writing(dir, err)
 }

@@ -15,6 +15,9 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
@@ -64,7 +67,9 @@ func (s Sums) read(list string) error {
 		return fault.Reading(list, err)
 	}
 	defer f.Close()
-	lines := bufio.NewScanner(io.LimitReader(f, largestList))
+	// Some shells write their output in UTF-16, with a mark.
+	text := transform.NewReader(io.LimitReader(f, largestList), unicode.BOMOverride(transform.Nop))
+	lines := bufio.NewScanner(text)
 	for lines.Scan() {
 		m := listLine().FindStringSubmatch(strings.TrimSuffix(lines.Text(), "\r"))
 		if m == nil {

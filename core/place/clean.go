@@ -1,8 +1,6 @@
 package place
 
 import (
-	"path/filepath"
-	"runtime"
 	"strings"
 	"unicode"
 
@@ -46,7 +44,7 @@ func Clean(stored string) (string, error) {
 	if why := notAPath(stored); why != "" {
 		return "", unsafePath(why)
 	}
-	if isClean(stored) && runtime.GOOS != "windows" {
+	if isClean(stored) {
 		return stored, nil
 	}
 	var names []string
@@ -57,19 +55,12 @@ func Clean(stored string) (string, error) {
 		if why := notAName(name); why != "" {
 			return "", unsafePath(why)
 		}
-		if runtime.GOOS == "windows" {
-			name = WindowsName(name)
-		}
 		names = append(names, name)
 	}
 	if len(names) == 0 {
 		return ".", nil
 	}
-	cleaned := strings.Join(names, "/")
-	if runtime.GOOS == "windows" && !filepath.IsLocal(filepath.FromSlash(cleaned)) {
-		return "", unsafePath("is one that this system gives a meaning of its own")
-	}
-	return cleaned, nil
+	return strings.Join(names, "/"), nil
 }
 
 func unsafePath(why string) error {
@@ -135,30 +126,6 @@ func isClean(path string) bool {
 func hasDrive(path string) bool {
 	return len(path) >= 2 && path[1] == ':' && (len(path) == 2 || path[2] == '/' || path[2] == '\\') &&
 		('a' <= path[0]|0x20 && path[0]|0x20 <= 'z')
-}
-
-// WindowsName turns a name into one that Windows can hold: what it reserves
-// becomes '_', and so do dots and spaces at the end.
-func WindowsName(name string) string {
-	mapped := []byte(name)
-	for i, c := range mapped {
-		if c < ' ' || strings.IndexByte(`<>:"/\|?*`, c) >= 0 {
-			mapped[i] = '_'
-		}
-	}
-	for i := len(mapped) - 1; i >= 0 && (mapped[i] == '.' || mapped[i] == ' '); i-- {
-		mapped[i] = '_'
-	}
-	stem, rest, _ := strings.Cut(string(mapped), ".")
-	switch device := strings.ToUpper(strings.TrimRight(stem, " ")); {
-	case device == "CON", device == "PRN", device == "AUX", device == "NUL",
-		len(device) == 4 && (device[:3] == "COM" || device[:3] == "LPT") && device[3] >= '1' && device[3] <= '9':
-		if rest != "" {
-			rest = "." + rest
-		}
-		return stem + "_" + rest
-	}
-	return string(mapped)
 }
 
 // Rebase is the target of a symbolic link at the cleaned path at, an absolute one as

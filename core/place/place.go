@@ -50,6 +50,7 @@ type Placement struct {
 	Flatten bool      // drop the folders inside
 	Peel    int       // drop this many folders of each path
 	Rename  *Template // of the last name of files and links; nil: as it is
+	Names   Names     // of own folders; those of entries are spelt by the plan
 	Today   time.Time
 
 	mu     sync.Mutex
@@ -102,7 +103,7 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	if err != nil || cleaned == "." {
 		return t, fault.New(fault.Unsafe, "its own folder would be called %q, which is not safe", own).Suggest(fault.NameOwnFolder)
 	}
-	t.Folder = path.Join(sub, cleaned)
+	t.Folder = p.Names.Spell(path.Join(sub, cleaned))
 	return t, nil
 }
 

@@ -1,6 +1,9 @@
 package place
 
 import (
+	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -69,6 +72,7 @@ func TestTarget(t *testing.T) {
 	} {
 		got, err := c.p.Target(c.a)
 		require.NoError(t, err)
+		c.want.Root = filepath.FromSlash(c.want.Root)
 		assert.Equal(t, c.want, got)
 	}
 	for _, text := range []string{"../{stem}", ".", ".widecrate-{stem}"} {
@@ -122,8 +126,8 @@ func TestEveryNameIsCleaned(t *testing.T) {
 	for way, clean := range ways {
 		require.NoError(t, clean("harmless"), way)
 		for _, name := range hostileNames {
-			if name == ".." && way == "own name, parent" {
-				continue // filepath.Dir has no such last part but of relative paths
+			if filepath.Base(name) != name && way == "own name, parent" || name == ".." && way == "own name, parent" {
+				continue // a name on the disk, which cannot have separators in it
 			}
 			assert.ErrorIs(t, clean(name), fault.Unsafe, "%s %q", way, name)
 		}
@@ -200,9 +204,62 @@ func TestTopFolder(t *testing.T) {
 	}
 }
 
-func TestWindowsName(t *testing.T) {
-	for name, want := range map[string]string{"a.csv": "a.csv", "10:30?.csv": "10_30_.csv", "a. ": "a__", "con": "con_", "Nul.txt": "Nul_.txt",
-		"COM1": "COM1_", "COM0": "COM0", "console": "console", `a\b`: "a_b", "a\x01": "a_", "küste": "küste"} {
-		assert.Equal(t, want, WindowsName(name))
+// What every system can hold stays, everything else is percent-encoded, and all of it
+// comes back by decoding. What is left has no twin.
+func TestSpelling(t *testing.T) {
+	for name, want := range map[string]string{"a.csv": "a.csv", "08:30?.csv": "08%3A30%3F.csv", "a. ": "a.%20", "...": "..%2E", "con": "%63on", "Nul.txt": "%4Eul.txt",
+		"COM1": "%43OM1", "lpt³.x": "%6Cpt³.x", "CONIN$": "%43ONIN$", "console": "console", "com10": "com10", `a\b`: "a%5Cb", "a\x01\x7f": "a%01%7F",
+		"küste ": "küste%20", "100%": "100%", "5%-7%ab": "5%-7%25ab", "%3A": "%253A", "\xff\xfea": "%FF%FEa", "\ufffd": "\ufffd", "": ""} {
+		assert.Equal(t, want, SpellName(name))
+		held := heldOnWindows("x/" + name)
+		assert.Equal(t, strings.ReplaceAll(want, "%25", "%") != name, held != nil, "%q: %v", name, held)
 	}
+	s := &Spelling{}
+	paths := []string{"Day/Readme", "Day/README", "day/Readme", "Day/readme", "Day/%52eadme", "gr\u00fcn", "gru\u0308n", "Day/a:b", "Day/A:B", "Day/Readme", "a/b/c", "A/b/c", "A/B/c"}
+	want := []string{"Day/Readme", "Day/%52EADME", "%64ay/Readme", "Day/%72eadme", "Day/%2552eadme", "gr\u00fcn", "%67ru\u0308n", "Day/a%3Ab", "Day/%41%3AB", "Day/Readme", "a/b/c", "%41/b/c", "%41/%42/c"}
+	seen := map[string]bool{}
+	for i, stored := range paths {
+		spelt := s.Path(stored)
+		assert.Equal(t, want[i], spelt)
+		assert.Equal(t, stored, decoded(t, spelt))
+		assert.Equal(t, stored == paths[9] && i == 9, seen[folded(spelt)], stored)
+		seen[folded(spelt)] = true
+	}
+	assert.Equal(t, "../%64ay/./x%3F", s.Link("Day/l", "../day/./x?"))
+	assert.Equal(t, "%41/%42", s.Link("l", "A/B"))
+
+	p := &Placement{Into: "out", Names: Portable}
+	got, err := p.Target(Archive{Path: "in/a: b .zip", Sub: "aux", Name: "a: b .zip"})
+	require.NoError(t, err)
+	assert.Equal(t, "%61ux/a%3A b%20", got.Folder)
+}
+
+// All names of two characters out of those that matter are told apart, on systems that
+// fold too.
+func TestSpellingIsReversible(t *testing.T) {
+	s, seen := &Spelling{}, map[string]string{}
+	alphabet := []string{"a", "A", "%", "2", "5", ".", " ", ":", "é", "É", "e\u0301", "\xff"}
+	for _, a := range alphabet {
+		for _, b := range append(alphabet, "") {
+			for _, c := range append(alphabet, "") {
+				stored := "d/" + a + b + c
+				spelt := s.Path(stored)
+				require.Equal(t, stored, decoded(t, spelt))
+				require.NoError(t, heldOnWindows(spelt))
+				other, taken := seen[folded(spelt)]
+				require.True(t, !taken || other == stored, "%q and %q are both %q", stored, other, spelt)
+				seen[folded(spelt)] = stored
+			}
+		}
+	}
+}
+
+// decoded reverses percent-encoding.
+func decoded(t *testing.T, spelt string) string {
+	t.Helper()
+	return regexp.MustCompile("%[0-9A-Fa-f]{2}").ReplaceAllStringFunc(spelt, func(hex string) string {
+		b, err := strconv.ParseUint(hex[1:], 16, 8)
+		require.NoError(t, err)
+		return string([]byte{byte(b)})
+	})
 }

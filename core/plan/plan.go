@@ -42,12 +42,14 @@ type Rules struct {
 type Plan struct {
 	Items   []stage.Item // to be staged, in the order of the archive
 	Kept    []int        // the entry of each
+	Spelt   map[int]bool // items whose path is spelt in another way; see place.Spelling
 	Inner   []Inner      // archives to be opened, in the order of the archive
 	Target  place.Target
 	Entries int // files and links, other archives that are opened aside
 	LeftOut choose.Tally
 
 	rules     *Rules
+	spelling  *place.Spelling // nil: paths are spelt as they are
 	depth     int
 	in        Archive
 	entries   []archive.Entry
@@ -142,12 +144,13 @@ func (p *Plan) Place(entries []archive.Entry, t place.Target, folder, name strin
 	if p.rules.Placement.Layout == place.Auto {
 		p.unwrap(paths)
 	}
-	if err := p.placeInner(paths); err != nil {
+	spelt := p.spell(paths)
+	if err := p.placeInner(spelt); err != nil {
 		return err
 	}
 	p.Items, p.Kept = make([]stage.Item, 0, len(p.chosen)), make([]int, 0, len(p.chosen))
 	for k, i := range p.chosen {
-		if err := p.place(i, paths[k]); err != nil {
+		if err := p.place(i, paths[k], spelt[k]); err != nil {
 			return err
 		}
 	}
@@ -160,7 +163,7 @@ func (p *Plan) unwrap(paths []string) {
 	if top == "" {
 		return
 	}
-	p.Target.Folder = path.Join(path.Dir(p.Target.Folder), top)
+	p.Target.Folder = p.rules.Placement.Names.Spell(path.Join(path.Dir(p.Target.Folder), top))
 	for i, at := range paths {
 		if at == top {
 			paths[i] = "."
@@ -168,6 +171,21 @@ func (p *Plan) unwrap(paths []string) {
 			paths[i] = at[len(top)+1:]
 		}
 	}
+}
+
+// spell returns paths as they are spelt on the disk.
+func (p *Plan) spell(paths []string) []string {
+	if p.rules.Placement.Names == place.AsIs {
+		return paths
+	}
+	p.spelling = &place.Spelling{}
+	spelt := make([]string, len(paths))
+	for i, at := range paths {
+		if spelt[i] = at; at != place.Peeled && at != "." {
+			spelt[i] = p.spelling.Path(at)
+		}
+	}
+	return spelt
 }
 
 // placeInner gives the archives inside this one their destinations.
@@ -196,8 +214,8 @@ func (p *Plan) placeInner(paths []string) (err error) {
 // opened is in the place of the path of an entry that is opened.
 const opened = "\x00"
 
-// place makes an item of an entry that has a path.
-func (p *Plan) place(i int, at string) error {
+// place makes an item of an entry that has a path, stored, which is spelt at.
+func (p *Plan) place(i int, stored, at string) error {
 	e := &p.entries[i]
 	switch {
 	case at == place.Peeled && e.Kind != archive.Folder:
@@ -209,7 +227,7 @@ func (p *Plan) place(i int, at string) error {
 	item := stage.Item{Entry: *e, Name: p.in.Called(i)}
 	item.Path = at
 	if e.Kind == archive.Symlink || e.Kind == archive.Hardlink {
-		found, err := p.checkLink(i, &item)
+		found, err := p.checkLink(i, stored, &item)
 		if err != nil {
 			return fault.At(item.Name, err)
 		}
@@ -217,6 +235,12 @@ func (p *Plan) place(i int, at string) error {
 			p.leaveOut(choose.Link)
 			return nil
 		}
+	}
+	if stored != at {
+		if p.Spelt == nil {
+			p.Spelt = map[int]bool{}
+		}
+		p.Spelt[len(p.Items)] = true
 	}
 	p.Items, p.Kept = append(p.Items, item), append(p.Kept, i)
 	return nil
@@ -230,7 +254,7 @@ func (p *Plan) leaveOut(rule choose.Rule) {
 
 // checkLink finds out where a link leads, before it becomes the next item. It is
 // false for a hard link to something whose data cannot be had.
-func (p *Plan) checkLink(i int, item *stage.Item) (found bool, err error) {
+func (p *Plan) checkLink(i int, stored string, item *stage.Item) (found bool, err error) {
 	if p.rules.Links == RefuseLinks {
 		return false, fault.New(fault.Refused, "it is a link, and links are refused").Suggest(fault.SkipOrKeepLinks)
 	}
@@ -243,7 +267,11 @@ func (p *Plan) checkLink(i int, item *stage.Item) (found bool, err error) {
 	if p.rules.Links == RebaseLinks {
 		item.Link = place.Rebase(item.Path, item.Link)
 	}
-	return true, place.CheckLink(item.Path, item.Link)
+	err = place.CheckLink(item.Path, item.Link)
+	if err == nil && p.spelling != nil {
+		item.Link = p.spelling.Link(stored, item.Link)
+	}
+	return true, err
 }
 
 // resolve makes a file of a hard link: a second name of an item that is kept,

@@ -20,6 +20,7 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/systemtest"
 )
 
 // night is a folder with archives and what was delivered from them.
@@ -171,6 +172,7 @@ func TestAppending(t *testing.T) {
 
 // What was delivered is checked on the disk, to the byte.
 func TestCheck(t *testing.T) {
+	systemtest.NeedsLinks(t)
 	n := &night{t, t.TempDir()}
 	kept := filepath.Join(n.dir, "r.jsonl")
 	n.write(kept, nil, n.delivered("a.zip", nil), n.delivered("b.zip", nil), n.delivered("c.zip", nil), n.delivered("d.zip", func(o *report.Unpacked) {

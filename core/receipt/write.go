@@ -13,6 +13,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/report"
 	"widecrate/core/stage"
@@ -72,11 +73,14 @@ func cutOff(file *os.File) bool {
 	}
 }
 
-// write appends in one go, so that several processes do not mix their lines.
+// write appends in one go, and while others do not: not every file system keeps the lines
+// of several processes apart.
 func (w *Writer) write(b []byte) {
 	if w.err == nil {
-		_, err := w.file.Write(b)
-		w.err = fault.Writing(w.path, err)
+		w.err = fault.Writing(w.path, claim.Together(w.file, func() error {
+			_, err := w.file.Write(b)
+			return err
+		}))
 	}
 }
 

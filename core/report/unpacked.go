@@ -62,6 +62,7 @@ type Placed struct {
 	Size   int64
 	Action stage.Action
 	Summed bool   // its data was checked against a checksum of its own
+	Spelt  bool   // some name in its path could not stay; see place.Spelling
 	Member string // of a series: the archive that it is in
 	Link   string // where a link leads, as the archive says
 	SHA256 []byte // of its data; nil where it was not written, or nobody asked
@@ -181,6 +182,7 @@ type Totals struct {
 	Same, Skipped, Placed int // Placed: added or replaced
 	Lost                  int
 	Unsummed              int // files that were placed without a checksum of their own
+	Spelt                 int // files and links with names that could not stay
 	Bytes                 int64
 	LeftOut               choose.Tally
 	Empty                 []string // archives of which nothing was kept
@@ -218,6 +220,9 @@ func (t *Totals) Add(o *Unpacked) {
 			continue
 		}
 		t.Kept++
+		if p.Spelt {
+			t.Spelt++
+		}
 		switch p.Action {
 		case stage.Added, stage.Replaced:
 			t.Placed++

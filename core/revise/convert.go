@@ -99,6 +99,9 @@ func (c *Conversion) targets() ([]string, error) {
 		}
 		o := c.Output
 		name, err := place.Name(format.Stem(s.Name()) + o.Format.Extensions[0])
+		if err == nil {
+			err = place.Holds(name)
+		}
 		if err != nil {
 			return nil, fault.At(s.Path, err)
 		}

@@ -51,7 +51,7 @@ func (f *finder) addAddress(text, into string) error {
 	case err != nil:
 		s.Err = err
 	case set != nil:
-		if f.seen[set.Path()+"\x00"+into] {
+		if f.seen[set.Path()+"\x00"+into] != "" {
 			return nil
 		}
 		s = fromSet(set, "", into)

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -89,7 +88,7 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	if err := r.Check(); err != nil {
 		return nil, err
 	}
-	f := &finder{Request: r, ctx: ctx, seen: map[string]bool{}, sets: parts.Lookup{More: r.PartsIn}}
+	f := &finder{Request: r, ctx: ctx, seen: map[string]string{}, sets: parts.Lookup{More: r.PartsIn}}
 	f.readSeries()
 	for _, pair := range append(named(r.Names), r.Pairs...) {
 		if err := f.addSource(pair.Source, pair.Into); err != nil {
@@ -207,7 +206,7 @@ type finder struct {
 	folder string // in which the program runs
 	series []series
 	found  []Source
-	seen   map[string]bool // absolute paths, with the destination
+	seen   map[string]string // absolute paths, by what is the same, with the destination
 	sets   parts.Lookup
 }
 
@@ -234,10 +233,16 @@ func (f *finder) add(s Source) {
 		}
 		absolute = filepath.Join(f.folder, absolute)
 	}
-	if key := absolute + "\x00" + s.Into; !f.seen[key] {
-		f.seen[key] = true
-		f.found = append(f.found, s)
+	key := absolute
+	if !s.Elsewhere() {
+		key = place.Key(absolute)
 	}
+	key += "\x00" + s.Into
+	if first := f.seen[key]; first == absolute || first != "" && sameFile(first, absolute) {
+		return
+	}
+	f.seen[key] = absolute
+	f.found = append(f.found, s)
 }
 
 func (f *finder) addName(name, into string) {
@@ -247,7 +252,7 @@ func (f *finder) addName(name, into string) {
 		return
 	}
 	switch {
-	case err != nil && runtime.GOOS == "windows" && strings.ContainsAny(name, "*?"):
+	case err != nil && isPattern(name):
 		f.expand(name, into)
 	case err != nil:
 		f.add(Source{Path: name, Into: into, Err: missing(name, err)})
@@ -260,20 +265,25 @@ func (f *finder) addName(name, into string) {
 	}
 }
 
-// expand takes the place of the shell on Windows, where no name can hold a star
-// or a question mark.
+// expand adds what matches a pattern.
 func (f *finder) expand(pattern, into string) {
-	matches, err := filepath.Glob(pattern)
+	matches, err := Match(pattern)
 	if err == nil && matches == nil {
-		err = fs.ErrNotExist
+		err = fault.New(fault.Unreadable, "nothing matches")
 	}
 	if err != nil {
-		f.add(Source{Path: pattern, Into: into, Err: fault.At(pattern, fault.New(fault.Unreadable, "nothing matches"))})
+		f.add(Source{Path: pattern, Into: into, Err: fault.At(pattern, err)})
 	}
-	slices.SortFunc(matches, natural.Compare)
 	for _, match := range matches {
 		f.addName(match, into)
 	}
+}
+
+// sameFile reports whether two paths that only differ in letter case are the same.
+func sameFile(a, b string) bool {
+	x, errX := os.Stat(a)
+	y, errY := os.Stat(b)
+	return errX != nil || errY != nil || os.SameFile(x, y)
 }
 
 func missing(name string, err error) error {

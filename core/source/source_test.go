@@ -12,9 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
 
 func TestFind(t *testing.T) {
+	systemtest.NeedsLinks(t)
 	t.Chdir(t.TempDir())
 	for _, path := range []string{"in/a10.zip", "in/a2.ZIP", "in/notes.txt", "in/.widecrate-x/left.zip", "in/sub/deep/b.zip", "in/sub/c.dat"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
@@ -33,8 +35,8 @@ func TestFind(t *testing.T) {
 		"only some":         {Request{Names: []string{"in"}, Archives: []string{"a2*", "l*"}}, "in/a2.ZIP| in/link.zip|"},
 		"only some by path": {Request{Names: []string{"in"}, Recursive: true, Archives: []string{"sub/**/b*"}}, "in/sub/deep/b.zip|sub/deep"},
 		"any file by name":  {Request{Names: []string{"in/notes.txt"}}, "in/notes.txt|"},
-		"missing":           {Request{Names: []string{"in/a?.zip", "in/a2.ZIP"}}, "!in/a?.zip| in/a2.ZIP|"},
-		"missing first":     {Request{Names: []string{"in/a2.ZIP", "in/a?.zip"}}, "!in/a?.zip| in/a2.ZIP|"},
+		"missing":           {Request{Names: []string{"in/none.zip", "in/a2.ZIP"}}, "!in/none.zip| in/a2.ZIP|"},
+		"missing first":     {Request{Names: []string{"in/a2.ZIP", "in/none.zip"}}, "!in/none.zip| in/a2.ZIP|"},
 		"once":              {Request{Names: []string{"in/a10.zip", "in", "./in/a2.ZIP"}}, "in/a10.zip| in/a2.ZIP| in/link.zip|"},
 		"twice by two ways": {Request{Pairs: []Pair{{"in/a2.ZIP", "x"}, {"in/a2.ZIP", "y"}}}, "in/a2.ZIP| in/a2.ZIP|"},
 	} {
@@ -78,5 +80,25 @@ func TestLists(t *testing.T) {
 	for _, bad := range []string{"a", "a\t", "\tb", "a\tb\tc"} {
 		_, err := ReadPairs(strings.NewReader(bad))
 		assert.ErrorIs(t, err, fault.Usage, "%q", bad)
+	}
+}
+
+// Stars and question marks match any letters in either case, in folders too; brackets
+// and braces are what they are.
+func TestMatch(t *testing.T) {
+	t.Chdir(t.TempDir())
+	for _, path := range []string{"in/a10.zip", "in/A2.ZIP", "in/[a].zip", "in/{b,c}.zip", "other/a2.zip", "other/sub/a2.zip"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, nil, 0o666))
+	}
+	absolute, err := filepath.Abs("in")
+	require.NoError(t, err)
+	for pattern, want := range map[string]string{
+		"in/a*.zip": "in/A2.ZIP in/a10.zip", "in/[A]*": "in/[a].zip", "in/{B,?}.zip": "in/{b,c}.zip", "*/A2.*": "in/A2.ZIP other/a2.zip",
+		"o*/s?b/*": "other/sub/a2.zip", "in/x*": "", "none/*": "", "in/a10.zip/*": "", "*n": "in", "in//a1*": "in/a10.zip", absolute + "/a1*": filepath.ToSlash(absolute) + "/a10.zip",
+	} {
+		found, err := Match(pattern)
+		require.NoError(t, err, pattern)
+		assert.Equal(t, want, filepath.ToSlash(strings.Join(found, " ")), pattern)
 	}
 }

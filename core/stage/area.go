@@ -76,6 +76,7 @@ func (a *area) open(root string) (err error) {
 	if err := a.parent.Mkdir(a.name, 0o700); err != nil {
 		return err
 	}
+	folder.Hide(a.parent, a.name)
 	if a.Folder, err = folder.Open(a.parent, a.name); err != nil {
 		return err
 	}

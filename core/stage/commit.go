@@ -88,23 +88,6 @@ func (u *Unit) placeAlone() (placed bool, err error) {
 	return placed, nil
 }
 
-func (u *Unit) linkAll() error {
-	hand := u.Hand()
-	defer hand.Close()
-	for i := range u.items {
-		if u.items[i].Kind == archive.Symlink && u.result[i].Action != Skipped {
-			err := hand.link(i)
-			if folder.NoLinks(err) {
-				return fault.At(u.root.full(u.result[i].Path), fault.New(fault.Unwritable, "no symbolic link can be made there: %w", err).Suggest(fault.SkipLinks))
-			}
-			if err != nil {
-				return fault.Writing(u.root.full(u.result[i].Path), err)
-			}
-		}
-	}
-	return nil
-}
-
 // attempts bounds how often a merge is begun again because somebody else puts
 // files where it does.
 const attempts = 5
@@ -237,8 +220,9 @@ func (u *Unit) swap() error {
 	if err := j.Moves[0].do(area.Folder, area.Folder, at.dir); err != nil {
 		return errors.Join(err, u.takeBack(where, j, 0, true))
 	}
-	_ = area.RemoveAll(j.Moves[0].Kept)
-	return j.remove(area, u.id)
+	_ = area.RemoveAll(j.Moves[0].Kept) // the new one is in place; what stays is removed with the area,
+	_ = j.remove(area, u.id)            // which tells of errors
+	return nil
 }
 
 // finishFolders gives folders their permissions and times, after all that
@@ -265,7 +249,7 @@ func (u *Unit) finishFolders(base *os.Root, top string, which func(i int) bool) 
 			}
 		}
 		if !it.Modified.IsZero() {
-			if err := base.Chtimes(at, it.Modified, it.Modified); err != nil {
+			if err := folder.SetTime(base, at, it.Modified); err != nil {
 				return err
 			}
 		}

@@ -303,6 +303,9 @@ func keep(dir *folder.Folder, name string, area *folder.Folder, kept string) (th
 	if _, err := area.Lstat(kept); err == nil { // by a run that was killed
 		return sameFile(dir, name, area, kept), nil
 	}
+	if err := dir.Movable(name); err != nil {
+		return false, err
+	}
 	if dir.LinkTo(name, area.Handle, kept) == nil {
 		return true, nil
 	}
@@ -366,7 +369,8 @@ func (m *move) undo(area, from, to *folder.Folder) error {
 		return nil
 	}
 	if sameFile(to, name, area, m.Kept) {
-		return area.Remove(m.Kept)
+		_ = area.Remove(m.Kept) // no more than a second name, which goes with the area, should it stay
+		return nil
 	}
 	return area.MoveTo(m.Kept, to.Handle, name, sameFile(to, name, from, staged))
 }

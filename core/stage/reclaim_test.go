@@ -11,13 +11,20 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/claim"
+	"widecrate/core/systemtest"
 )
 
 // kill leaves a root as a run does that is killed: nothing is removed, and the
 // lock is free.
-func kill(r *Root) {
+func kill(t *testing.T, r *Root) {
 	close(r.area.done)
 	r.area.lock.Close()
+	t.Cleanup(func() {
+		r.area.Folder.Close()
+		r.area.parent.Close()
+		r.home.Close()
+		r.dest.Close()
+	})
 }
 
 // A merge that was killed at any move is finished by the next run, or taken back
@@ -45,7 +52,7 @@ func TestKilledMerge(t *testing.T) {
 				_, err = u.perform(where, j)
 				require.NoError(t, err)
 			}
-			kill(root)
+			kill(t, root)
 			next, err := Open(dir, "")
 			require.NoError(t, err)
 			require.NoError(t, next.Close())
@@ -75,7 +82,7 @@ func TestKilledSwap(t *testing.T) {
 	j := &journal{Moves: []move{{Staged: u.id, Target: "own", Kept: u.id + keptSuffix}}}
 	require.NoError(t, j.write(root.area, u.id))
 	require.NoError(t, root.home.MoveTo("own", root.area.Handle, u.id+keptSuffix, false))
-	kill(root)
+	kill(t, root)
 	next, err := Open(dir, "")
 	require.NoError(t, err)
 	require.NoError(t, next.Close())
@@ -89,15 +96,15 @@ func TestOnlyTheDeadAreReclaimed(t *testing.T) {
 		leave   func(t *testing.T, r *Root)
 		cleared int
 	}{
-		"alive":            {func(t *testing.T, r *Root) {}, 0},
-		"dead":             {func(t *testing.T, r *Root) { kill(r) }, 1},
-		"another host":     {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(r) }, 0},
-		"silent for long":  {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(r); age(t, r, old) }, 1},
-		"just being made":  {func(t *testing.T, r *Root) { kill(r); require.NoError(t, r.area.Remove(ownerFile)) }, 0},
-		"never quite made": {func(t *testing.T, r *Root) { kill(r); require.NoError(t, r.area.Remove(ownerFile)); age(t, r, old) }, 1},
-		"half an owner":    {func(t *testing.T, r *Root) { kill(r); require.NoError(t, r.area.Rename(ownerFile, ownerDraft)) }, 0},
+		"alive":            {func(t *testing.T, r *Root) { t.Cleanup(func() { r.Close() }) }, 0},
+		"dead":             {func(t *testing.T, r *Root) { kill(t, r) }, 1},
+		"another host":     {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(t, r) }, 0},
+		"silent for long":  {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(t, r); age(t, r, old) }, 1},
+		"just being made":  {func(t *testing.T, r *Root) { kill(t, r); require.NoError(t, r.area.Remove(ownerFile)) }, 0},
+		"never quite made": {func(t *testing.T, r *Root) { kill(t, r); require.NoError(t, r.area.Remove(ownerFile)); age(t, r, old) }, 1},
+		"half an owner":    {func(t *testing.T, r *Root) { kill(t, r); require.NoError(t, r.area.Rename(ownerFile, ownerDraft)) }, 0},
 		"old half an owner": {func(t *testing.T, r *Root) {
-			kill(r)
+			kill(t, r)
 			require.NoError(t, r.area.Rename(ownerFile, ownerDraft))
 			age(t, r, old)
 		}, 1},
@@ -118,7 +125,7 @@ func TestOnlyTheDeadAreReclaimed(t *testing.T) {
 	work, dir := t.TempDir(), t.TempDir()
 	first, err := Open(filepath.Join(dir, "one"), work)
 	require.NoError(t, err)
-	kill(first)
+	kill(t, first)
 	second, err := Open(filepath.Join(dir, "two"), work)
 	require.NoError(t, err)
 	assert.Zero(t, second.Reclaimed.Cleared, "it was staging for another root")
@@ -161,6 +168,9 @@ func TestPlantedAreas(t *testing.T) {
 		}, false},
 	} {
 		t.Run(name, func(t *testing.T) {
+			if name == "linked owner" {
+				systemtest.NeedsLinks(t)
+			}
 			dir := t.TempDir()
 			plant(t, dir, map[string]string{"own/b": "mine", "own/c": "mine too"})
 			root, err := Open(dir, "")
@@ -178,7 +188,7 @@ func TestPlantedAreas(t *testing.T) {
 				require.NoError(t, err)
 				require.NoError(t, os.WriteFile(filepath.Join(dir, root.area.name, file), text, 0o600))
 			}
-			kill(root)
+			kill(t, root)
 			age(t, root, old)
 			before := tree(t, dir)
 			next, err := Open(dir, "")
@@ -247,7 +257,7 @@ func TestKilledTakingBack(t *testing.T) {
 			plant(t, dir, map[string]string{"own/a": "edited since"})
 			want["own/a"] = "edited since"
 		}
-		kill(root)
+		kill(t, root)
 		next, err := Open(dir, "")
 		require.NoError(t, err)
 		require.NoError(t, next.Close())

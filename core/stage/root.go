@@ -22,6 +22,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/newfile"
+	"widecrate/core/place"
 )
 
 // A Root is a destination root with its staging area.
@@ -119,6 +120,7 @@ func (r *Root) makeRoot(path string) error {
 // judged, and nothing is made or changed. A root that is missing is empty.
 func Preview(path string) (*Root, error) {
 	r := &Root{path: path, preview: true, planned: map[string]archive.Entry{}}
+	r.folds = foldsCase(path, os.Lstat)
 	dest, err := os.OpenRoot(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return r, nil
@@ -127,13 +129,12 @@ func Preview(path string) (*Root, error) {
 		return nil, fault.Writing(path, err)
 	}
 	r.dest = dest
-	r.folds = foldsCase(path, os.Lstat)
 	return r, nil
 }
 
 // foldsCase finds out without writing whether the file system of a folder takes
 // names for equal that differ in letter case: by the first name on the way to it
-// that has letters.
+// that has letters. Where there is none, it is as is usual on the system.
 func foldsCase(path string, lstat func(string) (fs.FileInfo, error)) bool {
 	for dir := path; filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
 		name := filepath.Base(dir)
@@ -148,7 +149,7 @@ func foldsCase(path string, lstat func(string) (fs.FileInfo, error)) bool {
 		twin, err := lstat(filepath.Join(filepath.Dir(dir), other))
 		return err == nil && os.SameFile(there, twin)
 	}
-	return false
+	return place.Folds
 }
 
 // Close removes the staging area with all that was not committed, and the root

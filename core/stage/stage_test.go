@@ -6,6 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +17,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
 
 var when = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
@@ -25,6 +28,7 @@ func tree(t *testing.T, dir string) map[string]string {
 	found := map[string]string{}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		rel, _ := filepath.Rel(dir, path)
+		rel = filepath.ToSlash(rel)
 		switch {
 		case err != nil:
 			return err
@@ -125,6 +129,9 @@ func TestCommit(t *testing.T) {
 		"equal links":                   {map[string]string{"own/x": "x"}, "own", Rules{}, []thing{{"l", "→ x"}, {"l", "→ x"}}, map[string]string{"own/x": "x", "own/l": "→ x"}, []Action{Added, Same}, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
+			if slices.ContainsFunc(c.things, func(th thing) bool { return strings.HasPrefix(th.data, "→") }) {
+				systemtest.NeedsLinks(t)
+			}
 			dir := t.TempDir()
 			plant(t, dir, c.there)
 			root, err := Open(dir, "")
@@ -198,7 +205,9 @@ func TestModesAndTimes(t *testing.T) {
 		for path, mode := range map[string]fs.FileMode{"d": 0o500 | fs.ModeDir, "d/f": 0o400} {
 			info, err := os.Stat(filepath.Join(dir, folder, path))
 			require.NoError(t, err)
-			assert.Equal(t, mode, info.Mode(), path)
+			if runtime.GOOS != "windows" { // which has no such permissions
+				assert.Equal(t, mode, info.Mode(), path)
+			}
 			assert.True(t, when.Equal(info.ModTime()), path)
 		}
 		require.NoError(t, os.Chmod(filepath.Join(dir, folder, "d"), 0o700))
@@ -313,6 +322,7 @@ func TestFolderAppearsMeanwhile(t *testing.T) {
 }
 
 func TestNothingOutsideTheRoot(t *testing.T) {
+	systemtest.NeedsLinks(t)
 	dir := t.TempDir()
 	plant(t, dir, map[string]string{"root/own/x": "x", "outside/y": "y"})
 	require.NoError(t, os.Symlink("../../outside", filepath.Join(dir, "root/own/out")))
@@ -381,7 +391,10 @@ func TestFoldsCase(t *testing.T) {
 	require.NoError(t, os.Mkdir(dir, 0o777))
 	for _, folds := range []bool{true, false} {
 		lstat := func(path string) (fs.FileInfo, error) {
-			if folds && filepath.Base(path) == "LAND ING" {
+			if filepath.Base(path) == "LAND ING" { // whatever this system does
+				if !folds {
+					return nil, fs.ErrNotExist
+				}
 				path = dir
 			}
 			return os.Lstat(path)

@@ -11,6 +11,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/place"
 )
 
 // An Item is something that an archive brings: an entry, its path replaced by
@@ -66,10 +67,11 @@ type Unit struct {
 	taken    map[string]bool
 	staged   []atomic.Bool
 	result   []Result
-	gone     []string     // of the folder that is swapped for this one
-	numbers  []int        // of the staged files of the items, where they were gathered
-	gathered map[int]bool // numbers that were staged before the items were known
-	loose    loose        // what is staged flat and has no name yet
+	gone     []string        // of the folder that is swapped for this one
+	numbers  []int           // of the staged files of the items, where they were gathered
+	gathered map[int]bool    // numbers that were staged before the items were known
+	loose    loose           // what is staged flat and has no name yet
+	folders  map[string]bool // of it, where links have to know; see leadsToFolder
 }
 
 // Begin starts a unit in a folder below the root; "" is the root itself. With
@@ -118,10 +120,26 @@ func (u *Unit) Complete(folder string, items []Item, numbers []int, rules Rules)
 	return u.begin(folder, items, rules)
 }
 
+// holds makes sure that the system can hold all paths.
+func (u *Unit) holds() error {
+	if err := place.Holds(u.folder); err != nil {
+		return fault.At(u.root.path, err)
+	}
+	for i := range u.items {
+		if err := place.Holds(u.items[i].Path); err != nil {
+			return fault.At(u.items[i].Name, err)
+		}
+	}
+	return nil
+}
+
 func (u *Unit) begin(folder string, items []Item, rules Rules) error {
 	r := u.root
 	u.folder, u.items, u.rules = path.Clean(folder), items, rules
 	u.staged, u.result = make([]atomic.Bool, len(items)), make([]Result, len(items))
+	if err := u.holds(); err != nil {
+		return err
+	}
 	for i := range items {
 		u.result[i].Path = below(u.folder, items[i].Path)
 		if u.gathered != nil && u.gathered[u.numbers[i]] {
@@ -338,24 +356,6 @@ func (h *Hand) make(i int) (folder.File, error) {
 		return area.MakeFor(dir.Handle, name, perm)
 	}
 	return dir.Make(name, perm)
-}
-
-// link stages a symbolic link.
-func (h *Hand) link(i int) error {
-	rel, name := h.u.stagedAt(i)
-	dir, err := h.at(rel)
-	if err != nil {
-		return err
-	}
-	it := &h.u.items[i]
-	if err := dir.Symlink(it.Link, name); err != nil {
-		return err
-	}
-	h.u.staged[i].Store(true)
-	if it.Modified.IsZero() {
-		return nil
-	}
-	return dir.SetTime(name, it.Modified)
 }
 
 // at returns the handle of a folder of the staging area.

@@ -86,8 +86,11 @@ func New(o Options) (*Client, error) {
 		c.Say = func(string) {}
 	}
 	if o.Netrc != "" {
-		var err error
-		if c.netrc, err = netrc.Parse(o.Netrc); err != nil {
+		text, err := os.ReadFile(o.Netrc)
+		if err == nil {
+			c.netrc, err = netrc.ParseString(string(text))
+		}
+		if err != nil {
 			return nil, fault.At(o.Netrc, fault.New(fault.Unreadable, "it cannot be read as a list of users and passwords by host: %w", err))
 		}
 	}
