@@ -225,10 +225,12 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 	stop := c.startBytes(c.streams, c.quiet, &read, 0)
 	r, err := create.Run(cmd.Context(), o)
 	stop()
+	if r != nil {
+		c.report(r)
+	}
 	if err != nil {
 		return err
 	}
-	c.report(r)
 	return c.checkMatches(cmd, o.Selection, r.Files, r.LeftOut, c.quiet)
 }
 

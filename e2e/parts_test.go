@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/unicode"
 
 	"widecrate/demo"
 )
@@ -119,7 +120,6 @@ func TestSetsAsSources(t *testing.T) {
 	assert.Equal(t, "currents.tar.gz numbered [currents.tar.gz.002] 3 false", fmt.Sprint(line.Name, " ", line.Type, " ", line.Missing, " ", line.Expected, " ", line.Complete))
 }
 
-// An archive is written in parts in one pass, and read as one.
 // A plain tar has no sums of its own: the list beside its parts is what tells
 // that one of them changed, to every command that reads the data.
 func TestSumsBesideParts(t *testing.T) {
@@ -134,7 +134,9 @@ func TestSumsBesideParts(t *testing.T) {
 	whole, _, _ = bytes.Cut(whole, []byte("\n"))
 	for _, lists := range []string{"of parts", "of the whole"} {
 		if lists == "of the whole" {
-			put(t, list, string(whole)+"\n")
+			text, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(string(whole) + "\r\n")
+			require.NoError(t, err)
+			put(t, list, text) // as some shells write it
 		}
 		for _, changed := range []bool{false, true} {
 			for i, args := range [][]string{
@@ -163,6 +165,7 @@ func flip(t *testing.T, path string, at int) {
 	put(t, path, string(b))
 }
 
+// An archive is written in parts in one pass, and read as one.
 func TestCreateInParts(t *testing.T) {
 	dir := tidewatch(t)
 	for name, args := range map[string][]string{

@@ -58,7 +58,7 @@ func Take(path string) (*Claim, error) {
 		}
 		c := &Claim{path: path, file: file, done: make(chan struct{})}
 		if err := Lock(file); err != nil {
-			if held(err) {
+			if Held(err) {
 				err = &HeldError{c.holder()}
 			}
 			file.Close()
@@ -179,7 +179,7 @@ func Together(f *os.File, do func() error) error {
 		if err == nil {
 			defer unlock(f)
 		}
-		if err == nil || !held(err) {
+		if err == nil || !Held(err) {
 			break
 		}
 	}

@@ -18,5 +18,5 @@ func unlock(f *os.File) { _ = unix.Flock(int(f.Fd()), unix.LOCK_UN) }
 // is only so on Windows.
 func leaving(error) bool { return false }
 
-// held reports whether Lock failed because another process holds it.
-func held(err error) bool { return err == unix.EWOULDBLOCK }
+// Held reports whether Lock failed because another process holds it.
+func Held(err error) bool { return err == unix.EWOULDBLOCK }

@@ -24,7 +24,7 @@ func leaving(err error) bool {
 	return errors.Is(err, windows.ERROR_SHARING_VIOLATION) || errors.Is(err, windows.ERROR_DELETE_PENDING)
 }
 
-// held reports whether Lock failed because another process holds it.
-func held(err error) bool {
+// Held reports whether Lock failed because another process holds it.
+func Held(err error) bool {
 	return err == windows.ERROR_LOCK_VIOLATION || err == windows.ERROR_IO_PENDING
 }

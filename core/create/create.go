@@ -177,7 +177,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 		}
 	}
 	if o.Remove {
-		c.remove(r)
+		return r, c.remove(r)
 	}
 	return r, nil
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -87,16 +88,15 @@ func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error
 // remove takes the sources away that are in the archive now: all of them, or
 // none where something of them was left out or has changed. What a link led to
 // stays; the link goes.
-func (c *collector) remove(r *report.Created) {
+func (c *collector) remove(r *report.Created) error {
 	files, folders, kept := c.removable(r)
 	if kept != "" {
 		r.Kept = kept
-		return
+		return nil
 	}
 	for _, path := range files {
 		if err := os.Remove(path); err != nil {
-			r.Kept = fault.Writing(path, err).Error()
-			return
+			return notRemoved(path, err)
 		}
 		r.Removed++
 	}
@@ -109,8 +109,17 @@ func (c *collector) remove(r *report.Created) {
 	}
 	slices.SortFunc(folders, func(a, b string) int { return len(b) - len(a) })
 	for _, path := range folders {
-		_ = os.Remove(path) // one in which something new lies stays
+		// One in which something new lies stays.
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
+			return notRemoved(path, err)
+		}
 	}
+	return nil
+}
+
+func notRemoved(path string, err error) error {
+	return fault.At(path, fault.New(fault.Unwritable, "it could not be removed, and those after it were not: %w", fault.Bare(err)).
+		Advise("the archive is complete; remove what is left of the sources yourself"))
 }
 
 // removable lists the files, the links and the folders of the sources, or says why

@@ -102,13 +102,19 @@ func system(kind Kind, path string, err error) error {
 	if e, ok := errors.AsType[*Error](err); ok {
 		return e
 	}
+	return &Error{Kind: kind, Where: path, Err: Bare(err)}
+}
+
+// Bare is an error of the system without the paths that it repeats: of a move, one is
+// where unfinished work lies.
+func Bare(err error) error {
 	if pathErr, ok := errors.AsType[*fs.PathError](err); ok {
-		err = pathErr.Err
+		return pathErr.Err
 	}
-	if linkErr, ok := errors.AsType[*os.LinkError](err); ok { // its other path is where unfinished work lies
-		err = linkErr.Err
+	if linkErr, ok := errors.AsType[*os.LinkError](err); ok {
+		return linkErr.Err
 	}
-	return &Error{Kind: kind, Where: path, Err: err}
+	return err
 }
 
 // Of returns the kind of err, Other when it has none.

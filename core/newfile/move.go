@@ -1,17 +1,15 @@
 package newfile
 
 import (
-	"crypto/rand"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/place"
 )
 
 // Move moves a file to a path where nothing is yet, to another file system too,
@@ -90,13 +88,14 @@ func MakeFolders(path string) (made []string, err error) {
 // TakeAway moves files to other paths, or removes those whose other path is empty:
 // all of them, or none with an error, as far as the system lets them be put back.
 func TakeAway(files, to []string) error {
+	clearDeadAt(filepath.Dir(files[0]))
 	if len(files) == 1 && to[0] == "" {
 		return fault.Writing(files[0], remove(files[0]))
 	}
-	aside := make([]string, len(files))
+	aside, prefix := make([]string, len(files)), newPrefix()
 	for i, path := range files {
 		if aside[i] = to[i]; to[i] == "" { // removed when all are out of the way
-			aside[i] = filepath.Join(filepath.Dir(path), place.StagingPrefix+strings.ToLower(rand.Text()[:10]))
+			aside[i] = filepath.Join(filepath.Dir(path), fmt.Sprintf("%s-%d", prefix, i))
 		}
 		err := Move(path, aside[i])
 		if err == nil {

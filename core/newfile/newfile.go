@@ -5,25 +5,24 @@
 package newfile
 
 import (
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/place"
 )
 
 // NewFiles are files in one folder that appear under their names together, when
-// they are complete. Until then they lie there, hidden.
+// they are complete. Until then they lie there, hidden; what a run that was killed left
+// is removed by the next one that makes files there.
 type NewFiles struct {
 	path   string // of the folder
 	prefix string
 	hidden []string
+	lock   *os.File // on the first of them, as long as there is work on them
 	dir    *folder.Folder
 	root   *os.Root
 }
@@ -44,58 +43,77 @@ func missingFolder(path string, err error) error {
 
 // CreateIn starts new files in a folder, which must exist.
 func CreateIn(path string) (*NewFiles, error) {
-	n := &NewFiles{path: path, prefix: place.StagingPrefix + strings.ToLower(rand.Text()[:10])}
+	n := &NewFiles{path: path}
 	var err error
 	if n.root, err = os.OpenRoot(path); err == nil {
 		n.dir, err = folder.Open(n.root, ".")
 	}
 	if err == nil {
+		clearDead(n.dir, path)
 		return n, nil
 	}
 	n.close()
 	return nil, missingFolder(path, err)
 }
 
-// Next starts the next file. It is the caller's to close.
+// Next starts the next file. It is the caller's to close. Errors are those of the system:
+// the caller knows what the file is to be.
 func (n *NewFiles) Next() (*os.File, error) {
-	name := fmt.Sprintf("%s-%d", n.prefix, len(n.hidden))
-	f, err := n.dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
-	if err != nil {
-		return nil, fault.Writing(n.path, err)
+	for {
+		if len(n.hidden) == 0 {
+			n.prefix = newPrefix()
+		}
+		name := fmt.Sprintf("%s-%d", n.prefix, len(n.hidden))
+		f, err := n.dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+		if err != nil {
+			return nil, err
+		}
+		if len(n.hidden) == 0 {
+			if n.lock, err = lockAlive(n.dir, name); err != nil || n.lock == nil { // another run takes it for dead
+				f.Close()
+				_ = n.dir.Remove(name) // it may be gone already
+			}
+			if err != nil {
+				return nil, err
+			}
+			if n.lock == nil {
+				continue
+			}
+		}
+		n.hidden = append(n.hidden, name)
+		return f, nil
 	}
-	n.hidden = append(n.hidden, name)
-	return f, nil
 }
 
 // Path is where the i-th file lies, hidden.
 func (n *NewFiles) Path(i int) string { return filepath.Join(n.path, n.hidden[i]) }
 
-// Commit lets the files appear, in order, under these names: all of them, or none
-// with an error, and then what they would have replaced is as it was. They must be
-// closed and written through to the disk. Without replace, a name that is taken is
+// Commit lets the files appear under these names, the first of them last: all of them,
+// or none with an error, and then what they would have replaced is as it was. They must
+// be closed and written through to the disk. Without replace, a name that is taken is
 // of kind fault.Refused.
 func (n *NewFiles) Commit(names []string, replace bool) error {
 	defer n.close()
 	kept := map[int]string{} // what is replaced, under hidden names
-	for i, name := range names {
-		err := n.place(i, name, replace, len(names) > 1, kept)
+	for i := len(names) - 1; i >= 0; i-- {
+		err := n.place(i, names[i], replace, len(names) > 1, kept)
 		if err == nil {
 			continue
 		}
-		for _, left := range n.hidden[i:] {
+		for _, left := range n.hidden[:i+1] {
 			_ = n.dir.Remove(left) // the first error says what is wrong
 		}
-		for done := i; done >= 0; done-- {
+		for done := i; done < len(names); done++ {
 			if old, replaced := kept[done]; replaced {
 				err = errors.Join(err, n.dir.MoveTo(old, n.dir.Handle, names[done], true))
-			} else if done < i {
+			} else if done > i {
 				err = errors.Join(err, n.dir.Remove(names[done]))
 			}
 		}
 		if errors.Is(err, fs.ErrExist) {
-			return taken(filepath.Join(n.path, name))
+			return taken(filepath.Join(n.path, names[i]))
 		}
-		return fault.Writing(filepath.Join(n.path, name), err)
+		return fault.Writing(filepath.Join(n.path, names[i]), err)
 	}
 	for _, old := range kept {
 		_ = n.dir.Remove(old) // all of the new ones are there
@@ -106,9 +124,12 @@ func (n *NewFiles) Commit(names []string, replace bool) error {
 // place lets one file appear; what it replaces is kept where others may still fail.
 func (n *NewFiles) place(i int, name string, replace, several bool, kept map[int]string) error {
 	if replace && several {
-		old := n.hidden[i] + "-old"
-		if n.dir.LinkTo(name, n.dir.Handle, old) == nil || n.dir.MoveTo(name, n.dir.Handle, old, false) == nil {
-			kept[i] = old
+		second, moved := n.hidden[i]+oldSuffix, n.hidden[i]+movedSuffix
+		switch {
+		case n.dir.LinkTo(name, n.dir.Handle, second) == nil:
+			kept[i] = second
+		case n.dir.MoveTo(name, n.dir.Handle, moved, false) == nil:
+			kept[i] = moved
 		}
 	}
 	return n.dir.MoveTo(n.hidden[i], n.dir.Handle, name, replace)
@@ -127,6 +148,9 @@ func (n *NewFiles) Discard() error {
 }
 
 func (n *NewFiles) close() {
+	if n.lock != nil {
+		n.lock.Close()
+	}
 	if n.dir != nil {
 		n.dir.Close()
 	}
@@ -155,7 +179,7 @@ func Create(path string, replace bool) (*NewFile, error) {
 	f, err := files.Next()
 	if err != nil {
 		files.close()
-		return nil, err
+		return nil, fault.Writing(path, err)
 	}
 	return &NewFile{f, files, path}, nil
 }

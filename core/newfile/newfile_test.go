@@ -6,12 +6,16 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widecrate/core/claim"
 	"widecrate/core/fault"
+	"widecrate/core/place"
 )
 
 // read reads the files of a folder.
@@ -88,6 +92,44 @@ func TestCommitIsAllOrNone(t *testing.T) {
 		require.Error(t, n.Commit([]string{"a", "b", "c"}, replace))
 		assert.Equal(t, there, read(t, dir))
 	}
+}
+
+// What dead runs left goes, and nothing else does.
+func TestDeadRunsAreCleared(t *testing.T) {
+	dir := t.TempDir()
+	alive, err := CreateIn(dir)
+	require.NoError(t, err)
+	first, err := alive.Next()
+	require.NoError(t, err)
+	require.NoError(t, first.Close())
+	old := time.Now().Add(-2 * claim.Silence)
+	ours, theirs := newPrefix(), place.StagingPrefix+"2222"+strings.Repeat("a", 10)
+	type left struct {
+		at    time.Time
+		stays bool
+	}
+	files := map[string]left{
+		ours + "-0": {time.Now(), false}, ours + "-1": {time.Now(), false}, ours + "-1-old": {time.Now(), false}, ours + "-1-moved": {time.Now(), true},
+		newPrefix() + "-3":     {time.Now(), true}, // its first may have appeared a moment ago
+		newPrefix() + "-4":     {old, false},
+		theirs + "-0":          {time.Now(), true},
+		theirs[:21] + "bbbb-0": {old, false},
+		".widecrate-notes-0":   {old, true}, "a-0": {old, true},
+	}
+	for name, c := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o666))
+		require.NoError(t, os.Chtimes(filepath.Join(dir, name), c.at, c.at))
+	}
+	cleared.Clear()
+	next, err := CreateIn(dir)
+	require.NoError(t, err)
+	require.NoError(t, next.Discard())
+	for name, c := range files {
+		_, err = os.Lstat(filepath.Join(dir, name))
+		assert.Equal(t, c.stays, err == nil, name)
+	}
+	require.NoError(t, alive.Commit([]string{"made"}, false))
+	assert.FileExists(t, filepath.Join(dir, "made"))
 }
 
 // Files are taken away together or not at all.

@@ -119,7 +119,7 @@ func (e Edit) write(ctx context.Context, from *walk.Archive, f archive.Format, c
 		w.Abort()
 	}
 	if err == nil {
-		err = out.Chmod(from.Files[0].Info.Mode().Perm())
+		err = fault.Writing(e.Archive, out.Chmod(from.Files[0].Info.Mode().Perm()))
 	}
 	if err == nil {
 		err = from.Files[0].Unchanged()

@@ -94,6 +94,10 @@ func (r *Root) checkSameFileSystem(staging string) error {
 		return nil
 	}
 	const probe = "probe"
+	probes := prefix + probe + "-"
+	if err := r.clearProbes(probes); err != nil {
+		return err
+	}
 	f, err := r.area.Make(probe, 0o600)
 	if err != nil {
 		return err
@@ -101,12 +105,30 @@ func (r *Root) checkSameFileSystem(staging string) error {
 	if err := f.Finish(time.Time{}); err != nil {
 		return err
 	}
-	name := prefix + probe + "-" + r.area.name
+	name := probes + r.area.name
 	if err := r.area.MoveTo(probe, r.home.Handle, name, false); err != nil {
 		return fault.At(staging, fault.New(fault.Unwritable, "files cannot be moved from there to %s: %w", r.path, err).
 			Suggest(fault.StageNearby))
 	}
 	return r.home.Remove(name)
+}
+
+// clearProbes removes those of runs that could not, whose areas are gone.
+func (r *Root) clearProbes(probes string) error {
+	names, err := r.home.Names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		of, is := strings.CutPrefix(name, probes)
+		if !is {
+			continue
+		}
+		if _, err := r.area.parent.Lstat(of); errors.Is(err, fs.ErrNotExist) {
+			_ = r.home.Remove(name) // it is in nobody's way
+		}
+	}
+	return nil
 }
 
 // makeRoot makes a folder and those above it, and remembers which it made.

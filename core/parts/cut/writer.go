@@ -202,7 +202,7 @@ func (w *Writer) open() error {
 	w.part, err = w.files.Next()
 	w.count++
 	w.left, w.sum = w.PartSize, sha256.New()
-	return err
+	return fault.Writing(w.path, err)
 }
 
 func tooMany() error {
@@ -343,7 +343,7 @@ func (w *Writer) finish() ([]string, error) {
 	}
 	f, err := w.files.Next()
 	if err != nil {
-		return nil, err
+		return nil, fault.Writing(w.path, err)
 	}
 	_, err = f.Write(list.Bytes())
 	if synced := f.Sync(); err == nil {

@@ -1,0 +1,117 @@
+package main
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// kill kills a run: mostly before one of the calls that change something, each as
+// likely, otherwise at any moment.
+func (h *harness) kill(random *rand.Rand) (err error) {
+	p := h.some(random)
+	at, moment := 1+random.IntN(p.calls), time.Duration(0)
+	how := fmt.Sprintf("call %d of %d", at, p.calls)
+	if random.IntN(4) == 0 {
+		moment = time.Duration(random.Int64N(int64(p.took)))
+		how = fmt.Sprintf("after %s", moment)
+	}
+	defer func() { err = p.explain(how, err) }()
+	dir, done, err := h.play(p)
+	if err != nil {
+		return err
+	}
+	var r result
+	if moment > 0 {
+		r = h.during(dir, p.run, func(*exec.Cmd) {}, func(process *os.Process) {
+			time.Sleep(moment)
+			_ = process.Kill() // it may have ended
+		})
+	} else {
+		r, err = h.trace(dir, p.run, func(c call) verdict { return verdict{kill: c.n == at} })
+	}
+	if err != nil {
+		return err
+	}
+	if !r.killed && r.code != 0 {
+		return fmt.Errorf("it ended with %d: %s", r.code, r.output)
+	}
+	if r.killed {
+		h.ended("kill")
+	}
+	if err := p.rightNow(dir); err != nil {
+		return err
+	}
+	if err := h.rightInTheEnd(p, dir); err != nil {
+		return err
+	}
+	done()
+	return nil
+}
+
+// explain says in which scene a promise was broken.
+func (p *prepared) explain(how string, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s (widecrate %s), %s: %w", p.name, p.run, how, err)
+}
+
+// fail lets one call fail, the way that disks, file systems and rights do.
+func (h *harness) fail(random *rand.Rand) (err error) {
+	p := h.some(random)
+	at := 1 + random.IntN(p.calls)
+	errno := []syscall.Errno{syscall.ENOSPC, syscall.EACCES, syscall.EIO}[random.IntN(3)]
+	var failed call
+	how := func() string {
+		return fmt.Sprintf("call %d of %d (%s %s) fails: %v", at, p.calls, failed.name, failed.path, errno)
+	}
+	defer func() { err = p.explain(how(), err) }()
+	dir, done, err := h.play(p)
+	if err != nil {
+		return err
+	}
+	r, err := h.trace(dir, p.run, func(c call) verdict {
+		if c.n != at {
+			return verdict{}
+		}
+		failed = c
+		return verdict{errno: errno}
+	})
+	if err != nil {
+		return err
+	}
+	if err := p.rightNow(dir); err != nil {
+		return err
+	}
+	now, hidden, err := look(dir)
+	if err != nil {
+		return err
+	}
+	removing := failed.name == "remove"
+	switch {
+	case r.killed || strings.Contains(r.output, "goroutine "):
+		return fmt.Errorf("it crashed: %s", r.output)
+	case r.code == 0 && now.differs(p.after) != "":
+		return fmt.Errorf("it ended with 0, and this is wrong: %s", now.differs(p.after))
+	case r.code != 0 && !strings.Contains(r.output, "/") && !slices.ContainsFunc(append(p.whole, "r.jsonl"), func(path string) bool { return strings.Contains(r.output, path) }):
+		return fmt.Errorf("it names no path: %q", r.output)
+	case r.code == 2 || r.code == 1:
+		return fmt.Errorf("it ended with %d: %s", r.code, r.output)
+	case len(hidden) > 0 && !removing && !strings.Contains(r.output, hidden[0]):
+		return fmt.Errorf("it left %s without a word: %q", strings.Join(hidden, ", "), r.output)
+	}
+	if r.code != 0 {
+		h.ended("fail")
+	}
+	if err := h.rightInTheEnd(p, dir); err != nil {
+		return err
+	}
+	done()
+	return nil
+}

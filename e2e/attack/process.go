@@ -1,0 +1,99 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"time"
+
+	"widecrate/demo/standin"
+)
+
+// result is what came of a run.
+type result struct {
+	killed bool
+	code   int
+	output string
+}
+
+// output is the file that a run prints into, and what stands for its web server.
+type output struct {
+	*os.File
+	stop func()
+}
+
+// Close ends both.
+func (o *output) Close() {
+	o.File.Close()
+	o.stop()
+}
+
+// into reads what was printed.
+func (o *output) into(r *result) error {
+	text, err := os.ReadFile(o.Name())
+	r.output = string(text)
+	return err
+}
+
+// start starts the program with a command of a scene.
+func (h *harness) start(dir, line string, prepare func(*exec.Cmd)) (*exec.Cmd, *output, error) {
+	file, err := os.CreateTemp(h.dir, "output-")
+	if err != nil {
+		return nil, nil, err
+	}
+	out := &output{file, func() { os.Remove(file.Name()) }}
+	if strings.Contains(line, "ADDRESS") {
+		address, stop, err := (&standin.Server{Folder: dir}).Start()
+		if err != nil {
+			return nil, nil, err
+		}
+		line = strings.ReplaceAll(line, "ADDRESS", strings.TrimSuffix(address, "/"))
+		out.stop = func() { stop(); os.Remove(file.Name()) }
+	}
+	cmd := exec.Command(h.program, strings.Fields(line)...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, file, file
+	cmd.Env = append(os.Environ(), "TMPDIR="+filepath.Dir(h.program), "SOURCE_DATE_EPOCH=1777000000")
+	prepare(cmd)
+	if err := cmd.Start(); err != nil {
+		out.Close()
+		return nil, nil, err
+	}
+	return cmd, out, nil
+}
+
+// command runs a command in peace.
+func (h *harness) command(dir, line string) (code int, printed string) {
+	r := h.during(dir, line, func(*exec.Cmd) {}, func(*os.Process) {})
+	return r.code, r.output
+}
+
+// during runs a command while something else happens. One that cannot be started has
+// the code -1.
+func (h *harness) during(dir, line string, prepare func(*exec.Cmd), while func(*os.Process)) result {
+	runtime.LockOSThread() // a thread that traces waits for all children of its own
+	defer runtime.UnlockOSThread()
+	cmd, out, err := h.start(dir, line, prepare)
+	if err != nil {
+		return result{code: -1, output: err.Error()}
+	}
+	defer out.Close()
+	while(cmd.Process)
+	_ = cmd.Wait() // the state has it
+	r := result{code: cmd.ProcessState.ExitCode(), killed: cmd.ProcessState.ExitCode() < 0}
+	if usage, ok := usageOf(cmd.ProcessState); ok {
+		h.note(usage, int64(cmd.ProcessState.UserTime()+cmd.ProcessState.SystemTime()))
+	}
+	if err := out.into(&r); err != nil {
+		return result{code: -1, output: err.Error()}
+	}
+	return r
+}
+
+// note keeps the largest memory, in bytes, and the longest time, in nanoseconds, of a run.
+func (h *harness) note(memory, nanoseconds int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.peak, h.longest = max(h.peak, memory), max(h.longest, time.Duration(nanoseconds))
+}

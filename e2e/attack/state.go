@@ -1,0 +1,293 @@
+package main
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// tree is what is in a folder: the contents of files by path, "" for folders, whose
+// paths end in a slash, and "→ target" for links.
+type tree map[string]string
+
+// look reads a folder, and lists apart what is hidden there as unfinished. What says when
+// it was made is only known to be there.
+func look(dir string) (found tree, hidden []string, err error) {
+	found = tree{}
+	err = filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
+		if err != nil || at == dir {
+			return err
+		}
+		rel, err := filepath.Rel(dir, at)
+		if err != nil {
+			return err
+		}
+		rel = filepath.ToSlash(rel)
+		if strings.HasPrefix(d.Name(), ".widecrate-") {
+			if d.IsDir() {
+				children, err := os.ReadDir(at)
+				if len(children) > 1 || len(children) == 1 && children[0].Name() != "owner-draft" { // else it was just being made, and goes when it is old
+					hidden = append(hidden, rel)
+				}
+				return cmp.Or(err, fs.SkipDir)
+			}
+			hidden = append(hidden, rel)
+			return nil
+		}
+		switch {
+		case d.IsDir():
+			found[rel+"/"] = ""
+		case d.Type()&fs.ModeSymlink != 0:
+			target, err := os.Readlink(at)
+			found[rel] = "→ " + target
+			return err
+		case slices.Contains([]string{".jsonl", ".html", ".sha256"}, path.Ext(rel)):
+		default:
+			data, err := os.ReadFile(at)
+			found[rel] = string(data)
+			return err
+		}
+		return nil
+	})
+	return found, hidden, err
+}
+
+// below is the part of a tree that is at or below a path.
+func (t tree) below(at string) tree {
+	part := tree{}
+	for p, content := range t {
+		if p == at || strings.HasPrefix(p, at+"/") {
+			part[p] = content
+		}
+	}
+	return part
+}
+
+// differs says what is in one of two trees alone, or different; empty: nothing.
+func (t tree) differs(other tree) string {
+	var all []string
+	for p := range t {
+		if content, there := other[p]; !there || content != t[p] {
+			all = append(all, p)
+		}
+	}
+	for p := range other {
+		if _, there := t[p]; !there {
+			all = append(all, p)
+		}
+	}
+	slices.Sort(all)
+	return strings.Join(all, ", ")
+}
+
+// prepared is a scene with what comes of it when nothing disturbs it.
+type prepared struct {
+	scene
+	template      string
+	before, after tree
+	calls         int // that change something, of the run that is attacked
+	took          time.Duration
+}
+
+// prepare makes the folders of all scenes, and runs each once in peace.
+func (h *harness) prepare() error {
+	for _, s := range scenes {
+		p := &prepared{scene: s, template: filepath.Join(h.dir, "scene "+s.name)}
+		if err := furnish(p.template); err != nil {
+			return err
+		}
+		for _, line := range s.make {
+			if code, out := h.command(p.template, line); code != 0 {
+				return fmt.Errorf("%s: %s: %d %s", s.name, line, code, out)
+			}
+		}
+		var err error
+		if p.before, _, err = look(p.template); err != nil {
+			return err
+		}
+		dir, done, err := h.play(p)
+		if err != nil {
+			return err
+		}
+		began := time.Now()
+		r, err := h.trace(dir, s.run, func(call) verdict { p.calls++; return verdict{} })
+		p.took = time.Since(began)
+		if err != nil {
+			return err
+		}
+		if r.code != 0 {
+			return fmt.Errorf("%s: %s: %d %s", s.name, s.run, r.code, r.output)
+		}
+		if p.after, _, err = look(dir); err != nil {
+			return err
+		}
+		if err := h.rightInTheEnd(p, dir); err != nil {
+			return fmt.Errorf("%s, in peace: %w", s.name, err)
+		}
+		done()
+		h.prepared[s.name] = p
+	}
+	return nil
+}
+
+// some chooses a scene.
+func (h *harness) some(random *rand.Rand) *prepared {
+	return h.prepared[scenes[random.IntN(len(scenes))].name]
+}
+
+// play copies the folder of a scene, for one attempt; done removes it.
+func (h *harness) play(p *prepared) (dir string, done func(), err error) {
+	if dir, err = os.MkdirTemp(h.dir, "play-"); err != nil {
+		return "", nil, err
+	}
+	err = copyTree(p.template, dir)
+	return dir, func() { os.RemoveAll(dir) }, err
+}
+
+// copyTree copies a folder, with times.
+func copyTree(from, to string) error {
+	type made struct {
+		path string
+		at   time.Time
+	}
+	var folders []made // whose times change with what is put into them
+	err := filepath.WalkDir(from, func(at string, d fs.DirEntry, err error) error {
+		if err != nil || at == from {
+			return err
+		}
+		rel, err := filepath.Rel(from, at)
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, rel)
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		if d.IsDir() {
+			folders = append(folders, made{target, info.ModTime()})
+			return os.Mkdir(target, 0o755)
+		}
+		data, err := os.ReadFile(at)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(target, data, info.Mode().Perm()); err != nil {
+			return err
+		}
+		return os.Chtimes(target, info.ModTime(), info.ModTime())
+	})
+	for _, dir := range folders {
+		err = cmp.Or(err, os.Chtimes(dir.path, dir.at, dir.at))
+	}
+	return err
+}
+
+// rightNow checks what must hold at any moment: every file is as it was or as it is to
+// be, none is missing that was there and is to be, what is to appear at once is there as
+// a whole or not at all, and sources only go when all that came of them is there.
+func (p *prepared) rightNow(dir string) error {
+	now, _, err := look(dir)
+	if err != nil {
+		return err
+	}
+	for at, content := range now {
+		old, was := p.before[at]
+		made, comes := p.after[at]
+		if (!was || old != content) && (!comes || made != content) {
+			return fmt.Errorf("%s is neither as it was nor as it is to be (%d bytes)", at, len(content))
+		}
+	}
+	for at, old := range p.before {
+		if _, there := now[at]; there {
+			continue
+		}
+		if _, stays := p.after[at]; stays {
+			return fmt.Errorf("%s is missing", at)
+		}
+		if p.sources == "" || !strings.HasPrefix(at, p.sources+"/") || strings.HasSuffix(at, "/") {
+			continue
+		}
+		came, _, _ := strings.Cut("out/"+path.Base(at), ".") // what an archive became
+		for to, made := range p.after {
+			if content, there := now[to]; (p.sources != "src" || strings.HasPrefix(to, came+"/")) && (!there || content != made) {
+				return fmt.Errorf("%s is gone, and %s is not there", at, to)
+			}
+			if to == "done/"+path.Base(at) && now[to] != old {
+				return fmt.Errorf("%s is gone, and not at %s", at, to)
+			}
+		}
+	}
+	for _, group := range p.whole {
+		part := now.below(group)
+		if was, comes := part.differs(p.before.below(group)), part.differs(p.after.below(group)); was != "" && comes != "" {
+			return fmt.Errorf("%s is a mixture: not as it was in %s, not as it is to be in %s", group, was, comes)
+		}
+	}
+	return nil
+}
+
+// rightInTheEnd lets the next run put things right, and checks that it did: nothing of
+// unfinished work is left, and what it wrote down of the runs is true.
+func (h *harness) rightInTheEnd(p *prepared, dir string) error {
+	line := p.again
+	switch line {
+	case none:
+		return nil
+	case "":
+		line = p.run
+	}
+	code, out := h.command(dir, line)
+	if code != 0 {
+		return fmt.Errorf("the next run ends with %d: %s", code, out)
+	}
+	now, hidden, err := look(dir)
+	if err != nil {
+		return err
+	}
+	if wrong := now.differs(p.after); wrong != "" {
+		return fmt.Errorf("after the next run, this is not as it is to be: %s", wrong)
+	}
+	if len(hidden) > 0 && p.sources == "" { // without sources, the next run has nothing to do, and does not look
+		return fmt.Errorf("after the next run, this is left: %s", strings.Join(hidden, ", "))
+	}
+	receipt := filepath.Join(dir, "r.jsonl")
+	text, err := os.ReadFile(receipt)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	broken := 0
+	for line := range bytes.Lines(text) {
+		if !json.Valid(line) && len(bytes.TrimSpace(line)) > 0 {
+			broken++
+		}
+	}
+	if broken > 1 { // one may be cut off, where a run was killed
+		return fmt.Errorf("%d lines of the receipt are broken", broken)
+	}
+	if code, out := h.command(dir, "verify --against r.jsonl"); code != 0 {
+		return fmt.Errorf("the receipt does not say what is there: %d %s", code, out)
+	}
+	return nil
+}
+
+// noise is data that cannot be packed.
+func noise(n int, seed uint64) string {
+	b := make([]byte, n)
+	r := rand.NewChaCha8([32]byte{byte(seed)})
+	_, _ = r.Read(b) // it never fails
+	return string(b)
+}
