@@ -114,6 +114,9 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 			return err
 		}
 	}
+	if !c.dryRun {
+		c.request.Begun = c.after.Finish(time.Now())
+	}
 	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err != nil {
 		return err

@@ -95,6 +95,22 @@ func (r *run) dispose() {
 	}
 }
 
+// Finish gives what source.Request needs to finish what killed runs were removing or
+// moving; nil where sources stay.
+func (a *After) Finish(today time.Time) func(folder string, names []string) (bool, error) {
+	if a.Disposition == Keep {
+		return nil
+	}
+	return func(folder string, names []string) (bool, error) {
+		return newfile.FinishTaking(absolute(folder), names, func(path string) string {
+			if a.Disposition == Remove {
+				return ""
+			}
+			return absolute(a.folder(path, today))
+		})
+	}
+}
+
 // destinations are where the files of a source go, each with an empty path where
 // it is removed: always, or because the same file is there already. Where another
 // of its name is, all of them get a number.

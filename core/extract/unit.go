@@ -49,6 +49,7 @@ type dealings struct {
 	files   []blob.File // of a source
 
 	archive *walk.Archive
+	closed  bool  // it
 	read    int64 // bytes of one that comes in order that are in the progress
 	entries []archive.Entry
 	plan    *plan.Plan
@@ -334,6 +335,14 @@ func (u *unit) lose(entry string, err error) {
 // Do works on one share.
 func (u *unit) Do(share int) (at int, err error) { return u.output.do(share) }
 
+// Finish closes the archive: those that wait for their turn are many.
+func (u *unit) Finish() {
+	if _, all := u.output.(*staged); all && !u.closed {
+		u.closed = true
+		u.archive.Close() // read only: nothing can be lost
+	}
+}
+
 // Settle commits what was staged, or clears it away after a failure, and fills in
 // the outcome.
 func (u *unit) Settle(err error) error {
@@ -384,8 +393,8 @@ func (u *unit) Drop() {
 
 // close lets go of the archive, of the one around it, and of the root.
 func (u *unit) close() {
-	if u.dealings != nil && u.archive != nil {
-		u.archive.Close() // read only: nothing can be lost
+	if u.dealings != nil && u.archive != nil && !u.closed {
+		u.archive.Close()
 	}
 	if u.inside != nil {
 		u.inside.close()

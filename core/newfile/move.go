@@ -22,7 +22,7 @@ func Move(from, to string) error {
 	// A hard link fails where something is, unlike a plain rename.
 	err := os.Link(from, to)
 	if errors.Is(err, fs.ErrExist) {
-		return taken(to)
+		return existing(to)
 	}
 	if err != nil {
 		if err := copyTo(from, to); err != nil {
@@ -86,17 +86,41 @@ func MakeFolders(path string) (made []string, err error) {
 }
 
 // TakeAway moves files to other paths, or removes those whose other path is empty:
-// all of them, or none with an error, as far as the system lets them be put back.
+// all of them, or none with an error, as far as the system lets them be put back. What a
+// run that was killed leaves of that, FinishTaking finishes.
 func TakeAway(files, to []string) error {
 	clearDeadAt(filepath.Dir(files[0]))
 	if len(files) == 1 && to[0] == "" {
 		return fault.Writing(files[0], remove(files[0]))
 	}
 	aside, prefix := make([]string, len(files)), newPrefix()
+	var journal taking
 	for i, path := range files {
+		one := taken{Path: path, To: to[i]}
 		if aside[i] = to[i]; to[i] == "" { // removed when all are out of the way
-			aside[i] = filepath.Join(filepath.Dir(path), fmt.Sprintf("%s-%d", prefix, i))
+			aside[i] = filepath.Join(filepath.Dir(path), fmt.Sprintf("%s-%d", prefix, i+1))
+			one.Aside = aside[i]
 		}
+		info, err := os.Lstat(path)
+		if err == nil {
+			one.Size, one.Modified = info.Size(), info.ModTime()
+			one.Path, err = filepath.Abs(path)
+		}
+		if err == nil && one.Aside != "" {
+			one.Aside, err = filepath.Abs(one.Aside)
+		}
+		if err != nil {
+			return fault.Reading(path, err)
+		}
+		journal.Files = append(journal.Files, one)
+	}
+	if len(files) > 1 {
+		if err := journal.write(prefix); err != nil {
+			return fault.Writing(files[0], err)
+		}
+		defer journal.end()
+	}
+	for i, path := range files {
 		err := Move(path, aside[i])
 		if err == nil {
 			continue

@@ -111,7 +111,7 @@ func (n *NewFiles) Commit(names []string, replace bool) error {
 			}
 		}
 		if errors.Is(err, fs.ErrExist) {
-			return taken(filepath.Join(n.path, names[i]))
+			return existing(filepath.Join(n.path, names[i]))
 		}
 		return fault.Writing(filepath.Join(n.path, names[i]), err)
 	}
@@ -200,12 +200,12 @@ func (n *NewFile) WriteAt(p []byte, at int64) (int, error) {
 // may be there already.
 func Vacant(path string, replace bool) error {
 	if info, err := os.Lstat(path); err == nil && (!replace || info.IsDir()) {
-		return taken(path)
+		return existing(path)
 	}
 	return nil
 }
 
-func taken(path string) error {
+func existing(path string) error {
 	return fault.At(path, fault.New(fault.Refused, "it exists already").
 		Suggest(fault.ReplaceIt))
 }

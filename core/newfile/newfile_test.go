@@ -1,6 +1,7 @@
 package newfile
 
 import (
+	"encoding/json"
 	"errors"
 	"io"
 	"io/fs"
@@ -169,4 +170,72 @@ func TestTakeAway(t *testing.T) {
 		assert.Empty(t, read(t, dir), name)
 	}
 	assert.ErrorIs(t, TakeAway([]string{filepath.Join(t.TempDir(), "missing")}, []string{""}), fault.Unwritable)
+}
+
+// What a killed run had begun to take away is finished: within its folder, by those who
+// move to the same place, and only for files that are still the same.
+func TestTakingIsFinished(t *testing.T) {
+	for name, c := range map[string]struct {
+		spoil    func(j *taking)
+		into     string // where the next run moves to, below the folder above
+		want     string
+		finished bool
+	}{
+		"removed":             {func(j *taking) { j.Files[0].To, j.Files[1].To, j.Files[2].To = "", "", "" }, "", "", true},
+		"moved":               {func(*taking) {}, "done", "../done/a.001 ../done/a.002 ../done/a.003", true},
+		"moved elsewhere":     {func(*taking) {}, "other", "a.001 a.002 a.003", true},
+		"a planted target":    {func(j *taking) { j.Files[0].To = filepath.Join(filepath.Dir(j.Files[0].Path), "..", "keys") }, "done", "../done/a.002 ../done/a.003 a.001", true},
+		"a planted source":    {func(j *taking) { j.Files[0].Path = filepath.Join(filepath.Dir(j.Files[0].To), "..", "mine") }, "done", "../done/a.002 ../done/a.003 ../mine a.001", true},
+		"another by now":      {func(j *taking) { j.Files[1].Modified = time.Now() }, "done", "../done/a.001 ../done/a.003 a.002", true},
+		"its run still lives": {nil, "done", "a.001 a.002 a.003", false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			above := t.TempDir()
+			dir := filepath.Join(above, "src")
+			require.NoError(t, os.Mkdir(dir, 0o777))
+			require.NoError(t, os.WriteFile(filepath.Join(above, "mine"), nil, 0o666))
+			var j taking
+			for _, name := range []string{"a.001", "a.002", "a.003"} {
+				path := filepath.Join(dir, name)
+				require.NoError(t, os.WriteFile(path, nil, 0o666))
+				info, err := os.Stat(path)
+				require.NoError(t, err)
+				j.Files = append(j.Files, taken{Path: path, To: filepath.Join(above, "done", name), Modified: info.ModTime()})
+			}
+			if c.spoil != nil {
+				c.spoil(&j)
+			}
+			first := filepath.Join(dir, "a.001")
+			saved := j.Files[0].Path
+			j.Files[0].Path = first
+			require.NoError(t, j.write(newPrefix()))
+			j.Files[0].Path = saved
+			text, err := json.Marshal(&j)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(j.file.Name(), text, 0o600))
+			if c.spoil != nil {
+				j.file.Close() // as when it is killed
+			} else {
+				defer j.end()
+			}
+			finished, err := FinishTaking(dir, []string{"x.zip", filepath.Base(j.file.Name())}, func(string) string {
+				if c.into == "" {
+					return ""
+				}
+				return filepath.Join(above, c.into)
+			})
+			require.NoError(t, err)
+			assert.Equal(t, c.finished, finished)
+			var left []string
+			for _, folder := range []string{"../done", "..", "."} {
+				children, _ := os.ReadDir(filepath.Join(dir, folder))
+				for _, child := range children {
+					if !child.IsDir() && !place.IsStaging(child.Name()) && (child.Name() != "mine" || strings.Contains(c.want, "mine")) {
+						left = append(left, filepath.ToSlash(filepath.Join(folder, child.Name())))
+					}
+				}
+			}
+			assert.Equal(t, c.want, strings.Join(left, " "))
+		})
+	}
 }

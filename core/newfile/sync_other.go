@@ -19,14 +19,14 @@ func Sync(dir string) error {
 	if runtime.GOOS == "windows" { // only what may be written can be synced there
 		return nil
 	}
-	return fault.Writing(dir, sync(dir, os.O_RDONLY))
+	return fault.Writing(dir, syncFile(dir, os.O_RDONLY))
 }
 
 // SyncFiles writes files through to the disk.
 func SyncFiles(paths []string) error {
 	for _, path := range paths {
 		lock := folder.Unlock(path)
-		err := sync(path, os.O_RDWR)
+		err := syncFile(path, os.O_RDWR)
 		lock()
 		if err != nil {
 			return fault.Writing(path, err)
@@ -35,7 +35,7 @@ func SyncFiles(paths []string) error {
 	return nil
 }
 
-func sync(path string, flags int) error {
+func syncFile(path string, flags int) error {
 	return folder.Patient(func() error {
 		f, err := os.OpenFile(path, flags, 0)
 		if err != nil {

@@ -24,6 +24,10 @@ type Unit interface {
 	// thing it was.
 	Do(share int) (at int, err error)
 
+	// Finish is called when there is nothing more to do, or something failed, before the
+	// unit waits to be settled: what only Do needs need not wait.
+	Finish()
+
 	// Settle ends the unit, with the error of Open, that of Do at the first thing
 	// that failed, or that of the context. The error that it returns is the
 	// unit's.
@@ -266,6 +270,7 @@ func (s *scheduler) claim(n *node) (share int, found bool) {
 // finish settles a node whose work is done, or has failed. In order, or as soon
 // as that; reports always come in order.
 func (s *scheduler) finish(n *node) {
+	n.unit.Finish()
 	if !s.Ordered {
 		s.settle(n)
 	}

@@ -95,6 +95,7 @@ func (m *made) Settle(err error) error {
 }
 
 func (m *made) Report() { m.run.note(&m.run.reported, m.name) }
+func (m *made) Finish() {}
 func (m *made) Drop()   { m.run.note(&m.run.dropped, m.name) }
 
 func (r *madeRun) unit(name string, outer bool) *made {
@@ -179,6 +180,7 @@ func (u *timed) Open(func() error) (Work, error) {
 func (u *timed) Do(int) (int, error)    { return 0, nil }
 func (u *timed) Settle(err error) error { return err }
 func (u *timed) Report()                {}
+func (u *timed) Finish()                {}
 func (u *timed) Drop()                  {}
 
 // The first thing that fails is the same with any number of workers.

@@ -39,6 +39,10 @@ type Request struct {
 	Settled time.Duration // what was modified less than this long ago is left alone; 0: nothing is
 	Left    func(Source)  // gets it; may be nil
 
+	// Begun gets what is in each folder before archives are looked for there, and reports
+	// whether it changed something; nil: nothing is done.
+	Begun func(folder string, names []string) (changed bool, err error)
+
 	Web   *web.Client // for addresses; nil: a usual one
 	Input io.Reader   // that "-" stands for; nil: standard input
 }
@@ -297,15 +301,26 @@ func missing(name string, err error) error {
 		Advise("a name is taken to the letter, brackets and spaces included; check it and the folder you run in"))
 }
 
+// list lists a folder, once what was begun there is finished.
+func (f *finder) list(folder string) (children []fs.DirEntry, names []string, err error) {
+	for look := true; look && err == nil; {
+		children, err = os.ReadDir(folder)
+		names = make([]string, len(children))
+		for i, child := range children {
+			names[i] = child.Name()
+		}
+		if look = err == nil && f.Begun != nil; look {
+			look, err = f.Begun(folder, names)
+		}
+	}
+	return children, names, err
+}
+
 func (f *finder) addFolder(folder, sub, into string) {
-	children, err := os.ReadDir(folder)
+	children, names, err := f.list(folder)
 	if err != nil {
 		f.add(Source{Path: folder, Into: into, Err: fault.Reading(folder, err)})
 		return
-	}
-	names := make([]string, len(children))
-	for i, child := range children {
-		names[i] = child.Name()
 	}
 	sets, _, err := parts.Find(folder, names, f.PartsIn)
 	if err != nil {

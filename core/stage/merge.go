@@ -128,7 +128,6 @@ func (u *Unit) takeBack(where whereabouts, j *journal, done int, journalled bool
 	}
 	j.Moves = j.Moves[:begun]
 	j.Back = true
-	var failed []error
 	if journalled {
 		for n := range j.Moves[:done] {
 			m := &j.Moves[n]
@@ -137,13 +136,9 @@ func (u *Unit) takeBack(where whereabouts, j *journal, done int, journalled bool
 				where.release(at)
 			}
 		}
-		if err := j.write(area, u.id); err != nil {
-			failed = append(failed, err)
-		}
+		_ = j.write(area, u.id) // on a full disk: were it killed now, the next run would finish the merge
 	}
-	if failed == nil {
-		failed = j.undo(area.Folder, where)
-	}
+	failed := j.undo(area.Folder, where)
 	for n := range j.Moves {
 		u.staged[j.Moves[n].item].Store(true)
 	}

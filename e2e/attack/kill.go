@@ -1,3 +1,5 @@
+//go:build linux && amd64
+
 package main
 
 import (
@@ -47,7 +49,7 @@ func (h *harness) kill(random *rand.Rand) (err error) {
 	if err := p.rightNow(dir); err != nil {
 		return err
 	}
-	if err := h.rightInTheEnd(p, dir); err != nil {
+	if err := h.rightInTheEnd(p, dir, p.sources != ""); err != nil {
 		return err
 	}
 	done()
@@ -109,7 +111,7 @@ func (h *harness) fail(random *rand.Rand) (err error) {
 	if r.code != 0 {
 		h.ended("fail")
 	}
-	if err := h.rightInTheEnd(p, dir); err != nil {
+	if err := h.rightInTheEnd(p, dir, removing || p.sources != ""); err != nil {
 		return err
 	}
 	done()

@@ -1,3 +1,5 @@
+//go:build linux && amd64
+
 package main
 
 import (
@@ -78,7 +80,7 @@ func (h *harness) smallDisk(p *prepared, random *rand.Rand) (err error) {
 	if out, err := exec.Command("mount", "-o", "remount,size=100m,nr_inodes=10000", disk).CombinedOutput(); err != nil {
 		return fmt.Errorf("mount: %w: %s", err, out)
 	}
-	return p.explain(how, h.rightInTheEnd(p, disk))
+	return p.explain(how, h.rightInTheEnd(p, disk, p.sources != ""))
 }
 
 // afterTrouble checks what must hold of a run that had to do with too little.
@@ -115,7 +117,7 @@ func (h *harness) limited(p *prepared, dir, what string, much int, mayFail bool)
 		}
 		h.ended("limits")
 	}
-	return h.rightInTheEnd(p, dir)
+	return h.rightInTheEnd(p, dir, p.sources != "")
 }
 
 // silenced runs a scene where standard output is closed or full. What is done is done all
@@ -135,5 +137,5 @@ func (h *harness) silenced(p *prepared, dir string, full bool) error {
 	if err := h.afterTrouble(p, dir, r.code, r.output); err != nil {
 		return err
 	}
-	return h.rightInTheEnd(p, dir)
+	return h.rightInTheEnd(p, dir, p.sources != "")
 }

@@ -1,3 +1,5 @@
+//go:build linux && amd64
+
 // Command attack puts what the program promises under pressure: it kills it at every
 // system call that changes something, lets each of them fail once, fills disks, feeds it
 // archives with flipped bits, and runs several at once; each time it looks at what is on

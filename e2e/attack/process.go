@@ -1,3 +1,5 @@
+//go:build linux && amd64
+
 package main
 
 import (
@@ -6,6 +8,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 	"time"
 
 	"widecrate/demo/standin"
@@ -96,4 +99,13 @@ func (h *harness) note(memory, nanoseconds int64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.peak, h.longest = max(h.peak, memory), max(h.longest, time.Duration(nanoseconds))
+}
+
+// usageOf is the peak memory of a process that ended, in bytes.
+func usageOf(state *os.ProcessState) (int64, bool) {
+	usage, ok := state.SysUsage().(*syscall.Rusage)
+	if !ok {
+		return 0, false
+	}
+	return usage.Maxrss << 10, true
 }

@@ -182,7 +182,7 @@ func setLock(e *archive.Entry, rec *record, clock uint16, extra []byte) error {
 		found = true
 		rec.lock.strength = crypt.Strength(data[4])
 		e.Method = methodName(le.Uint16(data[5:]))
-		e.HasCRC32 = le.Uint16(data) == 1
+		e.HasCRC32, e.Summed = le.Uint16(data) == 1, true // the code of the encryption counts as well
 	})
 	if !found || !rec.lock.strength.Valid() {
 		return errors.New("it is locked with AES, and the field that says how is missing or wrong")
