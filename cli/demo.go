@@ -74,8 +74,8 @@ func newDemo(s *streams) *cobra.Command {
 		Use:   "demo [DIR]",
 		Short: "Make demo data and run a full example on it",
 		Long: `demo makes the archives of Tidewatch, a made-up network of tide gauges, in a
-folder (tidewatch when left out), and runs a full example on them. A folder that
-the demo made before is made again.`,
+folder (default: tidewatch), and runs a full example on a second set of them, in
+its folder example. What the demo made before is made again.`,
 		Example: "  widecrate demo\n  widecrate demo /tmp/tidewatch",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -89,18 +89,20 @@ the demo made before is made again.`,
 }
 
 func (s *streams) demo(cmd *cobra.Command, dir string) error {
-	if err := demo.Make(dir); err != nil {
-		return err
-	}
-	full, err := filepath.Abs(dir)
+	full, err := filepath.Abs(filepath.Join(dir, demo.Example))
 	if err != nil {
 		return fault.Writing(dir, err)
+	}
+	for _, dir := range []string{dir, full} {
+		if err := demo.Make(dir); err != nil {
+			return err
+		}
 	}
 	program, err := os.Executable()
 	if err != nil {
 		return fmt.Errorf("this program does not find itself: %w", err)
 	}
-	s.out.Printf("Made the Tidewatch archives in %s\n", full)
+	s.out.Printf("Made the Tidewatch archives in %s. The example works on a second set of them, in %s.\n", filepath.Dir(full), full)
 	server := &standin.Server{Folder: full}
 	at, stop, err := server.Start()
 	if err != nil {
@@ -140,9 +142,9 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 			s.out.Printf("%s\n", s.out.Faint(fmt.Sprintf("(exit code %d)", st.code)))
 		}
 	}
-	s.out.Printf("\nLook around in %s:\n", full)
-	for _, place := range []string{"readings", "bundles", "landing", "may", "pictures", "merged", "survey", "grids", "suite", "hand-over.zip", "fetched", "nights", "nights.html", "month", "month.html"} {
-		s.out.Printf("  %s\n", filepath.Join(dir, place))
+	s.out.Printf("\nThis came of it in %s:\n", full)
+	for _, place := range []string{"landing", "may", "pictures", "merged", "grids", "suite", "hand-over.zip", "fetched", "nights", "nights.html", "month", "month.html"} {
+		s.out.Printf("  %s\n", filepath.Join(dir, demo.Example, place))
 	}
 	return nil
 }

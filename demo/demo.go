@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,11 +49,16 @@ discs        the image of a disc that a gauge was read out to
 instruments  twelve numbered archives of one suite that belong in one folder, and one about it
 locked       an archive whose password is in the file beside it
 month.yaml   a job file that does the month
+example      what the full example of the demo command works on: the same once more, and what came of it
 The demo command makes this folder again from scratch.
 `
 
-// made is what the demo makes, or its example does, below its folder.
-var made = []string{"readings", "bundles", "corrections", "landing", "merged", "pictures", "may", "hand-over.zip", "survey", "grids", "instruments", "suite", "discs", "disc", "grids.tar.gz", "cut", "locked", "days", "packed", "month.zip", "fetched", "inbox", "nights", "nights.jsonl", "nights.html", "month", "month.jsonl", "month.html", Jobs, marker}
+// Example is the folder of the full example, with data of its own: that beside it stays
+// as it is.
+const Example = "example"
+
+// sources are the folders of the demo data.
+var sources = []string{"readings", "bundles", "corrections", "survey", "discs", "instruments", "locked"}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -65,12 +71,12 @@ func Make(dir string) error {
 		return fault.At(dir, fault.New(fault.Refused, "there are files in it that are not of the demo").
 			Advise("name a folder that does not exist yet"))
 	}
-	for _, name := range made {
+	for _, name := range slices.Concat(sources, []string{Example, Jobs, marker}) { // what somebody else put there stays
 		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
 			return fault.Writing(dir, err)
 		}
 	}
-	for _, sub := range []string{"readings", "bundles", "corrections", "survey", "discs", "instruments", "locked"} {
+	for _, sub := range sources {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o777); err != nil {
 			return fault.Writing(dir, err)
 		}

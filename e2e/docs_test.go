@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
@@ -57,7 +60,9 @@ func announced(text string, args []string) string {
 func TestExamples(t *testing.T) {
 	readme, err := os.ReadFile("../README.md")
 	require.NoError(t, err)
-	texts := map[string]string{"README": string(readme)}
+	guide, err := os.ReadFile("../docs/guide.md")
+	require.NoError(t, err)
+	texts := map[string]string{"README": string(readme), "guide": string(guide)}
 	for _, command := range []string{"", "extract", "inspect", "verify", "compare", "create", "parts", "parts scan", "parts join", "parts split", "edit", "convert", "weigh", "run", "demo", "version"} {
 		args := append(strings.Fields(command), "--help")
 		stdout, _, code := run(t, ".", args...)
@@ -156,6 +161,36 @@ func fenced(t *testing.T, file, language string) (parts []string) {
 	}
 	require.NotEmpty(t, parts)
 	return parts
+}
+
+// The recipes run, in order, and those of the two shells are the same.
+func TestRecipes(t *testing.T) {
+	scripts, twins := fenced(t, "recipes.md", "bash"), fenced(t, "recipes.md", "powershell")
+	require.Len(t, twins, len(scripts))
+	option := regexp.MustCompile(`widecrate [a-z]+|--[a-z-]+`)
+	for i, script := range scripts {
+		assert.Equal(t, option.FindAllString(script, -1), option.FindAllString(twins[i], -1))
+	}
+	bash, err := exec.LookPath("bash")
+	if err != nil {
+		t.Skip("bash is not installed")
+	}
+	dir, bin := tidewatch(t), t.TempDir()
+	require.NoError(t, os.Symlink(program, filepath.Join(bin, "widecrate")))
+	require.NoError(t, filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error { // they came a while ago
+		return cmp.Or(err, os.Chtimes(path, time.Now(), time.Now().Add(-time.Hour)))
+	}))
+	proxy := strings.TrimSuffix(serve(t, &standin.Server{Folder: dir}), "/") // which stands for every host
+	for _, script := range scripts {
+		cmd := exec.Command(bash, "-o", "pipefail", "-c", script)
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "PATH="+bin+":/usr/bin:/bin", "HTTP_PROXY="+proxy)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s\n%s", script, out)
+	}
+	for _, path := range []string{"night.html", "pictures/chart-001.png", "may/osk-bay/may/osk-bay-2026-05-01/levels.csv", "grids/grids/grids/osk-bay-1.dat", "month.zip.sha256", "from-pell/pell-point-2026-05-02/levels.csv", "weekly/osk-bay-2026-05-01.tar.zst"} {
+		assert.FileExists(t, filepath.Join(dir, path))
+	}
+	assert.NoFileExists(t, filepath.Join(dir, "delivery/grids.tar.gz.001"))
 }
 
 // The manifest of an Indexed Job is what the engine's own types are, strictly.

@@ -17,13 +17,17 @@ const helpWidth = 80
 func Help(cmd *cobra.Command) string {
 	const indent = "        "
 	return help(cmd, func(name string, f *pflag.Flag) string {
-		text := f.Usage
-		if d := f.DefValue; d != "" && d != "false" && d != "0" {
-			text += " (default: " + d + ")"
-		}
-		text = wordwrap.WrapString(text, helpWidth-uint(len(indent)))
+		text := wordwrap.WrapString(Text(f), helpWidth-uint(len(indent)))
 		return name + "\n" + indent + strings.ReplaceAll(text, "\n", "\n"+indent)
 	})
+}
+
+// Text is all that there is to say of an option.
+func Text(f *pflag.Flag) string {
+	if d := f.DefValue; d != "" && d != "false" && d != "0" && !strings.Contains(f.Usage, "when left out") {
+		return f.Usage + " (default: " + d + ")"
+	}
+	return f.Usage
 }
 
 // Short is a line for each of them.
@@ -46,6 +50,13 @@ const shortNames = 24
 
 func help(cmd *cobra.Command, line func(name string, f *pflag.Flag) string) string {
 	var b strings.Builder
+	Each(cmd, func(title string) { fmt.Fprintf(&b, "\n%s:\n", title) },
+		func(name string, f *pflag.Flag) { fmt.Fprintf(&b, "  %s\n", line(name, f)) })
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// Each goes through the options of a command, with the titles of their groups.
+func Each(cmd *cobra.Command, group func(title string), option func(name string, f *pflag.Flag)) {
 	title := ""
 	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) {
 		if f.Hidden {
@@ -56,12 +67,11 @@ func help(cmd *cobra.Command, line func(name string, f *pflag.Flag) string) stri
 			in = at[0]
 		}
 		if in != title {
-			fmt.Fprintf(&b, "\n%s:\n", in)
+			group(in)
 			title = in
 		}
-		fmt.Fprintf(&b, "  %s\n", line(nameOf(f), f))
+		option(nameOf(f), f)
 	})
-	return strings.TrimRight(b.String(), "\n")
 }
 
 // nameOf is how an option is written, with its value.

@@ -181,11 +181,15 @@ func TestTakingIsFinished(t *testing.T) {
 		want     string
 		finished bool
 	}{
-		"removed":             {func(j *taking) { j.Files[0].To, j.Files[1].To, j.Files[2].To = "", "", "" }, "", "", true},
-		"moved":               {func(*taking) {}, "done", "../done/a.001 ../done/a.002 ../done/a.003", true},
-		"moved elsewhere":     {func(*taking) {}, "other", "a.001 a.002 a.003", true},
-		"a planted target":    {func(j *taking) { j.Files[0].To = filepath.Join(filepath.Dir(j.Files[0].Path), "..", "keys") }, "done", "../done/a.002 ../done/a.003 a.001", true},
-		"a planted source":    {func(j *taking) { j.Files[0].Path = filepath.Join(filepath.Dir(j.Files[0].To), "..", "mine") }, "done", "../done/a.002 ../done/a.003 ../mine a.001", true},
+		"removed":          {func(j *taking) { j.Files[0].To, j.Files[1].To, j.Files[2].To = "", "", "" }, "", "", true},
+		"moved":            {func(*taking) {}, "done", "../done/a.001 ../done/a.002 ../done/a.003", true},
+		"moved elsewhere":  {func(*taking) {}, "other", "a.001 a.002 a.003", true},
+		"a planted target": {func(j *taking) { j.Files[0].To = filepath.Join(filepath.Dir(j.Files[0].Path), "..", "keys") }, "done", "../done/a.002 ../done/a.003 a.001", true},
+		"a planted source": {func(j *taking) { j.Files[0].Path = filepath.Join(filepath.Dir(j.Files[0].To), "..", "mine") }, "done", "../done/a.002 ../done/a.003 ../mine a.001", true},
+		"in both places": {func(j *taking) {
+			_ = os.MkdirAll(filepath.Dir(j.Files[0].To), 0o777)
+			_ = os.Link(j.Files[0].Path, j.Files[0].To)
+		}, "done", "../done/a.001 ../done/a.002 ../done/a.003", true},
 		"another by now":      {func(j *taking) { j.Files[1].Modified = time.Now() }, "done", "../done/a.001 ../done/a.003 a.002", true},
 		"its run still lives": {nil, "done", "a.001 a.002 a.003", false},
 	} {

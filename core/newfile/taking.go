@@ -126,7 +126,10 @@ func (t *taken) finish() error {
 		return nil
 	}
 	if t.To != "" {
-		return Move(t.Path, t.To)
+		// Killed between the two steps of a move, it is in both places.
+		if there, err := os.Lstat(t.To); err != nil || there.Size() != t.Size || !there.ModTime().Equal(t.Modified) {
+			return Move(t.Path, t.To)
+		}
 	}
 	return fault.Writing(t.Path, remove(t.Path))
 }
