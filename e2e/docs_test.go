@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"cmp"
+	"crypto/rand"
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io/fs"
 	"os"
@@ -161,6 +163,50 @@ func fenced(t *testing.T, file, language string) (parts []string) {
 	}
 	require.NotEmpty(t, parts)
 	return parts
+}
+
+// update writes what TestGuide compares: go test ./e2e -run TestGuide -update
+var update = flag.Bool("update", false, "write what the guide says is printed")
+
+var (
+	blocks = regexp.MustCompile("(?s)```sh\n(.*?)```\n(?:\n```text\n(.*?)```\n)?")
+	times  = regexp.MustCompile(`\d+\.\d+ s\b`)
+)
+
+// What the guide says that its commands print is what they print, one after the other.
+func TestGuide(t *testing.T) {
+	text, err := os.ReadFile("../docs/guide.md")
+	require.NoError(t, err)
+	const shown = "/srv/tidewatch"
+	dir := filepath.Join("/tmp", strings.ToLower(rand.Text()[:len(shown)-len("/tmp/")])) // as long, for the columns of tables
+	if os.Mkdir(dir, 0o777) != nil {
+		t.Skip("there is no folder of that length")
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, demo.Make(dir))
+	t.Setenv("TZ", "UTC")
+	t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: dir}), "/")) // which stands for every host
+	compared := 0
+	written := blocks.ReplaceAllStringFunc(string(text), func(block string) string {
+		parts := blocks.FindStringSubmatch(block)
+		var printed string
+		for _, args := range examples(parts[1]) {
+			stdout, stderr, _ := run(t, dir, args...)
+			printed = times.ReplaceAllString(strings.ReplaceAll(stderr+stdout, dir, shown), "0.01 s")
+		}
+		if parts[2] == "" {
+			return block
+		}
+		compared++
+		if !*update {
+			assert.Equal(t, parts[2], printed, parts[1])
+		}
+		return "```sh\n" + parts[1] + "```\n\n```text\n" + printed + "```\n"
+	})
+	assert.Greater(t, compared, 5)
+	if *update {
+		require.NoError(t, os.WriteFile("../docs/guide.md", []byte(written), 0o666))
+	}
 }
 
 // The recipes run, in order, and those of the two shells are the same.
