@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"cmp"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -160,6 +161,9 @@ func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive
 		}
 	}
 	setKind(&e, e.Path, host, attributes)
+	if e.Kind > archive.Hardlink && e.Size > 0 {
+		return e, rec, stored, fmt.Errorf("its kind is %s, and it has data", e.Kind)
+	}
 	return e, rec, stored, nil
 }
 

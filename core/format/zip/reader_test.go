@@ -167,6 +167,7 @@ func TestReadContradictions(t *testing.T) {
 		"other checksum":             {local(14, 0, 0), fault.Damaged, "its sizes or checksum are not those of the directory"},
 		"long local name":            {local(26, 0xff, 0xff), fault.Damaged, "it reaches into what follows"},
 		"unknown method":             {one(func(f *fake) { f.method = 77 }), fault.Damaged, "its compression method 77 (method 77) is not a method"},
+		"pipe with data":             {one(func(f *fake) { f.madeBy, f.attributes = 3<<8, 0o010666<<16 }), fault.Damaged, "its kind is pipe, and it has data"},
 		"encrypted":                  {one(func(f *fake) { f.flags = flagEncrypted }), fault.Password, "locked"},
 		"checksum of the data":       {one(func(f *fake) { f.local = set(14, 1, 2, 3, 4); f.central = set(16, 1, 2, 3, 4) }), fault.Damaged, "where the directory says 04030201"},
 		"data too long":              {one(func(f *fake) { f.local = set(22, 9, 0); f.central = set(24, 9, 0) }), fault.Damaged, "longer than the 9 bytes"},
