@@ -57,6 +57,7 @@ func NewScreen(w io.Writer) *Screen {
 	s.Writer = bufio.NewWriterSize(s.gate, 64<<10)
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		s.Terminal = true
+		s.gate.w = forTerminal(w)
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
 			s.Width = width
 		}

@@ -3,6 +3,8 @@ package show
 import (
 	"bytes"
 	"errors"
+	"io"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -76,4 +78,19 @@ func TestProgress(t *testing.T) {
 	require.NoError(t, s.Flush())
 	p.Stop()
 	assert.Equal(t, "\r\x1b[K3 of 60 ar…\r\x1b[Kdone\n", b.String())
+}
+
+// What terminals of another encoding get is as wide, and in ASCII.
+func TestOtherEncodings(t *testing.T) {
+	if runtime.GOOS != "windows" {
+		for said, other := range map[string]bool{"": false, "en_GB.UTF-8": false, "de_DE.utf8": false, "C": true, "POSIX": true, "ja_JP.eucJP": true} {
+			assert.Equal(t, other, otherEncoding(func(name string) string { return map[string]string{"LANG": said}[name] }), said)
+		}
+		assert.False(t, otherEncoding(func(name string) string { return map[string]string{"LC_ALL": "C.UTF-8", "LANG": "C"}[name] }))
+	}
+	var b strings.Builder
+	n, err := io.WriteString(inASCII{&b}, "✗ a.zip › b: … → out ━━")
+	require.NoError(t, err)
+	assert.Equal(t, len("✗ a.zip › b: … → out ━━"), n)
+	assert.Equal(t, "x a.zip > b: ~ > out ==", b.String())
 }
