@@ -78,6 +78,9 @@ func TestExamples(t *testing.T) {
 	}
 	for name, text := range texts {
 		t.Run(name, func(t *testing.T) {
+			if testing.Short() && name != "README" {
+				t.Skip("many commands")
+			}
 			dir := tidewatch(t)
 			t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: dir}), "/")) // which stands for every host
 			_, _, code := run(t, dir, "extract", "readings", "--into", "landing", "--pick", "calibration.json")
@@ -175,6 +178,9 @@ var (
 
 // What the guide says that its commands print is what they print, one after the other.
 func TestGuide(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many commands")
+	}
 	text, err := os.ReadFile("../docs/guide.md")
 	require.NoError(t, err)
 	const shown = "/srv/tidewatch"

@@ -5,6 +5,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -192,6 +194,9 @@ func TestFailures(t *testing.T) {
 		{2, "its extension tells no format", []string{"create", "new.xyz", "none"}},
 	} {
 		t.Run(strings.Join(c.args, " "), func(t *testing.T) {
+			if runtime.GOOS == "windows" && slices.Contains(c.args, "*.zip") {
+				t.Skip("it is a pattern there")
+			}
 			untouched := tree(t, filepath.Join(dir, "good")) // made by no failing call
 			_, stderr, code := run(t, dir, c.args...)
 			assert.Equal(t, c.code, code, stderr)

@@ -58,6 +58,9 @@ func TestReportPage(t *testing.T) {
 
 // Ten thousand archives are still a page that opens and is searched.
 func TestReportPageOfMany(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many archives")
+	}
 	dir := t.TempDir()
 	for i := range 10_000 {
 		pack(t, filepath.Join(dir, "in", fmt.Sprintf("day-%05d.zip", i)), "levels.csv", fmt.Sprint(i))
