@@ -24,7 +24,7 @@ func Help(cmd *cobra.Command) string {
 
 // Text is all that there is to say of an option.
 func Text(f *pflag.Flag) string {
-	if d := f.DefValue; d != "" && d != "false" && d != "0" && !strings.Contains(f.Usage, "when left out") {
+	if d := f.DefValue; d != "" && d != "false" && d != "0" && !strings.Contains(f.Usage, "(default:") {
 		return f.Usage + " (default: " + d + ")"
 	}
 	return f.Usage
