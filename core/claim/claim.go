@@ -162,8 +162,10 @@ func (c *Claim) Release() {
 	close(c.done)
 	early := os.Remove(c.path) // while it is locked, where a file that is open can be removed
 	c.file.Close()
-	if early != nil {
-		_ = os.Remove(c.path) // if it is open still, it has its next holder
+	// Those who try to take it have it open for a moment; one who has it, for longer.
+	for tries := 0; early != nil && !os.IsNotExist(early) && tries < 20; tries++ {
+		time.Sleep(time.Millisecond)
+		early = os.Remove(c.path)
 	}
 }
 
