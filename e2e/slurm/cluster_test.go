@@ -180,7 +180,7 @@ func below(pid int) []int {
 // until waits for something.
 func (c *cluster) until(what string, is func() bool) {
 	c.t.Helper()
-	for end := time.Now().Add(2 * time.Minute); !is(); time.Sleep(2 * time.Millisecond) {
+	for end := time.Now().Add(5 * time.Minute); !is(); time.Sleep(2 * time.Millisecond) {
 		if time.Now().After(end) {
 			log, _ := os.ReadFile(c.path("log/slurmctld.log"))
 			c.t.Fatalf("it never came to this: %s\n%s\n%s", what, c.do("squeue"), log)
