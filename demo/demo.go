@@ -50,7 +50,7 @@ instruments  twelve numbered archives of one suite that belong in one folder, an
 locked       an archive whose password is in the file beside it
 month.yaml   a job file that does the month
 example      what the full example of the demo command works on: the same once more, and what came of it
-The demo command makes this folder again from scratch.
+The demo command makes all of these again; what else is here stays.
 `
 
 // Example is the folder of the full example, with data of its own: that beside it stays

@@ -91,12 +91,13 @@ func finishOne(journal string, ours bool, into func(path string) string) (bool, 
 		f.Close()
 		return false, nil
 	}
-	defer t.end()
 	if json.NewDecoder(f).Decode(&t) != nil {
-		return true, nil // it was just being written: nothing was taken away
+		t.end() // it was just being written: nothing was taken away
+		return true, nil
 	}
 	dir, err := filepath.Abs(filepath.Dir(journal))
 	if err != nil {
+		f.Close()
 		return true, fault.Reading(journal, err)
 	}
 	for _, one := range t.Files {
@@ -108,9 +109,11 @@ func finishOne(journal string, ours bool, into func(path string) string) (bool, 
 			continue
 		}
 		if err := one.finish(); err != nil {
+			f.Close() // the journal stays, for the next run
 			return true, err
 		}
 	}
+	t.end()
 	return true, nil
 }
 

@@ -303,17 +303,19 @@ func missing(name string, err error) error {
 
 // list lists a folder, once what was begun there is finished.
 func (f *finder) list(folder string) (children []fs.DirEntry, names []string, err error) {
-	for look := true; look && err == nil; {
+	for begun := f.Begun; ; begun = nil { // once: what cannot be finished would be found again
 		children, err = os.ReadDir(folder)
 		names = make([]string, len(children))
 		for i, child := range children {
 			names[i] = child.Name()
 		}
-		if look = err == nil && f.Begun != nil; look {
-			look, err = f.Begun(folder, names)
+		if err != nil || begun == nil {
+			return children, names, err
+		}
+		if changed, err := begun(folder, names); err != nil || !changed {
+			return children, names, err
 		}
 	}
-	return children, names, err
 }
 
 func (f *finder) addFolder(folder, sub, into string) {
