@@ -83,6 +83,22 @@ func TestLists(t *testing.T) {
 	}
 }
 
+// What was begun in a folder is finished before archives are looked for there, once.
+func TestBegun(t *testing.T) {
+	t.Chdir(t.TempDir())
+	require.NoError(t, os.WriteFile("a.zip", nil, 0o666))
+	asked := 0
+	found, err := Find(t.Context(), Request{Names: []string{"."}, Begun: func(folder string, names []string) (bool, error) {
+		asked++
+		assert.Equal(t, []string{"a.zip"}, names)
+		return true, os.Rename(filepath.Join(folder, "a.zip"), filepath.Join(folder, "b.zip"))
+	}})
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	assert.Equal(t, "b.zip", found[0].Path)
+	assert.Equal(t, 1, asked)
+}
+
 // Stars and question marks match any letters in either case, in folders too; brackets
 // and braces are what they are.
 func TestMatch(t *testing.T) {
