@@ -308,6 +308,8 @@ func TestPythonRunsOurs(t *testing.T) {
 	const wheel = "tidewatch_gauge-1.0-py3-none-any.whl"
 	_, stderr, code = run(t, dir, "create", wheel, "wheel", "--format", "zip", "--top", "drop")
 	require.Equal(t, 0, code, stderr)
-	consume(t, dir, "python3", "-m", "pip", "install", "--no-index", "--no-deps", "--target", "site", wheel)
+	// Itself, and not what may stand before it and keeps notes of what is installed.
+	interpreter := strings.TrimSpace(consume(t, dir, "python3", "-c", "import sys; print(sys.executable)"))
+	consume(t, dir, interpreter, "-m", "pip", "install", "--no-index", "--no-deps", "--target", "site", wheel)
 	assert.FileExists(t, filepath.Join(dir, "site/gauge_of_tidewatch/__init__.py"))
 }
