@@ -134,12 +134,15 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return nil
 	}
 	c.Today = time.Now()
-	var read atomic.Int64
+	var read, done atomic.Int64
 	conversion := revise.Conversion{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement, Under: inside(c.under),
 		Limits: c.limits(), Output: o, Workers: c.workers, Read: &read}
 	sum := converted{started: time.Now()}
-	stop := c.startBytes(c.streams, c.quiet, &read, 0)
-	err = conversion.Run(cmd.Context(), func(r *report.Converted) { c.report(r, &sum) })
+	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(sources))
+	err = conversion.Run(cmd.Context(), func(r *report.Converted) {
+		done.Add(1)
+		c.report(r, &sum)
+	})
 	stop()
 	if err == nil && c.sums != "" {
 		err = c.sumUp(cmd, sum.made)

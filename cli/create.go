@@ -220,9 +220,9 @@ func (c *createCommand) made(r *report.Created) error {
 }
 
 func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
-	var read atomic.Int64
-	o.Read = &read
-	stop := c.startBytes(c.streams, c.quiet, &read, 0)
+	var read, found atomic.Int64
+	o.Read, o.Found = &read, &found
+	stop := c.startBytes(c.streams, c.quiet, &read, &found)
 	r, err := create.Run(cmd.Context(), o)
 	stop()
 	if r != nil {
@@ -303,14 +303,15 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	if err != nil {
 		return err
 	}
-	var read atomic.Int64
+	var read, done atomic.Int64
 	o.Read = &read
 	var failures report.Failures
 	var files int
 	var size, packed int64
 	var leftOut choose.Tally
-	stop := c.startBytes(c.streams, c.quiet, &read, 0)
+	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(o.Sources))
 	err = create.RunEach(cmd.Context(), o, name, func(e *create.EachResult) {
+		done.Add(1)
 		if e.Err != nil {
 			err := e.Err
 			if fe, ok := errors.AsType[*fault.Error](err); !ok || fe.Where == "" {

@@ -108,12 +108,12 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	var read atomic.Int64
-	e.Add.Read = &read
+	var read, found atomic.Int64
+	e.Add.Read, e.Add.Found = &read, &found
 	if e.Add.Writing.Password, err = c.newPassword(cmd, c.streams, c.encrypt); err != nil {
 		return err
 	}
-	stop := c.startBytes(c.streams, c.quiet, &read, 0)
+	stop := c.startBytes(c.streams, c.quiet, &read, &found)
 	r, err := e.Run(cmd.Context())
 	stop()
 	if err != nil {

@@ -232,8 +232,9 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	var read atomic.Int64
-	stop := c.startBytes(c.streams, c.quiet, &read, set.Size())
+	var read, all atomic.Int64
+	all.Store(set.Size())
+	stop := c.startBytes(c.streams, c.quiet, &read, &all)
 	j, err := cut.Join(cmd.Context(), set, c.into, c.clash.Value(), &read)
 	stop()
 	if err != nil {
@@ -343,8 +344,9 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 		return usage(cmd, errors.New("--part-size says how large the parts are"))
 	}
 	how.Replace = c.clash.Value()
-	var read atomic.Int64
-	stop := c.startBytes(c.streams, c.quiet, &read, source.Source{Path: args[0]}.Size())
+	var read, all atomic.Int64
+	all.Store(source.Source{Path: args[0]}.Size())
+	stop := c.startBytes(c.streams, c.quiet, &read, &all)
 	w, err := cut.Split(cmd.Context(), args[0], c.into, *how, &read)
 	stop()
 	if err != nil {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"sync/atomic"
 	"time"
 
@@ -25,15 +26,28 @@ func (o *progressOption) start(s *streams, quiet bool, text func() string) (stop
 	return show.StartProgress(s.err, text, s.out).Stop
 }
 
-// startBytes is the same where bytes are all there is to tell; all is how many
-// there will be, 0 if that is not known.
-func (o *progressOption) startBytes(s *streams, quiet bool, done *atomic.Int64, all int64) (stop func()) {
+// startBytes is the same where bytes are all there is to tell; all counts those
+// that there will be, and stays 0 where that is not known.
+func (o *progressOption) startBytes(s *streams, quiet bool, done, all *atomic.Int64) (stop func()) {
 	started := time.Now()
 	return o.start(s, quiet, func() string {
 		text := show.Size(done.Load())
-		if all > 0 {
-			text += " of " + show.Size(all)
+		if all.Load() > 0 {
+			text += " of " + show.Size(all.Load())
 		}
-		return show.Rate(time.Since(started), done.Load(), done.Load(), all, text)
+		return show.Rate(time.Since(started), done.Load(), done.Load(), all.Load(), text)
+	})
+}
+
+// startArchives is the same for the bytes of several archives, of which done are
+// finished.
+func (o *progressOption) startArchives(s *streams, quiet bool, bytes, done *atomic.Int64, all int) (stop func()) {
+	started := time.Now()
+	return o.start(s, quiet, func() string {
+		parts := []string{show.Size(bytes.Load())}
+		if all > 1 {
+			parts = []string{fmt.Sprintf("%s of %s archives", show.Number(int(done.Load())), show.Number(all)), parts[0]}
+		}
+		return show.Rate(time.Since(started), bytes.Load(), 0, 0, parts...)
 	})
 }

@@ -22,6 +22,26 @@ import (
 // update writes what TestReference compares: go test ./cli -run TestReference -update
 var update = flag.Bool("update", false, "write the reference")
 
+// The short help of each command has all of its options, on a screen and a half.
+func TestShortHelp(t *testing.T) {
+	var look func(cmd *cobra.Command)
+	look = func(cmd *cobra.Command) {
+		short := option.Short(cmd)
+		lines := strings.Split(short, "\n")
+		assert.LessOrEqual(t, len(lines), 72, cmd.CommandPath())
+		for _, line := range lines {
+			assert.LessOrEqual(t, show.Width(line), 80, line)
+		}
+		option.Each(cmd, func(string) {}, func(_ string, f *pflag.Flag) {
+			assert.Regexp(t, "--"+f.Name+"\\b", short, cmd.CommandPath())
+		})
+		for _, below := range cmd.Commands() {
+			look(below)
+		}
+	}
+	look(newRoot(&streams{out: show.NewScreen(nil), err: show.NewScreen(nil)}))
+}
+
 // The pages of the reference and the table of errors are what the table of options and
 // the kinds of failure say.
 func TestReference(t *testing.T) {

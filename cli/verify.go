@@ -87,9 +87,12 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 		Archives: c.request.Archives, Limits: c.limits(), Hash: c.sums != ""}
 	c.single = len(sources) == 1 && !c.nested
 	t := verified{started: time.Now()}
-	var decoded atomic.Int64
-	stop := c.startBytes(c.streams, c.quiet, &decoded, 0)
-	err = verify.Run(cmd.Context(), o, c.workers, &decoded, func(r *report.Verified) { c.report(r, &t) })
+	var decoded, done atomic.Int64
+	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(sources))
+	err = verify.Run(cmd.Context(), o, c.workers, &decoded, func(r *report.Verified) {
+		done.Add(1)
+		c.report(r, &t)
+	})
 	stop()
 	if err != nil {
 		return err

@@ -12,14 +12,28 @@ import (
 
 const helpWidth = 80
 
+// shortLines is a screen and a half: a short help that would be longer only names
+// the options that are seldom needed.
+const shortLines = 72
+
+// shortNames is how wide the names of options with their values may be in the
+// short help before they push the rest aside.
+const shortNames = 24
+
 // Help is the help on the options of a command, group by group: each on a line of
 // its own, what it does indented below.
 func Help(cmd *cobra.Command) string {
 	const indent = "        "
-	return help(cmd, func(name string, f *pflag.Flag) string {
-		text := wordwrap.WrapString(Text(f), helpWidth-uint(len(indent)))
-		return name + "\n" + indent + strings.ReplaceAll(text, "\n", "\n"+indent)
+	var b strings.Builder
+	Each(cmd, func(title string) { fmt.Fprintf(&b, "\n%s:\n", title) }, func(name string, f *pflag.Flag) {
+		fmt.Fprintf(&b, "  %s\n%s\n", name, wrapped(Text(f), indent))
 	})
+	return strings.TrimRight(b.String(), "\n")
+}
+
+// wrapped are lines of a text, each indented.
+func wrapped(text, indent string) string {
+	return indent + strings.ReplaceAll(wordwrap.WrapString(text, helpWidth-uint(len(indent))), "\n", "\n"+indent)
 }
 
 // Text is all that there is to say of an option.
@@ -30,28 +44,41 @@ func Text(f *pflag.Flag) string {
 	return f.Usage
 }
 
-// Short is a line for each of them.
+// Short is a line for each of them, as far as that is short.
 func Short(cmd *cobra.Command) string {
+	if all := short(cmd, false); strings.Count(all, "\n") < shortLines {
+		return all
+	}
+	return short(cmd, true)
+}
+
+func short(cmd *cobra.Command, fold bool) string {
 	widest := 0
 	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) { widest = max(widest, min(shortNames, runewidth.StringWidth(nameOf(f)))) })
-	return help(cmd, func(name string, f *pflag.Flag) string {
+	var b strings.Builder
+	var folded []string
+	unfold := func() {
+		if folded != nil {
+			fmt.Fprintf(&b, "%s\n", wrapped("also (see --help): "+strings.Join(folded, ", "), "  "))
+			folded = nil
+		}
+	}
+	Each(cmd, func(title string) {
+		unfold()
+		fmt.Fprintf(&b, "\n%s:\n", title)
+	}, func(name string, f *pflag.Flag) {
+		if fold && f.Annotations[seldomKey] != nil {
+			folded = append(folded, "--"+f.Name)
+			return
+		}
 		text := f.Usage
 		if help := f.Annotations[helpKey]; help != nil {
 			text = help[0]
 		}
 		gap := strings.Repeat(" ", max(0, widest-runewidth.StringWidth(name))+2)
-		return runewidth.Truncate(name+gap+text, helpWidth-2, "…")
+		fmt.Fprintf(&b, "  %s\n", runewidth.Truncate(name+gap+text, helpWidth-2, "…"))
 	})
-}
-
-// shortNames is how wide the names of options with their values may be in the
-// short help before they push the rest aside.
-const shortNames = 24
-
-func help(cmd *cobra.Command, line func(name string, f *pflag.Flag) string) string {
-	var b strings.Builder
-	Each(cmd, func(title string) { fmt.Fprintf(&b, "\n%s:\n", title) },
-		func(name string, f *pflag.Flag) { fmt.Fprintf(&b, "  %s\n", line(name, f)) })
+	unfold()
 	return strings.TrimRight(b.String(), "\n")
 }
 

@@ -22,6 +22,7 @@ type Row struct {
 	Help        string // one line
 	More        string // all that there is to say; empty: Help
 	For         map[string]As
+	Seldom      bool // needed; a short help that is too long only names it
 	Shapes      bool // what comes of a command, and not only how it runs
 }
 
@@ -77,6 +78,7 @@ const (
 	titleKey       = "title"
 	placeholderKey = "placeholder"
 	helpKey        = "help"
+	seldomKey      = "seldom"
 )
 
 // Group puts the options that declare declares under a title in the help.
@@ -101,6 +103,9 @@ func (s *Set) add(v pflag.Value, name string) *pflag.Flag {
 	}
 	f := s.cmd.Flags().VarPF(v, name, r.Letter, r.More)
 	f.Annotations = map[string][]string{titleKey: {s.title}, placeholderKey: {r.Placeholder}, helpKey: {r.Help}}
+	if r.Seldom {
+		f.Annotations[seldomKey] = []string{"true"}
+	}
 	return f
 }
 

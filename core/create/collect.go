@@ -114,6 +114,9 @@ func (c *collector) collect() error {
 	if c.Epoch != nil {
 		c.reproducible()
 	}
+	if c.Found != nil {
+		c.Found.Add(c.toRead())
+	}
 	if len(c.found) > 0 {
 		return nil
 	}
@@ -121,6 +124,20 @@ func (c *collector) collect() error {
 		return fault.New(fault.NoMatch, "none of %d files matches the selection", c.leftOut.LeftOut())
 	}
 	return fault.New(fault.NoMatch, "there is nothing to pack in %s", strings.Join(c.Sources, ", "))
+}
+
+// toRead is how many bytes of files there are to read, 0 where a stream does not
+// tell how long it is.
+func (c *collector) toRead() (bytes int64) {
+	for i := range c.found {
+		switch it := &c.found[i]; {
+		case it.stream != nil:
+			return 0
+		case it.path != "" && it.entry.Kind == archive.File:
+			bytes += it.entry.Size
+		}
+	}
+	return bytes
 }
 
 // allThere looks for every source before anything is written.

@@ -87,6 +87,7 @@ type Options struct {
 	DryRun   bool                        // find out what would go in, and write nothing
 	Workers  int                         // 0: as many as there are processors
 	Read     *atomic.Int64               // counts the bytes of the sources that were read so far; nil: nobody asks
+	Found    *atomic.Int64               // gets the bytes that there are to read, once they are found and if they are known; nil: nobody asks
 
 	asked string // the path of the archive before it got a number; empty: it has none
 }

@@ -88,8 +88,9 @@ func TestCreate(t *testing.T) {
 			}
 			f, err := FormatOf(archive, "")
 			var r *report.Created
+			var read, found atomic.Int64
 			if err == nil {
-				r, err = Run(t.Context(), Options{Archive: archive, Format: f, Sources: c.sources, DropTop: c.drop, Selection: selection})
+				r, err = Run(t.Context(), Options{Archive: archive, Format: f, Sources: c.sources, DropTop: c.drop, Selection: selection, Read: &read, Found: &found})
 			}
 			if c.kind != fault.Other {
 				require.ErrorIs(t, err, c.kind)
@@ -98,6 +99,8 @@ func TestCreate(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, c.want, paths(t, archive))
 				assert.Equal(t, c.leftOut, r.LeftOut.LeftOut())
+				assert.Positive(t, found.Load())
+				assert.Equal(t, found.Load(), read.Load())
 				require.NoError(t, os.Remove(archive))
 			}
 			left, err := filepath.Glob(".widecrate-*")
