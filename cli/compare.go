@@ -82,9 +82,7 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	if c.as.Value() == asJSON {
 		c.json(r)
 	} else {
-		for _, d := range r.Differences {
-			c.print(&d)
-		}
+		c.print(r.Differences)
 	}
 	if !c.quiet {
 		counts := map[report.Status]int{}
@@ -101,14 +99,22 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	return nil
 }
 
-func (c *compareCommand) print(d *report.Difference) {
-	switch c.as.Value() {
-	case asNames:
-		c.name(c.out, d.Path)
-	default:
-		if c.quiet {
-			return
+func (c *compareCommand) print(differences []report.Difference) {
+	if c.as.Value() == asNames {
+		for _, d := range differences {
+			c.name(c.out, d.Path)
 		}
+		return
+	}
+	if c.quiet {
+		return
+	}
+	path := show.Column{Short: true}
+	for _, d := range differences {
+		path.Width = max(path.Width, show.Width(c.out.Name(d.Path)))
+	}
+	t := show.NewTable(c.out, show.Column{Width: len("different")}, path, show.Column{Text: true})
+	for _, d := range differences {
 		sizes := show.Size(d.SizeA)
 		switch {
 		case d.Status == report.OnlyB:
@@ -117,7 +123,7 @@ func (c *compareCommand) print(d *report.Difference) {
 			// To the byte: rounded, they may look the same.
 			sizes = show.Number(d.SizeA) + " → " + show.Number(d.SizeB) + " bytes"
 		}
-		c.out.Printf("%-9s  %s  %s\n", d.Status, c.out.Name(d.Path), c.out.Faint(join(d.What, sizes)))
+		t.Row(d.Status.String(), c.out.Name(d.Path), c.out.Faint(join(d.What, sizes)))
 	}
 }
 

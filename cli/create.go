@@ -368,13 +368,22 @@ func (c *createCommand) report(r *report.Created) {
 }
 
 func (c *createCommand) list(s *show.Screen, r *report.Created) {
+	size, path := show.Column{Width: len("  1023 KiB"), Right: true}, show.Column{Short: true}
+	for _, e := range r.Entries {
+		path.Width = max(path.Width, show.Width(s.Name(e.Path)))
+	}
+	columns := []show.Column{size, {Width: 1}, {Width: 9, Right: true}, {Width: len("deflate")}, path}
+	if c.dryRun {
+		columns = []show.Column{size, path}
+	}
+	t := show.NewTable(s, columns...)
 	for _, e := range r.Entries {
 		switch {
 		case e.Kind == archive.Folder:
 		case c.dryRun:
-			s.Printf("  %9s  %s\n", show.Size(e.Size), s.Name(e.Path))
+			t.Row(show.Size(e.Size), s.Name(e.Path))
 		case e.Kind == archive.File:
-			s.Printf("  %9s → %9s  %-8s %s\n", show.Size(e.Size), show.Size(e.Packed), e.Method, s.Name(e.Path))
+			t.Row(show.Size(e.Size), "→", show.Size(e.Packed), e.Method, s.Name(e.Path))
 		}
 	}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"path/filepath"
+	"strings"
 	"time"
 
 	"widecrate/cli/show"
@@ -160,25 +161,44 @@ func (r *extractReport) listPlaced(o *report.Unpacked) {
 	for _, remark := range o.Remarks {
 		r.out.Printf("  %s\n", r.out.Faint(r.out.Name(r.out.Say.With(remark.Text, remark.Hint))))
 	}
+	path := show.Column{Short: true}
 	for _, p := range o.Placed {
-		size := ""
+		path.Width = max(path.Width, show.Width(r.below(o.Target, p.Path)))
+	}
+	for _, removed := range o.Removed {
+		path.Width = max(path.Width, show.Width(r.below(o.Target, removed)))
+	}
+	t := show.NewTable(r.out, show.Column{Width: len("  replaced")}, show.Column{Width: 9, Right: true}, path, show.Column{Text: true})
+	for _, p := range o.Placed {
+		if p.Kind == archive.Folder {
+			continue
+		}
+		size, from := "", ""
 		if p.Kind == archive.File {
 			size = show.Size(p.Size)
 		}
-		from := ""
 		if p.Member != "" {
-			from = r.out.Faint("  from " + r.out.Name(p.Member))
+			from = "from " + r.out.Name(p.Member)
 		}
 		if p.Spelt {
-			from += r.out.Faint("  for " + r.out.Name(p.Entry))
+			from = strings.TrimSpace(from + "  for " + r.out.Name(p.Entry))
 		}
-		if p.Kind != archive.Folder {
-			r.out.Printf("  %-8s %9s  %s%s\n", verb(p.Action, r.dryRun), size, r.out.Name(p.Path), from)
+		if from != "" {
+			from = r.out.Faint(from)
 		}
+		t.Row("  "+verb(p.Action, r.dryRun), size, r.below(o.Target, p.Path), from)
 	}
 	for _, path := range o.Removed {
-		r.out.Printf("  %-8s %9s  %s\n", map[bool]string{true: "remove", false: "removed"}[r.dryRun], "", r.out.Name(path))
+		t.Row("  "+map[bool]string{true: "remove", false: "removed"}[r.dryRun], "", r.below(o.Target, path), "")
 	}
+}
+
+// below is a path as it is listed under the folder that it lies in.
+func (r *extractReport) below(folder, path string) string {
+	if below, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(below) {
+		path = below
+	}
+	return r.out.Name(path)
 }
 
 // misnamed is a remark about an archive whose name says another format.

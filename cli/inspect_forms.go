@@ -71,15 +71,16 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 		return nil
 	}
 	var ignored choose.Tally
-	longest := show.Column{Title: "path", Short: true}
+	longest, method := show.Column{Title: "path", Short: true}, show.Column{Title: "method"}
 	for _, e := range a.Entries(&ignored) {
 		longest.Width = max(longest.Width, show.Width(c.pathOf(e)))
+		method.Width = max(method.Width, len(e.Method))
 	}
 	c.title(a)
 	columns := []show.Column{longest, {Title: "size", Width: 9, Right: true}, {Title: "packed", Width: 9, Right: true},
 		{Title: "saved", Width: 5, Right: true}, {Title: "modified", Width: len(minute)}}
 	if c.verbose {
-		columns = append(columns, show.Column{Title: "method"})
+		columns = append(columns, method)
 	}
 	t := show.NewTable(c.out, columns...)
 	for _, e := range c.entries(a, &n.LeftOut) {

@@ -149,7 +149,7 @@ func (c *scanCommand) table(sets []report.Set) {
 		name.Width = max(name.Width, show.Width(label(set.Set)))
 	}
 	t := show.NewTable(c.out, name, show.Column{Title: "kind", Width: 9}, show.Column{Title: "parts", Width: 8, Right: true},
-		show.Column{Title: "size", Width: 9, Right: true}, show.Column{Title: "complete", Width: 8})
+		show.Column{Title: "size", Width: 9, Right: true}, show.Column{Title: "complete", Text: true})
 	for _, set := range sets {
 		state := c.out.Good("yes")
 		switch {

@@ -373,7 +373,7 @@ func (c *runCommand) summarize(jobs []*report.Job) {
 		widest = max(widest, show.Width(title(j)))
 	}
 	table := show.NewTable(s, show.Column{Title: "job", Width: widest, Short: true}, show.Column{Title: "command", Width: 10},
-		show.Column{Title: "took", Width: 8, Right: true}, show.Column{Title: "result"})
+		show.Column{Title: "took", Width: 8, Right: true}, show.Column{Title: "result", Text: true})
 	for _, j := range jobs {
 		result := s.Good("done")
 		switch j.State {

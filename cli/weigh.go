@@ -124,37 +124,39 @@ func bySmallest(r *report.Weighed) []report.Way {
 	return slices.SortedStableFunc(slices.Values(r.Ways), func(a, b report.Way) int { return cmp.Compare(a.Size, b.Size) })
 }
 
-// widest is the length of the longest bar.
-const widest = 30
+// longestBar is how long a bar is where the terminal has room for it.
+const longestBar = 30
 
 func (c *weighCommand) table(r *report.Weighed) {
 	if c.quiet {
 		return
 	}
-	name := show.Column{Title: "way"}
+	name, best := show.Column{Title: "way"}, show.Column{}
 	var largest int64
 	for _, m := range r.Ways {
 		name.Width = max(name.Width, show.Width(m.Name))
+		best.Width = max(best.Width, show.Width(strings.Join(m.Best(), ", ")))
 		largest = max(largest, m.Estimate)
 	}
 	size := show.Column{Title: "size", Width: 9, Right: true}
 	if r.Packed < r.Size {
 		size.Title = "estimate"
 	}
-	t := show.NewTable(c.out, name, size, show.Column{Title: "saved", Width: 6, Right: true}, show.Column{Title: "time", Width: 8, Right: true},
-		show.Column{Title: "speed", Width: 11, Right: true}, show.Column{Title: "", Width: widest}, show.Column{Title: "", Width: 10})
+	t := show.NewTable(c.out, name, size, show.Column{Title: "saved", Right: true}, show.Column{Title: "time", Width: 8, Right: true},
+		show.Column{Title: "speed", Width: 10, Right: true}, show.Column{Width: longestBar, Short: true}, best)
+	longest := t.Width(5)
 	for i := range r.Ways {
 		m := &r.Ways[i]
 		t.Row(m.Name, show.Size(m.Estimate), show.Saved(r.Size, m.Estimate), took(m.Took), show.Size(int64(float64(r.Packed)/m.Took.Seconds()))+"/s",
-			bar(m.Estimate, largest), c.out.Good(strings.Join(m.Best(), ", ")))
+			bar(m.Estimate, largest, longest), c.out.Good(strings.Join(m.Best(), ", ")))
 	}
 }
 
 func took(d time.Duration) string { return fmt.Sprintf("%.3f s", d.Seconds()) }
 
 // bar is a bar of half cells.
-func bar(value, largest int64) string {
-	halves := int(float64(value)/float64(max(largest, 1))*widest*2 + 0.5)
+func bar(value, largest int64, longest int) string {
+	halves := int(float64(value)/float64(max(largest, 1))*float64(2*longest) + 0.5)
 	return strings.Repeat("━", halves/2) + strings.Repeat("╸", halves%2)
 }
 

@@ -33,18 +33,36 @@ func TestTable(t *testing.T) {
 	table.Row("潮", "1 B", "now")
 	table.Row("far too long", "22 KiB", "")
 	require.NoError(t, s.Flush())
-	assert.Equal(t, "path      size  when\n潮         1 B  now\nfar too long  22 KiB  \n", b.String())
+	assert.Equal(t, "path      size  when\n潮         1 B  now\nfar too long  22 KiB\n", b.String())
 
-	b.Reset()
-	narrow := NewScreen(&b)
-	narrow.Terminal, narrow.Width = true, 30
-	table = NewTable(narrow, Column{Title: "path", Width: 40, Short: true}, Column{Title: "size", Width: 6, Right: true})
-	table.Row("/tmp/tidewatch/landing/osk bay/levels.csv", "1 B")
-	require.NoError(t, narrow.Flush())
-	for line := range strings.Lines(b.String()) {
-		assert.LessOrEqual(t, Width(strings.TrimRight(line, "\n")), 30)
+	for width, want := range map[int]string{
+		70: "path                                      kind      size  result\n" +
+			"/tmp/tidewatc…landing/osk bay/levels.csv  CSV        1 B  done\n" +
+			"it is gone                                CSV     22 KiB\n    no: it was there\n",
+		40: "path              kind      size  result\n" +
+			"/tmp/…levels.csv  CSV        1 B  done\n" +
+			"it is gone        CSV     22 KiB\n    no: it was there\n",
+		30: "path    kind      size  result\n" +
+			"/….csv  CSV        1 B  done\n" +
+			"i…gone  CSV     22 KiB\n    no: it was\n    there\n",
+		12: "",
+	} {
+		b.Reset()
+		terminal := NewScreen(&b)
+		terminal.Terminal, terminal.Width = true, width
+		terminal.SetColor(true)
+		table = NewTable(terminal, Column{Title: "path", Width: 40, Short: true}, Column{Title: "kind"}, Column{Title: "size", Width: 8, Right: true},
+			Column{Title: "result", Text: true})
+		table.Row(terminal.Faint("/tmp/tidewatch/landing/osk bay/levels.csv"), "CSV", "1 B", terminal.Good("done"))
+		table.Row(terminal.Faint("it is gone"), "CSV", "22 KiB", terminal.Bad("no")+": it was there")
+		require.NoError(t, terminal.Flush())
+		for line := range strings.Lines(b.String()) {
+			assert.LessOrEqual(t, Width(strings.TrimRight(line, "\n")), width)
+		}
+		if want != "" {
+			assert.Equal(t, want, unstyled(b.String()))
+		}
 	}
-	assert.Contains(t, b.String(), "levels.csv")
 }
 
 func TestWords(t *testing.T) {

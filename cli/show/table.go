@@ -1,9 +1,13 @@
 package show
 
 import (
+	"bytes"
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
+	"github.com/mitchellh/go-wordwrap"
 )
 
 // A Column of a Table.
@@ -12,44 +16,81 @@ type Column struct {
 	Width int  // in terminal cells; what is longer moves the rest of its row
 	Right bool // aligned to the right
 	Short bool // on a terminal that is too narrow, shortened in the middle
+	Text  bool // the last one: sentences, which go below their row where they do not fit
 }
 
+// narrowest is what is left of a column that is shortened.
+const narrowest = 5
+
 // A Table prints rows as they come, so that a million of them need no memory:
-// the widths are set beforehand.
+// the widths are set beforehand. On a terminal, no row is wider than that.
 type Table struct {
 	screen  *Screen
 	columns []Column
 	line    []byte
 }
 
-// NewTable prints the titles and returns a table for the rows.
+// NewTable prints the titles, if there are any, and returns a table for the rows.
 func NewTable(s *Screen, columns ...Column) *Table {
-	total := 2 * (len(columns) - 1)
+	over := 2*(len(columns)-1) - s.Width
+	titles := make([]string, len(columns))
 	for i := range columns {
-		columns[i].Width = max(columns[i].Width, len(columns[i].Title))
-		total += columns[i].Width
+		titles[i] = columns[i].Title
+		columns[i].Width = max(columns[i].Width, Width(columns[i].Title))
+		over += columns[i].Width
 	}
-	for i := range columns {
-		if over := total - s.Width; s.Width > 0 && over > 0 && columns[i].Short {
-			shorter := max(columns[i].Width-over, 12)
-			total -= columns[i].Width - shorter
-			columns[i].Width = shorter
-		} else {
-			columns[i].Short = false
+	for ; s.Width > 0 && over > 0; over-- {
+		widest := -1
+		for i, c := range columns {
+			if c.Short && c.Width > narrowest && (widest < 0 || c.Width > columns[widest].Width) {
+				widest = i
+			}
 		}
+		if widest < 0 {
+			break
+		}
+		columns[widest].Width--
 	}
 	t := &Table{screen: s, columns: columns}
-	titles := make([]string, len(columns))
-	for i, c := range columns {
-		titles[i] = c.Title
+	if slices.ContainsFunc(titles, func(title string) bool { return title != "" }) {
+		s.Printf("%s\n", s.Faint(string(t.fitting(t.format(titles)))))
 	}
-	s.Printf("%s\n", s.Faint(string(t.format(titles))))
 	return t
 }
 
+// Width is how wide a column is.
+func (t *Table) Width(column int) int { return t.columns[column].Width }
+
 // Row prints one row.
 func (t *Table) Row(cells ...string) {
-	t.screen.Write(append(t.format(cells), '\n'))
+	last := len(cells) - 1
+	if t.screen.Width == 0 || !t.columns[last].Text || t.before(cells)+Width(cells[last]) <= t.screen.Width {
+		t.screen.Write(append(t.fitting(t.format(cells)), '\n'))
+		return
+	}
+	const indent = "    "
+	text := wordwrap.WrapString(cells[last], uint(max(t.screen.Width-len(indent), narrowest)))
+	t.screen.Write(append(t.fitting(t.format(cells[:last])), '\n'))
+	t.screen.Printf("%s%s\n", indent, strings.ReplaceAll(text, "\n", "\n"+indent))
+}
+
+// fitting cuts a row where even short columns are too much for the terminal.
+func (t *Table) fitting(line []byte) []byte {
+	if t.screen.Width == 0 || len(line) <= t.screen.Width || Width(string(line)) <= t.screen.Width {
+		return line
+	}
+	return []byte(runewidth.Truncate(unstyled(string(line)), t.screen.Width, "…"))
+}
+
+// before is how wide a row is in front of its last cell.
+func (t *Table) before(cells []string) (width int) {
+	for i, cell := range cells[:len(cells)-1] {
+		width += t.columns[i].Width + 2
+		if !t.columns[i].Short {
+			width += max(0, Width(cell)-t.columns[i].Width)
+		}
+	}
+	return width
 }
 
 func (t *Table) format(cells []string) []byte {
@@ -57,8 +98,8 @@ func (t *Table) format(cells []string) []byte {
 	for i, cell := range cells {
 		c := t.columns[i]
 		width := Width(cell)
-		if c.Short && width > c.Width {
-			cell = shorten(cell, c.Width)
+		if c.Short && width > c.Width && t.screen.Width > 0 {
+			cell = shorten(unstyled(cell), c.Width)
 			width = Width(cell)
 		}
 		if i > 0 {
@@ -73,6 +114,9 @@ func (t *Table) format(cells []string) []byte {
 			line = appendSpaces(line, gap)
 		}
 	}
+	if len(cells) > 0 && cells[len(cells)-1] == "" {
+		line = bytes.TrimRight(line, " ")
+	}
 	t.line = line
 	return line
 }
@@ -84,11 +128,21 @@ func appendSpaces(line []byte, n int) []byte {
 	return line
 }
 
+// style is what turns colours on and off.
+var style = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+func unstyled(text string) string {
+	if strings.IndexByte(text, '\x1b') < 0 {
+		return text
+	}
+	return style.ReplaceAllString(text, "")
+}
+
 // Width is the number of terminal cells that a text takes.
 func Width(text string) int {
 	for i := range len(text) {
 		if text[i] < ' ' || text[i] > '~' {
-			return runewidth.StringWidth(text)
+			return runewidth.StringWidth(unstyled(text))
 		}
 	}
 	return len(text)
