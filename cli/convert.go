@@ -261,13 +261,24 @@ func (c *convertCommand) report(r *report.Converted, sum *converted) {
 	}
 }
 
+// how says whether entries had to be decoded.
+func (c *converted) how() string {
+	switch {
+	case c.repacked == 0:
+		return "copied as they were packed"
+	case c.copied == 0:
+		return "packed again"
+	}
+	return show.Count(c.copied, "entry") + " copied as packed and " + show.Number(c.repacked) + " packed again"
+}
+
 func (c *convertCommand) summarize(sum *converted) {
 	if c.quiet {
 		return
 	}
 	s := c.summary(c.streams)
-	s.Printf("%s converted: %s, %s copied as packed, %s packed anew, %s in all; %s; %s\n", s.Strong(show.Count(sum.archives, "archive")),
-		show.Count(sum.files, "file"), show.Number(sum.copied), show.Number(sum.repacked), show.Size(sum.after), sum.leftOut.String(), show.Took(time.Since(sum.started)))
+	s.Printf("%s converted: %s in %s, %s; %s; %s\n", s.Strong(show.Count(sum.archives, "archive")),
+		show.Count(sum.files, "file"), show.Size(sum.after), sum.how(), sum.leftOut.String(), show.Took(time.Since(sum.started)))
 	if n := sum.failures.Count(); n > 0 {
 		s.Printf("%s, reported above\n", s.Bad(show.Count(n, "archive")+" failed"))
 	}

@@ -127,7 +127,7 @@ var Table = []Row{
 	{Name: "method", Shapes: true, Placeholder: "NAME", Help: "how the entries of a ZIP are compressed",
 		More: "how the entries of a ZIP are compressed, a NAME: deflate, store, bzip2, zstd or xz (default: deflate)"},
 	{Name: "level", Shapes: true, Help: "how hard it tries", More: "how hard it tries: 0 to 9, or fast, normal, best",
-		For: map[string]As{"convert": {More: "how hard it tries: 0 to 9, or fast, normal, best; all entries are then packed anew"}}},
+		For: map[string]As{"convert": {More: "how hard it tries: 0 to 9, or fast, normal, best; all entries are then packed again"}}},
 	{Name: "encrypt", Shapes: true, Help: "lock the files with AES-256 (ZIP only)",
 		More: "lock the files with AES-256 (ZIP only), with a password from one of the options below. Their names are not hidden, and the openers built into desktop systems often cannot read it",
 		For:  map[string]As{"edit": {Help: "lock what is added (ZIP only)", More: "lock what is added with AES-256 (ZIP only), with a password from one of the options below; what openers built into desktop systems often cannot read"}}},
