@@ -59,7 +59,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	code := exitCode(err)
 	switch _, done := errors.AsType[reported](err); {
 	case code == exitInterrupted:
-		s.warn("interrupted; what was not complete has been removed")
+		s.warn(interrupted)
 	case err != nil && !done:
 		if as := cmd.Flags().Lookup("as"); as != nil && as.Value.String() == "json" && fault.Of(err) != fault.Usage {
 			s.json(&report.Failed{Err: err})

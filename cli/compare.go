@@ -25,10 +25,10 @@ func newCompare(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "compare A B [OPTION…]",
 		Short: "Compare two archives or folders",
-		Long: `compare holds two archives, on disk or at addresses, two folders, or one of each
-against each other: what is only in A, only in B, or different. Files and links
-count; sizes first, then checksums, those of a directory before anything is
-decoded. The exit code is 0 when both are the same and 1 when they are not.`,
+		Long: `compare shows what is only in A, only in B, or different. A and B are archives
+(on disk or at addresses), folders, or receipts. Files and links are compared:
+first their sizes, then their checksums; those of a directory are used before
+anything is decoded. The exit code is 0 if both are the same and 1 if not.`,
 		Example: `  widecrate compare corrections readings
   widecrate compare readings/osk-bay-2026-05-01.zip landing/osk-bay-2026-05-01
   widecrate compare readings bundles --as names`,

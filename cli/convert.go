@@ -46,12 +46,12 @@ func newConvert(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "convert SOURCE… --to FORMAT [OPTION…]",
 		Short: "Rewrite archives in another format, method or lock",
-		Long: `convert rewrites archives, from files, folders, addresses or standard input (-),
-with no files in between: in another format, with another method or level,
-locked, in parts, or with other paths. Entries that need no new packing are
-copied as they are. What the new format cannot hold is said. A new archive is
-called like the old one, with another extension, and appears when it is
-complete; the old one stays.`,
+		Long: `convert rewrites archives (files, folders, addresses, or - for standard input)
+in another format, method or level, locked, in parts, or with other paths, with
+no files in between. Entries that need no new packing are copied as they are.
+What the new format cannot hold is reported. A new archive has the name of the
+old one with another extension, and appears when it is complete. The old one
+stays.`,
 		Example: `  widecrate convert bundles --to tar.zst --into packed
   widecrate convert corrections --to zip --method zstd --into smaller
   widecrate convert survey/grids.tar.gz.001 --to zip --into x --peel 1

@@ -60,11 +60,10 @@ func newCreate(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "create ARCHIVE SOURCE… [OPTION…]",
 		Short: "Make an archive, or one for each source",
-		Long: `create packs files and folders into one archive, whose format its extension
-tells, or with --each into one archive for each. It compresses, and says what
-that saved. All sources are looked for before anything is written, and an
-archive appears when it is complete. Patterns are matched against the paths that
-the entries get in the archive. ARCHIVE - is standard output.`,
+		Long: `create packs files and folders into one archive, or with --each into one archive
+for each. The extension of ARCHIVE decides the format; - is standard output. All
+sources are looked for before anything is written, and the archive appears when
+it is complete. Patterns are compared with the paths in the archive.`,
 		Example: `  widecrate create hand-over.zip landing
   widecrate create hand-over.tar.zst landing --top drop --level best
   widecrate create tables.zip readings corrections --pick "osk*"

@@ -74,8 +74,9 @@ func newDemo(s *streams) *cobra.Command {
 		Use:   "demo [DIR]",
 		Short: "Make demo data and run a full example on it",
 		Long: `demo makes the archives of Tidewatch, a made-up network of tide gauges, in a
-folder (default: tidewatch), and runs a full example on a second set of them, in
-its folder example. What the demo made before is made again.`,
+folder (default: tidewatch), and runs a full example. The results are in its
+folder example; the data itself stays as it is. What an earlier demo made is
+made again.`,
 		Example: "  widecrate demo\n  widecrate demo /tmp/tidewatch",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -142,7 +143,7 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 			s.out.Printf("%s\n", s.out.Faint(fmt.Sprintf("(exit code %d)", st.code)))
 		}
 	}
-	s.out.Printf("\nThis came of it in %s:\n", full)
+	s.out.Printf("\nThe results are in %s:\n", full)
 	for _, place := range []string{"landing", "may", "pictures", "merged", "grids", "suite", "hand-over.zip", "fetched", "nights", "nights.html", "month", "month.html"} {
 		s.out.Printf("  %s\n", filepath.Join(dir, demo.Example, place))
 	}

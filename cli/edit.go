@@ -36,10 +36,10 @@ func newEdit(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "edit ARCHIVE [OPTION…]",
 		Short: "Add, replace, remove or rename entries",
-		Long: `edit changes a ZIP or a tar, compressed or not. What stays is copied as it is
-packed, with all that its records say; a compressed tar is rewritten in one
-pass. An entry that is added under a path that is taken replaces what is there.
-The new archive takes the place of the old one when it is complete.`,
+		Long: `edit changes a ZIP or a tar, compressed or not. Entries that stay are copied as
+they are packed, with all that is recorded of them; a compressed tar is packed
+again in one pass. An added entry replaces one with the same path. The new
+archive replaces the old one when it is complete.`,
 		Example: `  widecrate edit bundles/osk-bay.zip --text "may/notes.txt=All gauges report."
   widecrate edit bundles/osk-bay.zip --remove "*-01.zip" --move may=2026/may
   widecrate edit bundles/gull-ness.zip --put tidewatch.txt=about.txt

@@ -13,7 +13,10 @@ import (
 
 // The exit codes are the numbers of the kinds of failure; they are part of the
 // interface. So is that of an interrupt:
-const exitInterrupted = 130
+const (
+	exitInterrupted = 130
+	interrupted     = "interrupted; what was not complete has been removed"
+)
 
 // reported is an error that the command has shown already.
 type reported struct{ error }

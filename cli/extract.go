@@ -40,10 +40,11 @@ func newExtract(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "extract SOURCE… [OPTION…]",
 		Short: "Unpack many archives",
-		Long: `extract unpacks archives: files, folders for the archives in them, http and
-https addresses, and - for standard input. Each gets a folder of its own, named
-after it, beside it or below --into; or all are merged into one. An archive is
-put into place whole or not at all, and one that fails does not stop the others.`,
+		Long: `extract unpacks archives. A source is an archive, a folder (the archives in it),
+an http or https address, or - for standard input. Each archive gets its own
+folder with its name, below --into or beside the archive; or all are merged into
+one folder. An archive is put into place whole or not at all. If one fails, the
+others are still unpacked.`,
 		Example: `  widecrate extract readings --into landing --ext csv --no-clutter
   widecrate extract "corrections/osk bay [v1].zip" --into landing --dry-run
   widecrate extract readings --into pictures --layout shared --ext png

@@ -29,10 +29,10 @@ func newInspect(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "inspect SOURCE… [OPTION…]",
 		Short: "Look inside many archives without unpacking",
-		Long: `inspect lists what archives hold: files, folders for the archives in them, http
-and https addresses, and - for standard input. Of a ZIP it reads only the
-directory, however large the archive is and wherever it lies; a compressed tar
-has none, and is gone through.`,
+		Long: `inspect lists what archives hold. A source is an archive, a folder (the archives
+in it), an http or https address, or - for standard input. Of a ZIP only the
+directory is read, however large the archive is. A compressed tar has no
+directory: it is decompressed.`,
 		Example: `  widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate inspect readings --ext csv --as names
   widecrate inspect bundles --nested --as tree

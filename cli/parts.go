@@ -21,9 +21,9 @@ func newParts(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "parts COMMAND",
 		Short: "Sets in parts: find and check, put together, split",
-		Long: `parts deals with files that come cut into several: split ZIP archives (.z01,
-.z02 … .zip), and plain cuts (.001 …, .aa …, part1, 1of5). To unpack a set, no
-joining is needed: extract, inspect and verify take any part for the whole.`,
+		Long: `parts is for archives that are cut into several files: split ZIP archives (.z01,
+.z02 … .zip), and plain cuts (.001 …, .aa …, part1, 1of5). To unpack a set, you
+need not join it: extract, inspect and verify take any part for the whole.`,
 		Example: `  widecrate parts scan survey  # exit code 4
   widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut`,
@@ -47,9 +47,9 @@ func newPartsScan(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "scan [SOURCE…] [OPTION…]",
 		Short: "Find sets, and say what is missing",
-		Long: `scan finds the sets in folders, this one when none is named, and those that
-files are part of. It names the parts that are missing, and finds those that are
-empty, too short, or there twice. The exit code is 4 if a set is not complete.`,
+		Long: `scan finds sets in folders (default: the current one), and the sets that files
+belong to. It names parts that are missing, empty, too short, or there twice.
+The exit code is 4 if a set is not complete.`,
 		Example: `  widecrate parts scan survey  # exit code 4
   widecrate parts scan survey/harbour.zip --as json
   widecrate parts scan survey/grids.tar.gz.001 --sums`,
@@ -187,10 +187,10 @@ func newPartsJoin(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "join PART [OPTION…]",
 		Short: "Put a set together into one file",
-		Long: `join puts the set together that a part belongs to. Plain cuts are joined byte
-for byte; a split ZIP archive becomes an ordinary one, without unpacking. Where
-a list of SHA-256 sums lies beside the parts, each part in it is checked against
-it, and the whole. The file appears when all of it is there and right.`,
+		Long: `join puts a set together; name any part of it. Plain cuts are joined byte for
+byte. A split ZIP archive becomes an ordinary one, without unpacking. If a list
+of SHA-256 sums is beside the parts, the parts and the whole are checked. The
+file appears when it is complete and right.`,
 		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts join survey/harbour.z01 --into harbour.zip`,
 		Args:    cobra.ExactArgs(1),
@@ -264,7 +264,7 @@ func sumsChecked(set *parts.Set, n int) string {
 	case set.Elsewhere():
 		return "lists of sums are not looked for at addresses"
 	case n == 0:
-		return "no list of sums lies beside the parts"
+		return "there is no list of sums beside the parts"
 	}
 	return show.Count(n, "SHA-256 sum") + " checked"
 }
@@ -313,8 +313,8 @@ func newPartsSplit(s *streams) *cobra.Command {
 		Short: "Cut a file into parts",
 		Long: `split cuts any file into numbered parts, or rewrites a ZIP archive as a split
 one, without unpacking it. A list of SHA-256 sums is written beside the parts:
-of each, and of numbered ones of the whole as well. Numbered parts that are put
-one behind the other are the file again, with or without this program.`,
+of each part, and for numbered parts also of the whole. Numbered parts are plain
+pieces: any tool can put them together.`,
 		Example: `  widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut
   widecrate parts split readings/osk-bay-2026-05-01.zip --part-size 4k --into x`,
 		Args: cobra.ExactArgs(1),

@@ -145,36 +145,42 @@ func unindented(text string) string {
 // errorTable explains every kind of failure.
 func errorTable(t *testing.T) string {
 	t.Helper()
-	texts := map[fault.Kind][3]string{
-		fault.Other: {"`✗ 3 archives failed`", "Failures of several kinds in one run; each is shown above with its own. `compare`: the two differ. Alone, it is a mistake in the program",
-			"Read the messages above, the first ones first. With `--as json`, each `failure` has its own `code`"},
-		fault.Usage: {"`✗ there is no option --fold; the nearest is --flatten`", "The command line, a pattern, a template, a list or a job file is not right. Nothing was touched",
-			"Follow the message; `widecrate COMMAND --help` has every option with examples"},
-		fault.Refused: {"`✗ corrections/osk bay [v2].zip: entry \"levels.csv\" differs from /srv/merged/levels.csv`", "It would change what is there, or two archives want the same name, or another run has the job file. Nothing of that archive was put into place",
-			"Choose with `--clash skip`, `replace`, `newer` or `number`; another `--into`; or own folders (`--layout own`)"},
-		fault.Incomplete: {"`✗ survey/currents.tar.gz.001: of 3 parts, 1 is missing: currents.tar.gz.002`", "A set lacks parts or has them twice, one is empty or of another set, a series has a gap, or the data breaks at the border of two parts",
-			"Fetch what is missing; `--parts-in DIR` if it lies elsewhere, `--wait 10m` if it is still arriving, `--allow-gaps` if a number may be missing"},
-		fault.Password: {"`✗ locked/gauges.zip › keys.csv: it is locked, and there is no password`", "A password is missing, none of the candidates opens it, or it is locked in a way that is not read",
-			"`--password-env VAR`, `--password-file FILE` (one candidate a line) or `--ask-password`"},
-		fault.NoMatch: {"`✗ no entry has the path \"levels.cvs\"`", "The selection leaves nothing, or an `--entry` is nowhere. What is not selected is counted in the summary",
-			"Look with `widecrate inspect`; patterns have `/` between folders on every system; the message names the nearest path"},
-		fault.Damaged: {"`✗ readings/merrin-deep-2026-05-07.zip › levels.csv: its data ends after 40081 bytes where the directory says 40104`", "Bytes changed or are missing, a checksum does not hold, or it is no archive, or of a method that is not read",
-			"Fetch it again and compare sums; `--salvage` takes what can be had and names what is lost"},
-		fault.Unreadable: {"`✗ inbox/a.zip: there is no such file or folder`", "A source is missing, may not be read, changed while it was read, or an address does not answer",
-			"Check the name (it is taken to the letter) and the rights; addresses are tried again by themselves, see `--retries`"},
-		fault.Unsafe: {"`✗ a.zip › ../../x: its path leads out of its folder with '..'`", "A path or link leads out of the destination, entries overlap, or it would unpack to more than the bounds allow",
+	texts := map[fault.Kind][3]string{ // of the second, e2e shows that it is printed
+		fault.Other: {"Several archives failed for different reasons; each is shown above with its own. `compare`: A and B differ. Otherwise it is a mistake in the program",
+			"2 archives failed, reported above", "Read the messages above, the first ones first. With `--as json`, each `failure` has its own `code`"},
+		fault.Usage: {"The command line, a pattern, a template, a list or a job file is wrong. Nothing was touched",
+			"✗ there is no option --flaten; the nearest is --flatten", "Follow the message; `widecrate COMMAND --help` has every option, with examples"},
+		fault.Refused: {"A file would be changed that is there, two archives want the same name, or another run has the job file. Nothing of that archive was put into place",
+			"✗ corrections/osk bay [v2].zip: entry \"levels.csv\" differs from /srv/tidewatch/merged/levels.csv",
+			"Choose with `--clash skip`, `replace`, `newer` or `number`, another `--into`, or own folders (`--layout own`)"},
+		fault.Incomplete: {"Parts of a set are missing, there twice, empty, or of another set; a series has a gap; or the data breaks at the border of two parts",
+			"✗ survey/currents.tar.gz.001: of 3 parts, 1 is missing: currents.tar.gz.002",
+			"Fetch what is missing. `--parts-in DIR` if it is in another folder, `--wait 10m` if it is still arriving, `--allow-gaps` if a number may be missing"},
+		fault.Password: {"A password is missing, none of those given opens it, or it is locked in a way that is not supported",
+			"✗ locked/gauges.zip › keys.csv: it is locked, and there is no password",
+			"`--password-env VAR`, `--password-file FILE` (one password a line) or `--ask-password`"},
+		fault.NoMatch: {"The selection leaves nothing, or no archive has the path of an `--entry`. The summary counts what was left out, and why",
+			"✗ no entry has the path \"levels.cvs\"", "Look with `widecrate inspect`. The message names the nearest path. In patterns, folders are separated by `/` on every system"},
+		fault.Damaged: {"Bytes were changed or are missing, a checksum is wrong, the file is no archive, or its method is not supported",
+			"✗ readings/merrin-deep-2026-05-07.zip › levels.csv: its data ends after 40081 bytes where the directory says 40104",
+			"Fetch it again and compare sums. `--salvage` takes what can be read and names what is lost"},
+		fault.Unreadable: {"A source is missing, may not be read, or changed while it was read; or an address does not answer",
+			"✗ inbox/a.zip: there is no such file or folder", "Check the name (it is taken exactly as written) and the permissions. Addresses are tried again by themselves, see `--retries`"},
+		fault.Unsafe: {"A path or link leads out of the destination, entries overlap, or it would unpack to more than the limits allow",
+			"✗ discs/osk-bay-2025.iso › latest.csv: it is a link to \"/levels/2026-05-06.csv\", which is absolute",
 			"Do not trust it. If you do: `--drop` that entry, `--links skip` or `rebase`, raise `--max-total`, `--max-ratio`, `--max-entries` or `--max-memory`"},
-		fault.Unwritable: {"`✗ a.zip › /srv/out: no space left on device`", "No room, no rights, a full table of files, a read-only disk, or a source that could not be removed",
-			"Make room or choose another `--into`; nothing incomplete was left behind, and the same command goes on from there"},
+		fault.Unwritable: {"No space, no permission, no free inodes, a read-only disk, or a source that could not be removed",
+			"✗ corrections/osk bay [v1].zip › /srv/tidewatch/tidewatch.txt: it is a file, and a folder is needed there",
+			"Make space or choose another `--into`. Nothing incomplete was left behind; the same command goes on from there"},
 	}
 	var b strings.Builder
-	b.WriteString("# Exit codes and errors\n\nEvery message has three parts: **where** (`archive › entry`, or a path), **why**, and after an arrow **what to do**. They go to standard\nerror; with `--as json` each line that fails has `failure` with `kind`, `code`, `where`, `why` and `do`. The exit code is that of the failures of a run, or\n1 where they are of different kinds.\n\n| code | kind | looks like | why | what to do |\n|---:|---|---|---|---|\n| 0 | done | | All done; nothing to do counts as done | |\n")
+	b.WriteString("# Exit codes and errors\n\nEvery message says **where** (`archive › entry`, or a path), **why**, and after an arrow **what to do**. Messages go to standard\nerror. With `--as json`, the lines of what failed have a `failure` with `kind`, `code`, `where`, `why` and `do`. The exit code of a run is that of its\nfailures, or 1 if they are of different kinds.\n\n| code | kind | looks like | why | what to do |\n|---:|---|---|---|---|\n| 0 | done | | Everything is done, or there was nothing to do | |\n")
 	for kind := fault.Other; int(kind) < len(texts) || kind == fault.Other; kind++ {
 		text, there := texts[kind]
 		require.True(t, there, "the table lacks %v", kind)
-		fmt.Fprintf(&b, "| %d | %s | %s | %s | %s |\n", kind.Number(), kind, text[0], text[1], text[2])
+		fmt.Fprintf(&b, "| %d | %s | %s | %s | %s |\n", kind.Number(), kind, "`"+text[1]+"`", text[0], text[2])
 	}
 	require.Equal(t, fault.Unwritable+1, fault.Kind(len(texts)), "a kind was added")
-	fmt.Fprintf(&b, "| %d | interrupted | `✗ interrupted; what was unfinished is cleared away` | Ctrl-C, or a signal that asks to end | Run it again |\n", exitInterrupted)
+	fmt.Fprintf(&b, "| %d | interrupted | `! %s` | Ctrl-C, or a signal that asks to end | Run it again |\n", exitInterrupted, interrupted)
 	return b.String()
 }

@@ -44,10 +44,11 @@ func newRun(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "run JOBFILE [OPTION…]",
 		Short: "Run the jobs of a file",
-		Long: `run does the jobs of a file, one after the other, in the order of the file. One
-that follows a failed job is not run; the others are. All mistakes of a file are
-shown before anything is touched. Paths, also those that are printed, are
-relative to the folder of the file. Two runs of one file wait for each other.`,
+		Long: `run does the jobs of a file, one after the other, in the order of the file. A
+job that follows a failed one is not run; the others are. All mistakes in the
+file are shown before anything is touched. Paths in the file, and those that are
+printed, are relative to its folder. A second run of the same file waits for the
+first.`,
 		Example: `  widecrate run month.yaml --validate
   widecrate run month.yaml --dry-run
   widecrate run month.yaml --report page.html

@@ -138,5 +138,5 @@ func (t *task) count() (int, error) {
 	case last > 0:
 		return last - t.first + 1, nil
 	}
-	return 0, fmt.Errorf("%s tells which task this is, and nothing how many there are; say it, such as auto/8", t.engine.index)
+	return 0, fmt.Errorf("%s says which task this is, but nothing says how many there are; give the number, such as auto/8", t.engine.index)
 }

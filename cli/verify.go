@@ -38,10 +38,10 @@ func newVerify(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "verify SOURCE… [OPTION…]",
 		Short: "Decode everything, check every checksum, write nothing",
-		Long: `verify decodes all that archives hold and checks it: sizes, checksums, and where
-there are any, authentication codes. Each entry that is damaged is named, with
-the offset of its header. It writes nothing. Archives are files, folders for the
-archives in them, http and https addresses, and - for standard input.`,
+		Long: `verify decodes everything in archives and checks it: sizes, checksums, and
+authentication codes where there are any. Each damaged entry is named, with the
+offset of its header. Nothing is written. A source is an archive, a folder (the
+archives in it), an http or https address, or - for standard input.`,
 		Example: `  widecrate verify readings
   widecrate verify bundles --nested
   widecrate verify readings --as json --ext csv
@@ -67,7 +67,7 @@ archives in them, http and https addresses, and - for standard input.`,
 
 func (c *verifyCommand) check(cmd *cobra.Command, args []string) error {
 	if c.against != nil && (len(args) > 0 || c.sourceOptions.list != "" || c.sums != "") {
-		return usage(cmd, errors.New("--against is in the place of archives and lists of sums"))
+		return usage(cmd, errors.New("--against takes the place of archives and of lists of sums: leave them out"))
 	}
 	return c.archiveOptions.check(cmd, args, c.against != nil)
 }

@@ -34,10 +34,10 @@ func newWeigh(s *streams) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "weigh SOURCE… [OPTION…]",
 		Short: "Pack a sample in several ways; compare size and time",
-		Long: `weigh packs files in several ways side by side and shows what each makes of
-them: the smallest, the fastest, and the best trade, where half the size may
-take sixteen times as long. More than the sample is judged by pieces of it, and
-how far off that may be is said. Nothing is written.
+		Long: `weigh packs files in several ways and compares sizes and times: the smallest,
+the fastest, and the best trade, where half the size may take sixteen times as
+long. If there is more than the sample, only pieces of it are packed, and the
+last line says how far off the estimates may be. No archive is written.
 
 A way is a format, a method of ZIP after a colon, and a level after an at sign:
 zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,

@@ -86,7 +86,7 @@ func TestCreatePaths(t *testing.T) {
 	require.NoError(t, os.Symlink("..", filepath.Join(dir, "in/sub/up")))
 	_, stderr, code := run(t, dir, "create", "loop.zip", "in", "--links", "follow")
 	assert.Equal(t, 8, code)
-	assert.Contains(t, stderr, "leads back to a folder that it lies in")
+	assert.Contains(t, stderr, "leads back to a folder that it is in")
 }
 
 // Streams go in by a path and out in order; texts need no file.

@@ -215,6 +215,30 @@ func TestGuide(t *testing.T) {
 	}
 }
 
+// What errors look like is what is printed.
+func TestErrors(t *testing.T) {
+	doc, err := os.ReadFile("../docs/errors.md")
+	require.NoError(t, err)
+	rows := regexp.MustCompile("(?m)^\\| (\\d+) \\| [^|]+ \\| `([^`]+)`").FindAllStringSubmatch(string(doc), -1)
+	require.Len(t, rows, 11)
+	dir := tidewatch(t)
+	commands := map[string][]string{
+		"1": {"readings/merrin-deep-2026-05-07.zip", "survey/currents.tar.gz.001", "--into", "new", "--ext", "csv"},
+		"2": {"readings", "--flaten"}, "3": {"corrections", "--into", "merged", "--layout", "shared"}, "4": {"survey/currents.tar.gz.001", "--into", "new"},
+		"5": {"locked", "--into", "new"}, "6": {"corrections", "--into", "new", "--entry", "levels.cvs"}, "7": {demo.Damaged, "--into", "new"},
+		"8": {"inbox/a.zip", "--into", "new"}, "9": {"discs", "--into", "new"}, "10": {"corrections", "--into", "tidewatch.txt"}}
+	for _, row := range rows {
+		args, there := commands[row[1]]
+		if !there {
+			require.Equal(t, "130", row[1])
+			continue
+		}
+		stdout, stderr, code := run(t, dir, append([]string{"extract"}, args...)...)
+		assert.Equal(t, row[1], fmt.Sprint(code))
+		assert.Contains(t, strings.ReplaceAll(stderr+stdout, dir, "/srv/tidewatch"), row[2])
+	}
+}
+
 // The recipes run, in order, and those of the two shells are the same.
 func TestRecipes(t *testing.T) {
 	scripts, twins := fenced(t, "recipes.md", "bash"), fenced(t, "recipes.md", "powershell")

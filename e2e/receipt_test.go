@@ -118,7 +118,7 @@ func TestRecordsThatFail(t *testing.T) {
 		"nothing says what is done": {"extract corrections --into o --skip-done", 2, "needs a --receipt"},
 		"a list that is none":       {"extract corrections --into o --skip-done --done-in tidewatch.txt", 7, "it is no receipt"},
 		"no such receipt":           {"verify --against none.jsonl", 8, "none.jsonl: "},
-		"both":                      {"verify readings --against none.jsonl", 2, "in the place of archives"},
+		"both":                      {"verify readings --against none.jsonl", 2, "takes the place of archives"},
 		"to standard output":        {"extract corrections --into - --receipt r", 2, "do not go together"},
 		"no folder for it":          {"extract corrections --into o --receipt none/r", 10, "none/r"},
 		"no folder for the sums":    {"extract corrections --into o --sums none/s", 10, "none"},

@@ -76,7 +76,7 @@ func TestShardNames(t *testing.T) {
 		"one with steps":    {"auto", "SGE_TASK_ID=5 SGE_TASK_FIRST=1 SGE_TASK_LAST=9 SGE_TASK_STEPSIZE=4", 2, "steps of 4"},
 		"from 1":            {"auto", "SGE_TASK_ID=9000 SGE_TASK_FIRST=1 SGE_TASK_LAST=9000 SGE_TASK_STEPSIZE=1", 0, "share 8999/9000"},
 		"a job without":     {"auto", "SGE_TASK_ID=undefined", 2, "no variable of a batch engine"},
-		"an index alone":    {"auto", "JOB_COMPLETION_INDEX=3", 2, "nothing how many there are"},
+		"an index alone":    {"auto", "JOB_COMPLETION_INDEX=3", 2, "nothing says how many there are"},
 		"an index, and N":   {"auto/9000", "JOB_COMPLETION_INDEX=8999", 0, "share 8999/9000"},
 		"another's counter": {"auto", "LSB_JOBINDEX=9000 LSB_JOBINDEX_END=9000 LSB_JOBINDEX_STEP=1", 0, "share 8999/9000"},
 		"shared layout":     {"0/2 --layout shared", "", 2, "depend on the others"},

@@ -122,7 +122,7 @@ func TestAddressesThatFail(t *testing.T) {
 	}{
 		"missing":               {"extract " + good + "none.zip --into o", 8, "404 Not Found"},
 		"a folder":              {"extract " + good + "readings/ --into o", 8, "cannot be asked for what is in it"},
-		"no destination":        {"extract " + good + "web/all.zip", 2, "--into names the folder"},
+		"no destination":        {"extract " + good + "web/all.zip", 2, "name the folder that it goes into with --into"},
 		"removed afterwards":    {"extract " + good + "web/all.zip --into o --after remove", 2, "neither removed nor moved"},
 		"a password in it":      {"extract http://a:b@gauges.example/a.zip --into o", 2, "netrc"},
 		"a page":                {"extract " + page + "web/all.zip --into o", 7, "it is a web page and no archive"},
@@ -141,7 +141,7 @@ func TestAddressesThatFail(t *testing.T) {
 		"input named twice":     {"extract - - --into o", 2, "more than one thing"},
 		"input as list as well": {"extract - --source-list - --into o", 2, "more than one thing"},
 		"nothing from input":    {"extract - --into o", 7, "it is empty"},
-		"input to nowhere":      {"extract -", 2, "--into names the folder"},
+		"input to nowhere":      {"extract -", 2, "name the folder that it goes into with --into"},
 		"a host that is not":    {"inspect http://gauges.invalid/a.zip", 8, "gauges.invalid"},
 		"nobody listens":        {"inspect http://127.0.0.1:1/a.zip --retries 0", 8, "there is no answer"},
 		"no certificate":        {"inspect " + good + "web/all.zip --ca-file tidewatch.txt", 8, "no certificate in it"},

@@ -28,7 +28,7 @@ var LevelNames = map[string]Level{"fast": Fast, "normal": Normal, "best": Best}
 type EncodeOptions struct {
 	Level   Level // Normal, unless Set
 	Set     bool
-	Workers int // goroutines for one stream; 0: as many as there are processors
+	Workers int // goroutines for one stream; 0: one for each processor
 }
 
 // At returns options with a level.

@@ -156,7 +156,7 @@ func (c *collector) allThere() error {
 	}
 	if missing != nil {
 		return fault.New(fault.Unreadable, "%s", strings.Join(missing, "; ")).
-			Advise("nothing was written; a name is taken to the letter, check it and the folder you run in")
+			Advise("nothing was written; names are taken exactly as written: check the name and the current folder")
 	}
 	return nil
 }
@@ -331,7 +331,7 @@ func (c *collector) follow(at, inside string) error {
 }
 
 func (c *collector) loop(at string) error {
-	return fault.At(at, fault.New(fault.Unreadable, "this link leads back to a folder that it lies in").
+	return fault.At(at, fault.New(fault.Unreadable, "this link leads back to a folder that it is in").
 		Suggest(fault.DropOrKeepLink))
 }
 

@@ -85,7 +85,7 @@ type Options struct {
 	ReadBack bool                        // read the archive again, and compare it with what was read from the sources
 	Remove   bool                        // the sources, after it was read back
 	DryRun   bool                        // find out what would go in, and write nothing
-	Workers  int                         // 0: as many as there are processors
+	Workers  int                         // 0: one for each processor
 	Read     *atomic.Int64               // counts the bytes of the sources that were read so far; nil: nobody asks
 	Found    *atomic.Int64               // gets the bytes that there are to read, once they are found and if they are known; nil: nobody asks
 
@@ -115,7 +115,7 @@ func FormatOf(path, name string) (archive.Format, error) {
 	case name != "":
 		return f, fault.New(fault.Usage, "there is no format %q", name).Advise(known())
 	}
-	return f, fault.At(path, fault.New(fault.Usage, "its extension tells no format that widecrate writes").Advise(known()))
+	return f, fault.At(path, fault.New(fault.Usage, "its extension is not one of a format that widecrate writes").Advise(known()))
 }
 
 // Run makes the archive. Nothing is written before all sources were found.

@@ -40,8 +40,8 @@ type Options struct {
 	Limits    bound.Limits
 	After     After
 	Staging   string // folder for unfinished work; empty: in the destination root
-	Workers   int    // 0: as many as there are processors
-	Halt      bool   // take no further archive after one that fails
+	Workers   int    // 0: one for each processor
+	Halt      bool   // start no further archive after one has failed
 	DryRun    bool   // find out what would be done, and write nothing
 	Backlog   int64  // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
@@ -270,9 +270,9 @@ func (r *run) refuseElsewhere() error {
 		switch {
 		case !s.Elsewhere():
 		case r.Placement.Into == "" && s.Into == "":
-			return fault.At(s.Path, fault.New(fault.Usage, "it lies in no folder, and so it has to be said where it is to go").Suggest(fault.NameDestination))
+			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
 		case r.After.Disposition != Keep:
-			return fault.At(s.Path, fault.New(fault.Usage, "it lies in no folder, and can be neither removed nor moved"))
+			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and can be neither removed nor moved"))
 		}
 	}
 	return nil

@@ -277,7 +277,7 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 }
 
 // Each goes through the entries that the selection keeps, and gives each to do
-// with a function that opens its data. Several workers (0: as many as there are processors) do so at once, and share
+// with a function that opens its data. Several workers (0: one for each processor) do so at once, and share
 // them by size; the error of the first that fails is returned. An archive that
 // comes in order was read to its end when it was opened: open is nil then, and with
 // Hash there is its SHA-256.

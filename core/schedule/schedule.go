@@ -50,7 +50,7 @@ type Work struct {
 
 // Options say how the work is shared out. Zero values are the usual ones.
 type Options struct {
-	Workers int   // 0: as many as there are processors
+	Workers int   // 0: one for each processor
 	Ordered bool  // units are settled in their order; else as soon as they are done
 	Halt    bool  // take no further unit after one that failed
 	Backlog int64 // bounds the weight of units that are done and not settled; 0: 1 GiB

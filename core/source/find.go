@@ -34,7 +34,7 @@ type Request struct {
 
 	Series      []string // names with "{n}", and perhaps "*": the archives of such names are one source
 	SeriesCount int      // how many archives each of them must have; 0: as many as its name says
-	AllowGaps   bool     // a series may lack numbers
+	AllowGaps   bool     // numbers may be missing in a series
 
 	Settled time.Duration // what was modified less than this long ago is left alone; 0: nothing is
 	Left    func(Source)  // gets it; may be nil
@@ -298,7 +298,7 @@ func missing(name string, err error) error {
 		return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").Suggest(fault.MatchNames))
 	}
 	return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
-		Advise("a name is taken to the letter, brackets and spaces included; check it and the folder you run in"))
+		Advise("names are taken exactly as written, brackets and spaces too; check the name and the current folder"))
 }
 
 // list lists a folder, once what was begun there is finished.

@@ -106,7 +106,7 @@ func (s Source) Size() int64 {
 }
 
 // CheckSums holds the parts of a set, or of the sets among the members of a series,
-// against the lists of SHA-256 sums that lie beside them. It reads all parts that are
+// against the lists of SHA-256 sums beside them. It reads all parts that are
 // listed. A wrong sum is of kind fault.Damaged; Err is returned as it is.
 func (s Source) CheckSums(ctx context.Context, lists *parts.Lists) error {
 	if s.Err != nil {

@@ -147,7 +147,7 @@ func (u *Unit) takeBack(where whereabouts, j *journal, done int, journalled bool
 	}
 	area.keep.Store(true)
 	return fault.At(u.root.full(u.folder), fault.New(fault.Unwritable, "what was moved there could not be taken back: %w", errors.Join(failed...)).
-		Advise("the files that were replaced lie in "+filepath.Join(area.path, area.name)+"; the next run to this folder tries to put them back"))
+		Advise("the files that were replaced are in "+filepath.Join(area.path, area.name)+"; the next run to this folder tries to put them back"))
 }
 
 // plan lists the folders that are missing and the moves to make, one folder
