@@ -130,7 +130,7 @@ var bunzip2 = stream{
 	ours:   func(r io.Reader) io.Reader { return bzip2.NewReader(r) },
 }
 
-// timed returns a function that tells how long it takes to do something so many
+// timed returns a function that says how long it takes to do something so many
 // times.
 func timed(do func(), times int) func() time.Duration {
 	return func() time.Duration {

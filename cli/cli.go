@@ -91,7 +91,7 @@ func (s *streams) warn(text string) {
 }
 
 // json prints an event for scripts. What it cannot write, the flush at the end
-// tells.
+// says.
 func (s *streams) json(e report.Event) {
 	encoder := s.out.JSON()
 	for line := range e.Lines(say) {

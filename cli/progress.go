@@ -26,7 +26,7 @@ func (o *progressOption) start(s *streams, quiet bool, text func() string) (stop
 	return show.StartProgress(s.err, text, s.out).Stop
 }
 
-// startBytes is the same where bytes are all there is to tell; all counts those
+// startBytes is the same where bytes are all there is to show; all counts those
 // that there will be, and stays 0 where that is not known.
 func (o *progressOption) startBytes(s *streams, quiet bool, done, all *atomic.Int64) (stop func()) {
 	started := time.Now()

@@ -56,7 +56,7 @@ func (s *shardOption) Set(text string) error {
 }
 
 // engine has the names of the variables that a batch engine sets in the tasks of an
-// array: the index, and as far as it tells them the first, the last, the step and the
+// array: the index, and as far as it has them the first, the last, the step and the
 // number of tasks.
 type engine struct{ index, first, last, step, count string }
 

@@ -37,7 +37,7 @@ const Jobs = "month.yaml"
 //go:embed month.yaml
 var jobs []byte
 
-// marker tells that a folder is of our making, and may be made again.
+// marker says that a folder is of our making, and may be made again.
 const marker = "tidewatch.txt"
 
 const about = `Tidewatch is a made-up network of tide gauges; this is its demo data.
@@ -148,7 +148,7 @@ type file struct {
 	data []byte
 }
 
-// pack makes an archive in memory, of the format that its name tells. A path
+// pack makes an archive in memory, of the format that its name says. A path
 // that ends in '/' is a folder.
 func pack(name string, when time.Time, files []file) []byte {
 	return packWith(archive.WriteOptions{}, name, when, files)

@@ -52,7 +52,7 @@ func Image(files []ImageFile, names Names) []byte {
 		volumes = append(volumes, &imageVolume{joliet: true})
 	}
 	b.next = 16 + len(volumes) + 1 + 3 // where the descriptors of another format may stand
-	for _, v := range volumes {        // twice: the first time tells how long everything is
+	for _, v := range volumes {        // twice: the first time says how long everything is
 		v.at, v.size = map[string]int{}, map[string]int{}
 		v.data = map[*ImageFile]int{}
 		for _, f := range b.order {

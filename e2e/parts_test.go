@@ -120,7 +120,7 @@ func TestSetsAsSources(t *testing.T) {
 	assert.Equal(t, "currents.tar.gz numbered [currents.tar.gz.002] 3 false", fmt.Sprint(line.Name, " ", line.Type, " ", line.Missing, " ", line.Expected, " ", line.Complete))
 }
 
-// A plain tar has no sums of its own: the list beside its parts is what tells
+// A plain tar has no sums of its own: the list beside its parts is what says
 // that one of them changed, to every command that reads the data.
 func TestSumsBesideParts(t *testing.T) {
 	dir := tidewatch(t)

@@ -15,7 +15,7 @@ import (
 	"widecrate/demo/standin"
 )
 
-// nights runs the same command again and again, and tells how many archives it unpacked
+// nights runs the same command again and again, and says how many archives it unpacked
 // and how many were done before.
 func nights(t *testing.T, dir string, args ...string) (unpacked, before, code int) {
 	t.Helper()

@@ -148,7 +148,7 @@ func Width(text string) int {
 	return len(text)
 }
 
-// shorten leaves out the middle of a text: of a path, both ends tell most.
+// shorten leaves out the middle of a text: of a path, both ends say most.
 func shorten(text string, width int) string {
 	head := (width - 1) / 3
 	start := runewidth.Truncate(text, head, "")

@@ -26,7 +26,7 @@ var kindNames = [...]string{"file", "folder", "link", "hard link", "device", "pi
 
 func (k Kind) String() string { return kindNames[k] }
 
-// Unknown stands for a size that the archive does not tell in advance.
+// Unknown stands for a size that the archive does not record in advance.
 const Unknown int64 = -1
 
 // An Entry is one member of an archive, as the archive describes it. All of it

@@ -28,14 +28,14 @@ type Reader interface {
 	Close() error
 }
 
-// Extents is a Reader that tells where the bytes of an entry are.
+// Extents is a Reader that says where the bytes of an entry are.
 type Extents interface {
 	// Extent is where header and data of the i-th entry lie in the archive, in
 	// bytes, or a little more.
 	Extent(i int) (from, to int64)
 }
 
-// Stores is a Reader that tells where data lies that is stored as it is.
+// Stores is a Reader that says where data lies that is stored as it is.
 type Stores interface {
 	// Stored is where the data of the i-th entry lies in the archive; its size is
 	// Unknown where it is packed or locked.
@@ -74,7 +74,7 @@ type Writer interface {
 	// Close completes the archive; the underlying writer stays open.
 	Close() error
 
-	// Abort gives the archive up, in the place of Close. Afterwards nothing more
+	// Abort gives the archive up, instead of Close. Afterwards nothing more
 	// is written to the underlying writer.
 	Abort()
 }
@@ -141,7 +141,7 @@ type Format struct {
 	IdentifyBehind func(r io.ReaderAt, size int64) bool
 
 	// Open reads the directory of an archive of size bytes. An error of kind
-	// fault.Damaged or fault.Unsafe tells what is wrong with it; ErrOrdered, that
+	// fault.Damaged or fault.Unsafe says what is wrong with it; ErrOrdered, that
 	// OpenStream has to be used.
 	Open func(r io.ReaderAt, size int64, o Options) (Reader, error)
 
@@ -170,7 +170,7 @@ var ErrUnsupported = errors.New("not a method that widecrate reads")
 // but in order.
 var ErrOrdered = errors.New("it can only be gone through in order")
 
-// Broken tells why entries may be missing from the list of a damaged archive
+// Broken says why entries may be missing from the list of a damaged archive
 // that was opened with Salvage; nil where all are there.
 func Broken(r Reader) error {
 	if b, ok := r.(interface{ Broken() error }); ok {

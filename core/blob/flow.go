@@ -10,7 +10,7 @@ import (
 	"widecrate/core/fault"
 )
 
-// Endless stands for the size of what comes in order, as long as nothing tells how
+// Endless stands for the size of what comes in order, as long as nothing says how
 // much it is.
 const Endless = math.MaxInt64
 

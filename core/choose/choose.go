@@ -220,7 +220,7 @@ func (s *Selection) hasExtension(e *archive.Entry) bool {
 	return false
 }
 
-// inSize passes a size that the archive does not tell: it is not known to be
+// inSize passes a size that the archive does not record: it is not known to be
 // wrong.
 func (s *Selection) inSize(size int64) bool {
 	return size == archive.Unknown || size >= s.rules.MinSize && (s.rules.MaxSize == 0 || size <= s.rules.MaxSize)

@@ -45,7 +45,7 @@ func extraFlags(level Level) byte {
 	return 0
 }
 
-// A Describer is an encoder whose header can tell of the file that it holds. It
+// A Describer is an encoder whose header can describe the file that it holds. It
 // must be called before any data.
 type Describer interface {
 	Describe(name string, modified time.Time)

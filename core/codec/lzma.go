@@ -46,13 +46,13 @@ func decodeLZMA(src Source, o Options, properties byte, dictionary uint32, size 
 const LZMAFile = "lzma-file"
 
 // lzmaFile reads files with the header of 13 bytes that older packers wrote: properties, the
-// size of the dictionary, and that of the data, or all ones where an end mark tells.
+// size of the dictionary, and that of the data, or all ones where an end mark shows it.
 var lzmaFile = Method{
 	Name:       LZMAFile,
 	Format:     LZMA,
 	Extensions: []string{".lzma"},
 	Magic: func(head []byte) bool {
-		// No number tells it, so only what packers write is taken: usual properties, and a
+		// No number says it, so only what packers write is taken: usual properties, and a
 		// dictionary that is a power of two, or one and a half times one.
 		if len(head) < lzmaHeader || head[0] != 0x5d {
 			return false

@@ -59,7 +59,7 @@ var (
 	errBehind   = errors.New("something stands behind its end")
 )
 
-// GzipHeader is what the header of a gzip member tells of its file.
+// GzipHeader is what the header of a gzip member says about its file.
 type GzipHeader struct {
 	Name     string    // "": it has none
 	Modified time.Time // in whole seconds; zero: not known

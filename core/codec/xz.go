@@ -70,7 +70,7 @@ type xzWriter struct {
 	records []xzRecord
 }
 
-// block writes the next block, whose sizes its header tells.
+// block writes the next block, whose sizes its header says.
 func (w *xzWriter) block(packed []byte) error {
 	if err := w.begin(); err != nil || len(packed) == 0 {
 		return err

@@ -15,7 +15,7 @@ import (
 )
 
 // xzReader reads streams (The .xz File Format, section 2) one after the other. Blocks whose
-// headers tell their sizes are decoded ahead, several at once.
+// headers say their sizes are decoded ahead, several at once.
 type xzReader struct {
 	src Source
 	o   Options

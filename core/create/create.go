@@ -92,7 +92,7 @@ type Options struct {
 	asked string // the path of the archive before it got a number; empty: it has none
 }
 
-// FormatOf tells the format of a new archive by its name; empty: by the extension
+// FormatOf finds the format of a new archive by its name; empty: by the extension
 // of path. One that is not known, or only read, is of kind fault.Usage.
 func FormatOf(path, name string) (archive.Format, error) {
 	f, ok := archive.Format{}, false

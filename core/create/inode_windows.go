@@ -10,7 +10,7 @@ import (
 type inode struct{ volume, high, low uint32 }
 
 // inodeOf returns the inode of a file, and whether it has several names: the listing of
-// a folder does not tell.
+// a folder does not say.
 func inodeOf(path string, info fs.FileInfo) (inode, bool) {
 	if info == nil || !info.Mode().IsRegular() {
 		return inode{}, false
@@ -21,7 +21,7 @@ func inodeOf(path string, info fs.FileInfo) (inode, bool) {
 	}
 	h, err := windows.CreateFile(name, 0, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, nil, windows.OPEN_EXISTING, 0, 0)
 	if err != nil {
-		return inode{}, false // reading it tells why
+		return inode{}, false // reading it says why
 	}
 	defer windows.CloseHandle(h)
 	var of windows.ByHandleFileInformation

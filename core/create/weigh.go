@@ -182,7 +182,7 @@ func readPiece(it item, cut bool, piece int64) ([]byte, error) {
 	return data[:n], fault.Reading("", err)
 }
 
-// spread tells from how differently the pieces compress how far an estimate may
+// spread estimates from how differently the pieces compress how far an estimate may
 // be off: two standard errors of their mean.
 func spread(pieces []item) (float64, error) {
 	method, _ := codec.ByName(codec.Deflate)

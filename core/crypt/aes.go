@@ -16,7 +16,7 @@ import (
 )
 
 // What stands around the data of an entry that is locked with AES: a salt and
-// two bytes that tell most wrong passwords in front, an authentication code
+// two bytes that show most wrong passwords in front, an authentication code
 // after it.
 const (
 	VerifyLength = 2
@@ -48,7 +48,7 @@ func NewAES(password string, s Strength, salt []byte, verify [VerifyLength]byte)
 }
 
 // Lock derives the keys for a new entry. front is what stands before its data: a
-// salt of its own, and the bytes that tell wrong passwords.
+// salt of its own, and the bytes that show wrong passwords.
 func Lock(password string, s Strength) (a AES, front []byte, err error) {
 	front = make([]byte, s.SaltLength())
 	rand.Read(front) // never fails

@@ -35,7 +35,7 @@ const (
 type After struct {
 	Disposition   Disposition
 	Folder        string          // for Move
-	Into          *place.Template // for Move, in the place of Folder: with {today} and {parent}
+	Into          *place.Template // for Move, instead of Folder: with {today} and {parent}
 	EvenIfPartial bool            // also where something was left out
 }
 

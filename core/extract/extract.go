@@ -47,7 +47,7 @@ type Options struct {
 	Progress  *Progress
 	Hash      bool // find the SHA-256 of what is written; see report.Placed
 
-	// Done tells of a source, by its identity and its destination, that it was done
+	// Done says of a source, by its identity and its destination, that it was done
 	// earlier, and whether all of it was; nil: none was. With content, what was
 	// delivered has to be the same to the byte.
 	Done func(files []blob.File, target string, content bool) (done, all bool)
@@ -84,7 +84,7 @@ type run struct {
 	ordered bool // what an archive becomes depends on those before it
 }
 
-// Run unpacks the sources, and tells sink what becomes of them: a
+// Run unpacks the sources, and reports to sink what becomes of them: a
 // *report.Unpacked for each archive, in order, a *report.Disposal for each source
 // that is to be removed or moved, in the end, and a report.Notice now and then. A
 // source that fails does not stop the others; Run itself fails only when ctx is

@@ -228,7 +228,7 @@ func TestLongEntries(t *testing.T) {
 	}
 }
 
-// A run comes to its end, and tells of every archive once, however much has to
+// A run comes to its end, and reports every archive once, however much has to
 // wait for its turn: with archives inside archives, names that count, a halt at
 // the first failure, and a cancellation in between.
 func TestAlwaysEnds(t *testing.T) {

@@ -378,7 +378,7 @@ func (u *unit) Settle(err error) error {
 	return err
 }
 
-// Report tells of the outcome, which may be large and is let go of afterwards.
+// Report reports the outcome, which may be large and is let go of afterwards.
 func (u *unit) Report() {
 	u.run.tell(u.outcome)
 	u.dealings = nil

@@ -33,7 +33,7 @@ func (h Handle) Movable(name string) error {
 		f, err := windows.CreateFile(path, windows.DELETE, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, nil,
 			windows.OPEN_EXISTING, windows.FILE_FLAG_BACKUP_SEMANTICS|windows.FILE_FLAG_OPEN_REPARSE_POINT, 0)
 		if errors.Is(err, windows.ERROR_FILE_NOT_FOUND) {
-			return nil // the move tells
+			return nil // the move will report it
 		}
 		if err != nil {
 			return err

@@ -73,7 +73,7 @@ type Unnamed interface {
 	// NameIn gives the finished file a name in a folder. One that is taken is an
 	// error that is fs.ErrExist.
 	NameIn(to Handle, name string) error
-	// Stat tells the size and time of the finished file.
+	// Stat returns the size and time of the finished file.
 	Stat() (size int64, modified time.Time, err error)
 	Close() error
 }

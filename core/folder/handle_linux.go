@@ -176,7 +176,7 @@ type unnamed struct {
 	modified time.Time // once it is set
 }
 
-// UnnamedRoom tells how many files without a name may be open at once: some of
+// UnnamedRoom returns how many files without a name may be open at once: some of
 // those that this process may open, or none where the file system has no such
 // files. It tries that out in the folder.
 func (h Handle) UnnamedRoom() int {

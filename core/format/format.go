@@ -1,4 +1,4 @@
-// Package format is the list of the archive formats, and tells which one some
+// Package format is the list of the archive formats, and finds which one some
 // content is in. A new format is one folder beside this file and one line in it.
 package format
 
@@ -33,7 +33,7 @@ func all() []archive.Format {
 	return append(formats, udf.Format, iso.Format) // which say what they are only after 32 KiB
 }
 
-// Identify tells the format of some content by the content alone. Content of
+// Identify finds the format of some content by the content alone. Content of
 // no known format is of kind fault.Damaged.
 func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 	if size == 0 {
@@ -54,7 +54,7 @@ func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 		Advise("widecrate reads: " + strings.Join(Names(), ", "))
 }
 
-// Start tells the format of some content by what it starts with.
+// Start finds the format of some content by what it starts with.
 func Start(r io.ReaderAt, size int64) (archive.Format, bool) {
 	for _, f := range All {
 		if f.Identify(r, size) {
@@ -64,7 +64,7 @@ func Start(r io.ReaderAt, size int64) (archive.Format, bool) {
 	return archive.Format{}, false
 }
 
-// ErrPage is the error of a web page in the place of an archive.
+// ErrPage is the error of a web page instead of an archive.
 var ErrPage = fault.New(fault.Damaged, "it is a web page and no archive").
 	Advise("open its address in a browser: a login may be missing, or it leads to the archive")
 

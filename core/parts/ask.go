@@ -104,7 +104,7 @@ func (q *asking) ask(named int) error {
 	return nil
 }
 
-// askLast asks for the last part of a split ZIP archive, which tells how many there
+// askLast asks for the last part of a split ZIP archive, which says how many there
 // are.
 func (q *asking) askLast() error {
 	file, err := q.get(q.set.Name)

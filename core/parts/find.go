@@ -341,7 +341,7 @@ type assembly struct {
 }
 
 // countOf reads from the last part of a split ZIP archive how many there are;
-// 0: it does not tell.
+// 0: it does not say.
 func (a *assembly) countOf(last member) int {
 	const most = 1 << 16
 	n := 0

@@ -14,7 +14,7 @@ const (
 
 // Await looks at a set again and again until it is complete and none of its
 // parts has changed for a while, or until the deadline; it returns the set as it
-// is then. find finds the set anew.
+// is then. find finds the set again.
 func Await(ctx context.Context, s *Set, deadline time.Time, find func() (*Set, error)) (*Set, error) {
 	changed := time.Now()
 	for !s.arrived(changed) && time.Now().Before(deadline) {
@@ -51,7 +51,7 @@ func (s *Set) arrived(changed time.Time) bool {
 	return true
 }
 
-// MoreMayFollow reports whether there may well be another part: nothing tells how
+// MoreMayFollow reports whether there may well be another part: nothing says how
 // many there are, and the last one is as large as the others.
 func (s *Set) MoreMayFollow() bool {
 	last := len(s.Parts) - 1

@@ -211,7 +211,7 @@ func (p *Plan) placeInner(paths []string) (err error) {
 	return nil
 }
 
-// opened is in the place of the path of an entry that is opened.
+// opened takes the place of the path of an entry that is opened.
 const opened = "\x00"
 
 // place makes an item of an entry that has a path, stored, which is spelt at.

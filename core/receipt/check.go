@@ -48,7 +48,7 @@ func (c *Checked) Lines(say fault.Wording) iter.Seq[any] {
 	}
 }
 
-// Check reads what was delivered, on so many workers, and tells of each file, in
+// Check reads what was delivered, on so many workers, and reports on each file, in
 // the natural order of their paths, and then of files beside them in the own folders of
 // archives. What is missing or altered is of kind fault.Damaged.
 func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) error {

@@ -281,7 +281,7 @@ func (r *Receipts) Made(id string, options map[string]string) (is bool, why stri
 	return true, ""
 }
 
-// replaced reports whether a later archive has delivered a file in the place of what is
+// replaced reports whether a later archive has delivered a file in place of what is
 // asked for, and that is still there.
 func (r *Receipts) replaced(path string) bool {
 	r.latest.Do(func() { r.delivered, _ = r.Delivered() }) // what cannot be read is done again

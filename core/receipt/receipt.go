@@ -1,6 +1,6 @@
 // Package receipt keeps on disk what was done: JSON Lines, to which each run appends
 // a line about itself, and for each archive one, followed by those of its files, with
-// their SHA-256 sums. It tells from them what need not be done again, and whether what
+// their SHA-256 sums. It finds from them what need not be done again, and whether what
 // was delivered is still as it was. docs/json.md describes the lines.
 package receipt
 
@@ -97,7 +97,7 @@ func partsOf(files []blob.File) []Part {
 }
 
 // ID stands for files as they are, and the destination of what they hold; empty
-// where nothing would tell that one of them changed. The time of what has a tag does
+// where nothing would say that one of them changed. The time of what has a tag does
 // not count.
 func ID(files []blob.File, target string) string {
 	sum := sha256.New()

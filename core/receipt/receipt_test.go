@@ -36,7 +36,7 @@ func (n *night) put(path, data string) string {
 	return full
 }
 
-// delivered is an archive with one file, as extract tells of it.
+// delivered is an archive with one file, as extract says of it.
 func (n *night) delivered(name string, change func(*report.Unpacked)) *report.Unpacked {
 	f, err := blob.Find(n.put("in/"+name, "archive "+name))
 	require.NoError(n.t, err)

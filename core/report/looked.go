@@ -106,7 +106,7 @@ func AppendEntry(b []byte, in string, e *archive.Entry, link string) []byte {
 	return append(b, "}\n"...)
 }
 
-// appendSize appends a size, null where the archive does not tell it.
+// appendSize appends a size, null where the archive does not record it.
 func appendSize(b []byte, size int64) []byte {
 	if size == archive.Unknown {
 		return append(b, "null"...)

@@ -16,7 +16,7 @@ import (
 type Created struct {
 	Archive  string // absolute path
 	Format   string
-	ID       string // of what went into it, as it was; empty: nobody asked, or nothing would tell that it changed
+	ID       string // of what went into it, as it was; empty: nobody asked, or nothing would say that it changed
 	Done     bool   // it was made before of the same, and nothing was done
 	Entries  []archive.Entry
 	From     []*Packed // what each was packed from; nil in it where it is no file, and as a whole where nobody asked
@@ -79,7 +79,7 @@ func (c *Created) Lines(_ fault.Wording) iter.Seq[any] {
 type Converted struct {
 	Archive          string // the source
 	Result           Created
-	Packed, Repacked int // entries that were copied as they are packed, and that were encoded anew
+	Packed, Repacked int // entries that were copied as they are packed, and that were encoded again
 	Lost             []string
 	Err              error
 }

@@ -186,7 +186,7 @@ type Totals struct {
 	Bytes                 int64
 	LeftOut               choose.Tally
 	Empty                 []string // archives of which nothing was kept
-	Assumed               []string // archives with names in an encoding that nothing tells
+	Assumed               []string // archives with names in an encoding that nothing says
 	Failures                       // of archives, and of what was lost
 }
 

@@ -188,7 +188,7 @@ func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 	return w.AddRaw(raw, e.Size, t.through(s))
 }
 
-// add encodes an entry anew. What the format cannot hold is noted.
+// add encodes an entry again. What the format cannot hold is noted.
 func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 	_, toTar := t.to.(rawWriter)
 	from := e.Path

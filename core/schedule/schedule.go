@@ -20,7 +20,7 @@ type Unit interface {
 	// error is to be returned.
 	Open(turn func() error) (Work, error)
 
-	// Do works on one share, on any goroutine. With an error it tells at which
+	// Do works on one share, on any goroutine. With an error it says at which
 	// thing it was.
 	Do(share int) (at int, err error)
 
@@ -36,7 +36,7 @@ type Unit interface {
 	// Report is called when the unit and all before it are settled.
 	Report()
 
-	// Drop is called in the place of Settle and Report for a unit that is not
+	// Drop is called instead of Settle and Report for a unit that is not
 	// taken, or not brought to its end, after a halt or a cancellation.
 	Drop()
 }

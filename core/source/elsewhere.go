@@ -86,7 +86,7 @@ func SetAt(ctx context.Context, client *web.Client, text string) (*parts.Set, er
 const missingAtEnd = 2
 
 // addSeriesAt asks for the members of the series, in the folder of an address. How
-// numbers are written tells the one that was named, or the first that is there.
+// numbers are written says the one that was named, or the first that is there.
 func (f *finder) addSeriesAt(at *web.Address, into string) error {
 	asked := false
 	for _, s := range f.series {

@@ -21,7 +21,7 @@ func isPattern(name string) bool {
 	return runtime.GOOS == "windows" && strings.ContainsAny(strings.TrimPrefix(name, `\\?\`), "*?")
 }
 
-// Expand puts, on Windows, what matches them in the place of patterns. One that nothing
+// Expand replaces patterns, on Windows, by what matches them. One that nothing
 // matches stays, and is then missed like any other name.
 func Expand(names []string) ([]string, error) {
 	var all []string

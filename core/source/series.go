@@ -67,7 +67,7 @@ func (s Source) folder() string {
 	return filepath.Dir(s.Path)
 }
 
-// inSeries puts the members of each series together, in the place of the first.
+// inSeries puts the members of each series together, where the first one was.
 func (f *finder) inSeries() ([]Source, error) {
 	if len(f.series) == 0 {
 		return f.found, nil

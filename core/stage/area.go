@@ -21,7 +21,7 @@ import (
 // prefix starts the names of all that lies about hidden until it is complete.
 const prefix = place.StagingPrefix
 
-// ownerFile tells, in each staging area, whose it is. It is locked as long as
+// ownerFile says, in each staging area, whose it is. It is locked as long as
 // its run lives, and touched now and then for those on other hosts, where the
 // lock may not be seen. Until it is complete it has its draft's name.
 const (

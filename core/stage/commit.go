@@ -13,7 +13,7 @@ import (
 	"widecrate/core/folder"
 )
 
-// Commit puts the staged items into place and tells what became of each. Either
+// Commit puts the staged items into place and says what became of each. Either
 // all of them are in place afterwards, or, with an error, none: one of kind
 // fault.Refused, with a *ClashError in it, when something was in the way; of
 // kind fault.Unwritable when the system failed.
@@ -109,7 +109,7 @@ func (u *Unit) mergeInto(where whereabouts) error {
 		Advise("nothing of this archive was put into place; run it again"))
 }
 
-// Preview tells what Commit would do, from what the archive says of its entries
+// Preview says what Commit would do, from what the archive says of its entries
 // and from what is in the root, the units previewed before included.
 func (u *Unit) Preview() ([]Result, error) {
 	where := u.destination()
@@ -205,7 +205,7 @@ func (u *Unit) moveFolder() error {
 	return fs.ErrExist
 }
 
-// swap puts the unit's folder in the place of another in two moves.
+// swap puts the unit's folder in place of another in two moves.
 func (u *Unit) swap() error {
 	area, where := u.root.area, u.destination()
 	j := &journal{Moves: []move{{Staged: u.id, Target: u.folder, Kept: u.id + keptSuffix}}}
@@ -221,7 +221,7 @@ func (u *Unit) swap() error {
 		return errors.Join(err, u.takeBack(where, j, 0, true))
 	}
 	_ = area.RemoveAll(j.Moves[0].Kept) // the new one is in place; what stays is removed with the area,
-	_ = j.remove(area, u.id)            // which tells of errors
+	_ = j.remove(area, u.id)            // which reports errors
 	return nil
 }
 

@@ -105,7 +105,7 @@ func (u *Unit) merge(where whereabouts) error {
 	}
 	for _, m := range j.Moves {
 		if m.Kept != "" {
-			_ = area.Remove(m.Kept) // what stays is removed with the area, which tells of errors
+			_ = area.Remove(m.Kept) // what stays is removed with the area, which reports errors
 		}
 	}
 	if where.base == u.root.dest {

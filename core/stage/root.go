@@ -276,7 +276,7 @@ func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) 
 func (r *Root) Area() string { return filepath.Join(r.area.path, r.area.name) }
 
 // room is what Free knows, for a moment: with thousands of small archives,
-// asking for each would cost more than it tells.
+// asking for each would cost more than it says.
 type room struct {
 	mu           sync.Mutex
 	asked        time.Time
@@ -284,7 +284,7 @@ type room struct {
 }
 
 // Free returns how much room the file system of the root has: bytes, and files;
-// -1 where it does not tell.
+// -1 where it does not say.
 func (r *Root) Free() (bytes, files int64) {
 	r.room.mu.Lock()
 	defer r.room.mu.Unlock()

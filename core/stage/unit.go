@@ -75,7 +75,7 @@ type Unit struct {
 }
 
 // Begin starts a unit in a folder below the root; "" is the root itself. With
-// Skip, items whose path is taken already need not be written: Wanted tells.
+// Skip, items whose path is taken already need not be written: see Wanted.
 // Items that contradict each other, in that one would have to be a folder for
 // another, are an error of kind fault.Refused.
 func (r *Root) Begin(folder string, items []Item, rules Rules) (*Unit, error) {
@@ -301,7 +301,7 @@ func (u *Unit) contradiction(a, b int) error {
 		Suggest(fault.DropEntry)
 }
 
-// stagedAt tells where item i lies in the staging area: folder and name.
+// stagedAt says where item i lies in the staging area: folder and name.
 func (u *Unit) stagedAt(i int) (dir, name string) {
 	if !u.whole || !u.distinct {
 		return ".", u.flatName(u.number(i))

@@ -1,4 +1,4 @@
-// Package systemtest tells tests what the system they run on can do, by trying it.
+// Package systemtest shows tests what the system they run on can do, by trying it.
 package systemtest
 
 import (

@@ -16,7 +16,7 @@ import (
 	"widecrate/core/source"
 )
 
-// head is how much of what lies at an address is asked for at first: it tells the
+// head is how much of what lies at an address is asked for at first: it says the
 // format, and of a small archive it is all.
 const head = 48 << 10
 

@@ -81,7 +81,7 @@ func (r *seriesReader) Open(i int) (io.ReadCloser, error) {
 	return r.opened[m].Open(i - r.starts[m])
 }
 
-// memberAt tells in which member an entry is.
+// memberAt says in which member an entry is.
 func memberAt(starts []int, entry int) int {
 	return sort.Search(len(starts), func(m int) bool { return starts[m] > entry }) - 1
 }

@@ -18,7 +18,7 @@ import (
 )
 
 // overlap is how much is read once more after a break where the server has nothing
-// that tells whether the bytes are still the same.
+// that says whether the bytes are still the same.
 const overlap = 4 << 10
 
 // block is how much is passed on at a time.

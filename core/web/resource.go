@@ -17,7 +17,7 @@ import (
 	"widecrate/core/fault"
 )
 
-// Unknown stands for a size that the server does not tell.
+// Unknown stands for a size that the server does not say.
 const Unknown int64 = -1
 
 // A Resource is what lies at an address, as it was when it was opened.
@@ -149,7 +149,7 @@ func (r *Resource) OnContention(tell func()) (stop func()) {
 // Contended reports whether others wait for a connection to the host.
 func (r *Resource) Contended() bool { return r.host.waiting.Load() > 0 }
 
-// describe takes from the first answer what it tells.
+// describe takes from the first answer what it says.
 func (r *Resource) describe(first *answer) error {
 	if err := refused(first.Response); err != nil {
 		return err

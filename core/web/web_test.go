@@ -144,7 +144,7 @@ func lying(claim string, bytes int) standin.Fault {
 	}
 }
 
-// endless does not tell how large it is when it is asked for a part.
+// endless does not say how large it is when it is asked for a part.
 func endless(_ int64, w http.ResponseWriter, r *http.Request) http.ResponseWriter {
 	if r.Header.Get("Range") == "" {
 		return w

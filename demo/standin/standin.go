@@ -20,7 +20,7 @@ import (
 type Server struct {
 	Folder   string
 	NoRanges bool          // it answers each request with the whole
-	NoLength bool          // and does not tell how large it is
+	NoLength bool          // and does not say how large it is
 	NoTimes  bool          // files have no time of modification
 	Tag      string        // ETag of all files, with its quotes; empty: none
 	Delay    time.Duration // before each answer

@@ -197,7 +197,7 @@ func (t tree) from(dir string) tree {
 	return seen
 }
 
-// swapped puts links to a folder elsewhere in the place of folders that are being
+// swapped puts links to a folder elsewhere in place of folders that are being
 // filled: nothing may come to lie there.
 func (h *harness) swapped(random *rand.Rand) error {
 	p := h.prepared["replace"]

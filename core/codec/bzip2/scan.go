@@ -3,7 +3,7 @@ package bzip2
 import "encoding/binary"
 
 // A magic number stands at any bit. The byte after the one that it starts in is all its own:
-// a table tells, for each value of that byte, the shifts at which it may be that of a magic.
+// a table says, for each value of that byte, the shifts at which it may be that of a magic.
 var maybe = makeMaybe()
 
 func makeMaybe() (t [256]uint16) {

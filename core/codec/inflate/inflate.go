@@ -130,7 +130,7 @@ func (d *Decoder) decode() {
 	d.in, d.ip = nil, 0
 }
 
-// full tells that the fast loop has no room any more.
+// full says that the fast loop has no room any more.
 func (d *Decoder) full() bool { return d.write+outputRoom > len(d.buffer) }
 
 // giveBack leaves less than a byte in the bit buffer.

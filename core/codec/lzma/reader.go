@@ -17,12 +17,12 @@ type Reader struct {
 	src   Source
 	in    []byte
 	taken int   // in the window: what was read
-	left  int64 // bytes that are still to come; -1: an end mark tells
+	left  int64 // bytes that are still to come; -1: an end mark shows it
 	err   error
 }
 
 // NewReader starts a stream: five bytes of a range coder, and symbols. size is what it holds,
-// or -1 where an end mark tells; with a size there may be one all the same.
+// or -1 where an end mark shows it; with a size there may be one all the same.
 func NewReader(src Source, p Properties, dictionary, size int64) (*Reader, error) {
 	r := &Reader{src: src, left: size, in: make([]byte, atOnce+slackIn)}
 	r.Properties, r.dictionary = p, int(min(max(dictionary, leastDictionary), mostDictionary))

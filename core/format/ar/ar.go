@@ -121,7 +121,7 @@ func parse(b []byte, at int64) (e archive.Entry, err error) {
 // First is where the first header is.
 const First = int64(len(magic))
 
-// Header reads the header at an offset, of an entry with a short name, and tells where
+// Header reads the header at an offset, of an entry with a short name, and says where
 // its data is and where the next header. The error is io.EOF at the end.
 func Header(r io.ReaderAt, at int64) (e archive.Entry, data, next int64, err error) {
 	var b [headerLength]byte
@@ -192,7 +192,7 @@ func damaged(at int64, what string, err error) error {
 // Entries lists the archive in its order.
 func (z *Reader) Entries() []archive.Entry { return z.entries }
 
-// Broken tells why entries may be missing from the list; nil if none are.
+// Broken says why entries may be missing from the list; nil if none are.
 func (z *Reader) Broken() error { return z.broken }
 
 // Close does nothing: a Reader holds no more than memory.

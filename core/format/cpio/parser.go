@@ -250,7 +250,7 @@ func (f *front) Skip(n int64) error {
 	return f.Front.Skip(n - k)
 }
 
-// methodHead is how much tells a compression method.
+// methodHead is how many bytes show the compression method.
 const methodHead = 64
 
 func (f *front) unpacks() bool { _, found := f.method(); return found }

@@ -56,7 +56,7 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 // Entries lists the archive in its order.
 func (z *Reader) Entries() []archive.Entry { return z.entries }
 
-// Broken tells why entries may be missing from the list; nil if none are.
+// Broken says why entries may be missing from the list; nil if none are.
 func (z *Reader) Broken() error { return z.broken }
 
 // Close does nothing: a Reader holds no more than memory.

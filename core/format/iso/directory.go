@@ -241,7 +241,7 @@ func (w *walker) cannot(i int, why string) {
 }
 
 // moved finds a folder that was moved up because it lay too deep (RRIP 4.1.5): its
-// own first record tells its size.
+// own first record says its size.
 func (w *walker) moved(block uint32) (at, size int64, err error) {
 	at = int64(block) * w.volume.block
 	var b [sector]byte

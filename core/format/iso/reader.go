@@ -61,7 +61,7 @@ func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
 // Entries lists the image, one folder after the other.
 func (z *Reader) Entries() []archive.Entry { return z.entries }
 
-// Remarks tell what else there is to know of the image.
+// Remarks say what else there is to know of the image.
 func (z *Reader) Remarks() []archive.Remark { return z.remarks }
 
 // Close does nothing: a Reader holds no more than memory.

@@ -129,7 +129,7 @@ func sessionBehind(r io.ReaderAt, size, end int64) int64 {
 	return -1
 }
 
-// boots tells of the images that it boots from, by the catalog (El Torito 1.0,
+// boots mentions the images that it boots from, by the catalog (El Torito 1.0,
 // section 2).
 func (z *Reader) boots(catalog, block int64) {
 	if catalog == 0 {

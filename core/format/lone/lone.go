@@ -24,7 +24,7 @@ import (
 	"widecrate/core/format/tar"
 )
 
-// head is how much of a file tells its method.
+// head is how many bytes of a file show its method.
 const head = 64
 
 // short are the extensions that stand for two.

@@ -138,7 +138,7 @@ func (s *Stream) Read(p []byte) (int, error) {
 	return n, s.check.Take(p[:n], err)
 }
 
-// Remarks tell what the files are checked against.
+// Remarks say what the files are checked against.
 func (s *Stream) Remarks() []archive.Remark {
 	if len(s.sums) > 0 && s.method.new != nil {
 		return []archive.Remark{{Text: "its files are checked against the " + s.method.name + " sums in it"}}

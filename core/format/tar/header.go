@@ -48,7 +48,7 @@ var (
 	fieldMagic    = field{257, 8} // with the version
 	fieldPrefix   = field{345, 155}
 
-	// Of the sparse extension, in the place of the prefix:
+	// Of the sparse extension, instead of the prefix:
 	fieldSparse   = field{386, 4 * 24}
 	fieldMore     = field{482, 1}
 	fieldRealSize = field{483, 12}

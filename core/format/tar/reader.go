@@ -62,10 +62,10 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 // Entries lists the archive in its order.
 func (t *Reader) Entries() []archive.Entry { return t.entries }
 
-// Broken tells why entries may be missing from the list; nil if none are.
+// Broken says why entries may be missing from the list; nil if none are.
 func (t *Reader) Broken() error { return t.broken }
 
-// Remarks tell what was assumed of names.
+// Remarks say what was assumed of names.
 func (t *Reader) Remarks() []archive.Remark {
 	if t.assumed {
 		return []archive.Remark{{Text: "names that are not UTF-8 were taken for Windows-1252", Hint: fault.NameEncoding}}

@@ -92,7 +92,7 @@ func renamed(header []byte, length, flags, lengths int, name string) []byte {
 	return append(append(append(b, name...), fields...), behind...)
 }
 
-// copyData copies local header, data and descriptor of one entry, and tells
+// copyData copies local header, data and descriptor of one entry, and says
 // where they went.
 func (w *Writer) copyData(ctx context.Context, d *data, path string) (place, error) {
 	z, e, rec, block := d.z, d.entry, d.rec, w.copying

@@ -168,7 +168,7 @@ func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive
 }
 
 // setLock finds out how an entry is locked: the traditional way (6.1), where a
-// byte of the checksum or of the time tells wrong passwords, or with AES, where
+// byte of the checksum or of the time shows wrong passwords, or with AES, where
 // the method is in a field. Of its two versions the second has no CRC-32.
 func setLock(e *archive.Entry, rec *record, clock uint16, extra []byte) error {
 	rec.lock.check = byte(e.CRC32 >> 24)

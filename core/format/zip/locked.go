@@ -68,7 +68,7 @@ func (d *data) unlock(method codec.Method) (io.Reader, error) {
 			return false, err
 		}
 		maybe = append(maybe, i)
-		// The one that was right before is right again; with AES, two bytes tell.
+		// The one that was right before is right again; with AES, two bytes show it.
 		return d.rec.lock.strength > 0 || len(maybe) == 1 && d.z.opened.Load() && i == int(d.z.passwords.right.Load()), nil
 	})
 	if err != nil {
@@ -168,7 +168,7 @@ func (d *data) decode(method codec.Method, r io.Reader) (err error) {
 	return err
 }
 
-// locked tells what an error in decrypted data may mean.
+// locked says what an error in decrypted data may mean.
 func (d *data) locked(err error) error {
 	switch {
 	case err == nil || !d.entry.Encrypted || fault.Of(err) != fault.Damaged && fault.Of(err) != fault.Other:

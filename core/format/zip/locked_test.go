@@ -137,7 +137,7 @@ func TestLocked(t *testing.T) {
 				candidates = candidates[:5]
 				candidates[3] = "gezeiten"
 			} else {
-				candidates = append(many, candidates...) // some pass the one byte that tells
+				candidates = append(many, candidates...) // some pass the one byte that says
 			}
 			got, err := open(t, b, candidates...)
 			require.NoError(t, err)

@@ -263,7 +263,7 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// Without its directory, an archive gives what its local headers tell of.
+// Without its directory, an archive gives what its local headers describe.
 func TestSalvage(t *testing.T) {
 	f := fake{name: "levels.csv", data: levels, method: 8}
 	with := func(change func(*fake)) fake {

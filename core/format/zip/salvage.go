@@ -55,7 +55,7 @@ func salvage(r io.ReaderAt, size int64, o archive.Options, why error) (*Reader, 
 	return z, nil
 }
 
-// Broken tells why entries may be missing from the list; nil if none are.
+// Broken says why entries may be missing from the list; nil if none are.
 func (z *Reader) Broken() error { return z.broken }
 
 // nextLocal finds the next local header, up to the directory; -1 if there is
@@ -142,7 +142,7 @@ func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e 
 }
 
 // findDescriptor finds the end of data whose size follows it: by decoding
-// it. Only deflate tells its end.
+// it. Only deflate marks its end.
 func findDescriptor(r io.ReaderAt, size, start int64, e *archive.Entry, rec *record) error {
 	if e.Kind == archive.Folder {
 		return nil

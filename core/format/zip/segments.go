@@ -29,7 +29,7 @@ func isSplit(err error) bool {
 	return split
 }
 
-// Segments tells from the records at the end of a file how many parts an archive
+// Segments finds from the records at the end of a file how many parts an archive
 // has of which this is the last: 1 for a complete one. A file that is not the
 // end of an archive is of kind fault.Damaged.
 func Segments(r io.ReaderAt, size int64) (int64, error) {

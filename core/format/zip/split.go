@@ -53,7 +53,7 @@ func (w *Writer) record(b []byte) (place, error) {
 	return at, w.write(b)
 }
 
-// reserve makes sure that the next n bytes stay together, and tells where they
+// reserve makes sure that the next n bytes stay together, and says where they
 // start.
 func (w *Writer) reserve(n int) (place, error) {
 	if w.split == nil {

@@ -159,7 +159,7 @@ func (w *Writer) Prepare(e archive.Entry, content []byte) (archive.Entry, []byte
 		}
 	}
 	if e.Encrypted {
-		e.HasCRC32 = false // the code tells, of the second version of AES in ZIP
+		e.HasCRC32 = false // the code says, of the second version of AES in ZIP
 		var b bytes.Buffer
 		if err := w.lock(&b, func(to io.Writer) error {
 			_, err := to.Write(bytes.Clone(packed))

@@ -121,7 +121,7 @@ func TestSplitAndJoin(t *testing.T) {
 			require.NoError(t, err)
 			assert.ElementsMatch(t, []string{"w.zip", "joined.zip"}, left, "nothing half-written")
 
-			// Fewer parts in the place of more leave none of the old ones.
+			// Fewer parts instead of more leave none of the old ones.
 			c.cut.Replace, c.cut.PartSize = true, 150_000
 			written, err = Split(t.Context(), filepath.Join(from, "w.zip"), to, c.cut, new(atomic.Int64))
 			require.NoError(t, err)
