@@ -402,11 +402,12 @@ func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
 		s.Printf("%s, %s would be packed; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), r.LeftOut.String())
 		return
 	}
-	s.Printf("%s, %s packed into %s", show.Count(r.Files, "file"), show.Size(r.Size), show.Size(r.Packed))
+	saved := ""
 	if r.Packed < r.Size {
-		s.Printf(": %s saved", s.Good(show.Saved(r.Size, r.Packed)))
+		saved = ": " + s.Good(show.Saved(r.Size, r.Packed)) + " saved"
 	}
-	s.Printf("; %s; %s\n", r.LeftOut.String(), show.Took(r.Took))
+	s.Printf("%s, %s packed into %s%s; %s; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), show.Size(r.Packed), saved,
+		r.LeftOut.String(), show.Took(r.Took))
 	if r.Parts != nil {
 		tellParts(s, *r.Parts)
 	}

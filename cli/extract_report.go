@@ -25,8 +25,9 @@ type extractReport struct {
 	roots    []string          // where archives went, in the order of the first
 	went     map[string]int    // how many archives went to each
 	removed  int
-	moved    int
-	kept     []string // sources that were kept, with the reason
+	movedTo  []string       // folders that sources were moved to, in the order of the first
+	moved    map[string]int // how many to each
+	kept     []string       // sources that were kept, with the reason
 }
 
 // event takes note of what happened, and shows it.
@@ -149,7 +150,13 @@ func (r *extractReport) source(d *report.Disposal) {
 	case d.Kept != "":
 		r.kept = append(r.kept, r.out.Name(d.Source)+": "+d.Kept)
 	case after == "moved":
-		r.moved++
+		to := filepath.Dir(d.To)
+		if r.moved == nil {
+			r.moved = map[string]int{}
+		}
+		if r.moved[to]++; r.moved[to] == 1 {
+			r.movedTo = append(r.movedTo, to)
+		}
 	default:
 		r.removed++
 	}
@@ -256,18 +263,17 @@ func (r *extractReport) finish() {
 	if r.streaming {
 		files = t.Kept
 	}
-	s.Printf("%s %s: %s, %s %s", s.Strong(show.Count(t.Archives-t.Failed-t.Done, "archive")), done,
-		show.Count(files, "file"), show.Size(t.Bytes), wrote)
-	if t.Done > 0 {
-		s.Printf(", %s done before", show.Number(t.Done))
+	parts := []string{show.Count(files, "file"), show.Size(t.Bytes) + " " + wrote}
+	for _, also := range []struct {
+		n    int
+		what string
+	}{{t.Done, "done before"}, {t.Same, "already there"}, {t.Skipped, "skipped"}} {
+		if also.n > 0 {
+			parts = append(parts, show.Number(also.n)+" "+also.what)
+		}
 	}
-	if t.Same > 0 {
-		s.Printf(", %s already there", show.Number(t.Same))
-	}
-	if t.Skipped > 0 {
-		s.Printf(", %s skipped", show.Number(t.Skipped))
-	}
-	s.Printf("; %s; %s\n", t.LeftOut.String(), show.Took(time.Since(r.started)))
+	s.Printf("%s %s: %s; %s; %s\n", s.Strong(show.Count(t.Archives-t.Failed-t.Done, "archive")), done,
+		strings.Join(parts, ", "), t.LeftOut.String(), show.Took(time.Since(r.started)))
 	if t.Lost > 0 {
 		sums := "what was unpacked was checked against its checksums"
 		if t.Unsummed > 0 {
@@ -290,7 +296,7 @@ func (r *extractReport) tellSources(s *show.Screen) {
 		s.Printf("kept %s\n", kept)
 	}
 	if more := len(r.kept) - listed; more > 0 {
-		s.Printf("kept %s more (--as json says why)\n", show.Count(more, "archive"))
+		s.Printf("kept %s (--as json says why)\n", show.Count(more, "more archive"))
 	}
 	would := ""
 	if r.dryRun {
@@ -299,8 +305,8 @@ func (r *extractReport) tellSources(s *show.Screen) {
 	if r.removed > 0 {
 		s.Printf("%s %sremoved\n", show.Count(r.removed, "archive"), would)
 	}
-	if r.moved > 0 {
-		s.Printf("%s %smoved to %s\n", show.Count(r.moved, "archive"), would, s.Name(r.after.Folder))
+	for _, folder := range r.movedTo {
+		s.Printf("%s %smoved to %s\n", show.Count(r.moved[folder], "archive"), would, s.Name(folder))
 	}
 }
 

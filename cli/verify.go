@@ -113,12 +113,12 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 
 // verified is what reports come to.
 type verified struct {
-	started                                 time.Time
-	archives, bad, unknown, entries, damage int
-	sums                                    int
-	bytes                                   int64
-	leftOut                                 choose.Tally
-	failures                                report.Failures
+	started                                             time.Time
+	archives, bad, incomplete, unknown, entries, damage int
+	sums                                                int
+	bytes                                               int64
+	leftOut                                             choose.Tally
+	failures                                            report.Failures
 }
 
 func (c *verifyCommand) report(r *report.Verified, t *verified) {
@@ -144,8 +144,10 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 		c.problem(fmt.Errorf("%w (its header is at offset %s)", b.Err, show.Number(int(b.Offset))))
 	}
 	switch kind := fault.Of(r.Err); {
-	case len(r.Bad) > 0 || r.Err != nil && (kind == fault.Damaged || kind == fault.Unsafe || kind == fault.Incomplete):
+	case len(r.Bad) > 0 || r.Err != nil && kind == fault.Damaged:
 		t.bad++
+	case r.Err != nil && kind == fault.Incomplete:
+		t.incomplete++
 	case r.Err != nil:
 		t.unknown++
 	default:
@@ -173,9 +175,18 @@ func (c *verifyCommand) summarize(sources int, t *verified) {
 	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(show.Count(t.archives, "archive")),
 		show.Count(t.entries, "file"), show.Size(t.bytes), show.Number(t.sums), t.leftOut.String(), show.Took(time.Since(t.started)))
 	if t.bad > 0 {
-		s.Printf("%s: %s, reported above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), show.Count(t.damage, "damaged entry"))
+		entries := ""
+		if t.damage > 0 {
+			entries = ": " + show.Count(t.damage, "damaged entry")
+		}
+		s.Printf("%s%s, reported above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), entries)
 	}
-	if t.unknown > 0 {
-		s.Printf("%s, reported above\n", s.Bad(show.Count(t.unknown, "archive")+" could not be checked"))
+	for _, other := range []struct {
+		n    int
+		what string
+	}{{t.incomplete, "incomplete"}, {t.unknown, "could not be checked"}} {
+		if other.n > 0 {
+			s.Printf("%s, reported above\n", s.Bad(show.Count(other.n, "archive")+" "+other.what))
+		}
 	}
 }

@@ -169,8 +169,12 @@ func (c *weighCommand) summarize(r *report.Weighed) {
 		s.Printf("All of %s, %s, packed in memory; times are without the disk.\n", show.Count(r.Files, "file"), show.Size(r.Size))
 		return
 	}
-	s.Printf("%s of %s from %s of %s were packed, in memory. The sizes are estimates for everything: they may be %.0f %% off.\n",
-		show.Size(r.Packed), show.Size(r.Size), show.Number(r.Sampled), show.Count(r.Files, "file"), 100*r.Off)
+	off := "several times too small or too large: the pieces are too different"
+	if r.Off < 1 {
+		off = fmt.Sprintf("%.0f %% off", 100*r.Off)
+	}
+	s.Printf("%s of %s from %s of %s were packed, in memory. The sizes are estimates for everything: they may be %s.\n",
+		show.Size(r.Packed), show.Size(r.Size), show.Number(r.Sampled), show.Count(r.Files, "file"), off)
 }
 
 // chartOf is what draws a chart into a file of this name; nil: there is none.

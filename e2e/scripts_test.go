@@ -169,7 +169,8 @@ func TestAfter(t *testing.T) {
 		says    string
 	}{
 		"delivered":          {[]string{"in/a.zip", "--after", "remove"}, true, "1 archive removed"},
-		"moved":              {[]string{"in/a.zip", "--after", "move=done/x"}, true, "1 archive moved to done/x"},
+		"moved":              {[]string{"in/a.zip", "--after", "move=done/x"}, true, "/done/x\n"},
+		"moved by parent":    {[]string{"in/a.zip", "--after", "move=done/{parent}"}, true, "/done/in\n"},
 		"left out":           {[]string{"in/a.zip", "--after", "remove", "--ext", "csv"}, false, "kept in/a.zip: it was unpacked in part (1 other extension)"},
 		"even if partial":    {[]string{"in/a.zip", "--after", "remove", "--ext", "csv", "--even-if-partial"}, true, "1 archive removed"},
 		"only clutter":       {[]string{"in/deep/[b] 1.zip", "--after", "remove", "--no-clutter"}, true, "removed"},

@@ -69,8 +69,44 @@ func NewScreen(w io.Writer) *Screen {
 // SetColor turns colours on or off.
 func (s *Screen) SetColor(on bool) { s.colored = on }
 
-// Printf prints. A write that fails is reported by Flush.
-func (s *Screen) Printf(format string, args ...any) { fmt.Fprintf(s.Writer, format, args...) }
+// Printf prints; on a terminal, lines end between words. A write that fails is reported
+// by Flush.
+func (s *Screen) Printf(format string, args ...any) {
+	if s.Width == 0 {
+		fmt.Fprintf(s.Writer, format, args...)
+		return
+	}
+	for line := range strings.Lines(fmt.Sprintf(format, args...)) {
+		s.WriteString(wrapped(line, s.Width))
+	}
+}
+
+// wrapped is a line, broken between words where it is wider than a terminal. What
+// follows is indented by two more than the line itself.
+func wrapped(line string, width int) string {
+	if Width(line) <= width {
+		return line
+	}
+	text := strings.TrimLeft(line, " ")
+	indent := strings.Repeat(" ", len(line)-len(text)+2)
+	var b strings.Builder
+	column := 0
+	for i, word := range strings.Split(line, " ") {
+		wide := Width(strings.TrimSuffix(word, "\n"))
+		switch {
+		case i == 0:
+		case column+1+wide > width && column > len(indent):
+			b.WriteString("\n" + indent)
+			column = len(indent)
+		default:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += wide
+	}
+	return b.String()
+}
 
 func (s *Screen) paint(text string, attributes ...color.Attribute) string {
 	c := color.New(attributes...)

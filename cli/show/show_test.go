@@ -44,7 +44,7 @@ func TestTable(t *testing.T) {
 			"it is gone        CSV     22 KiB\n    no: it was there\n",
 		30: "path    kind      size  result\n" +
 			"/….csv  CSV        1 B  done\n" +
-			"i…gone  CSV     22 KiB\n    no: it was\n    there\n",
+			"i…gone  CSV     22 KiB\n    no: it was there\n",
 		12: "",
 	} {
 		b.Reset()
@@ -63,6 +63,18 @@ func TestTable(t *testing.T) {
 			assert.Equal(t, want, unstyled(b.String()))
 		}
 	}
+}
+
+// On a terminal, lines of text end between words.
+func TestWrapped(t *testing.T) {
+	var b bytes.Buffer
+	s := NewScreen(&b)
+	s.Printf("nothing of this archive was put into place\n")
+	s.Width = 20
+	s.SetColor(true)
+	s.Printf("%s nothing of this archive\n  → but/its/long/name/is/whole, küste 潮\nend", s.Strong("✗"))
+	require.NoError(t, s.Flush())
+	assert.Equal(t, "nothing of this archive was put into place\n✗ nothing of this\n  archive\n  → but/its/long/name/is/whole,\n    küste 潮\nend", unstyled(b.String()))
 }
 
 func TestWords(t *testing.T) {

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/mattn/go-runewidth"
-	"github.com/mitchellh/go-wordwrap"
 )
 
 // A Column of a Table.
@@ -68,10 +67,8 @@ func (t *Table) Row(cells ...string) {
 		t.screen.Write(append(t.fitting(t.format(cells)), '\n'))
 		return
 	}
-	const indent = "    "
-	text := wordwrap.WrapString(cells[last], uint(max(t.screen.Width-len(indent), narrowest)))
 	t.screen.Write(append(t.fitting(t.format(cells[:last])), '\n'))
-	t.screen.Printf("%s%s\n", indent, strings.ReplaceAll(text, "\n", "\n"+indent))
+	t.screen.Printf("    %s\n", cells[last])
 }
 
 // fitting cuts a row where even short columns are too much for the terminal.
