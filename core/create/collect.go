@@ -126,20 +126,6 @@ func (c *collector) collect() error {
 	return fault.New(fault.NoMatch, "there is nothing to pack in %s", strings.Join(c.Sources, ", "))
 }
 
-// toRead is how many bytes of files there are to read, 0 where a stream does not
-// tell how long it is.
-func (c *collector) toRead() (bytes int64) {
-	for i := range c.found {
-		switch it := &c.found[i]; {
-		case it.stream != nil:
-			return 0
-		case it.path != "" && it.entry.Kind == archive.File:
-			bytes += it.entry.Size
-		}
-	}
-	return bytes
-}
-
 // allThere looks for every source before anything is written.
 func (c *collector) allThere() error {
 	var missing []string

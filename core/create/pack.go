@@ -128,6 +128,20 @@ func (s *slot) prepare(c *collector, w archive.Preparer) {
 	}
 }
 
+// toRead is how many bytes of files there are to read, 0 where a stream does not
+// tell how long it is.
+func (c *collector) toRead() (bytes int64) {
+	for i := range c.found {
+		switch it := &c.found[i]; {
+		case it.stream != nil:
+			return 0
+		case it.path != "" && it.entry.Kind == archive.File:
+			bytes += it.entry.Size
+		}
+	}
+	return bytes
+}
+
 // read returns the data of a small file.
 func (it *item) read(c *collector) ([]byte, error) {
 	if it.text != nil {
