@@ -41,6 +41,7 @@ func needsGo(t *testing.T) {
 // same files.
 func TestModuleCache(t *testing.T) {
 	needsGo(t)
+	t.Parallel()
 	out, err := exec.Command("go", "env", "GOMODCACHE").Output()
 	require.NoError(t, err)
 	cache := strings.TrimSpace(string(out))

@@ -57,14 +57,14 @@ func announced(text string, args []string) string {
 	return code
 }
 
-// Every example in the guide and in the help texts runs on the demo data. Code
-// 7 comes from its damaged archive, others where they are announced.
+// Every example of the README, of job files, and in the help texts runs on the demo data.
 func TestExamples(t *testing.T) {
 	readme, err := os.ReadFile("../README.md")
 	require.NoError(t, err)
-	guide, err := os.ReadFile("../docs/guide.md")
+	jobs, err := os.ReadFile("../docs/jobs.md")
 	require.NoError(t, err)
-	texts := map[string]string{"README": string(readme), "guide": string(guide)}
+	_, running, _ := strings.Cut(string(jobs), "## Running it")
+	texts := map[string]string{"README": string(readme), "jobs": running}
 	for _, command := range []string{"", "extract", "inspect", "verify", "compare", "create", "parts", "parts scan", "parts join", "parts split", "edit", "convert", "weigh", "run", "demo", "version"} {
 		args := append(strings.Fields(command), "--help")
 		stdout, _, code := run(t, ".", args...)
@@ -76,13 +76,14 @@ func TestExamples(t *testing.T) {
 		require.True(t, found, command)
 		texts[command+" --help"], _, _ = strings.Cut(after, "\n\n")
 	}
+	t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: tidewatch(t)}), "/")) // which stands for every host
 	for name, text := range texts {
 		t.Run(name, func(t *testing.T) {
 			if testing.Short() && name != "README" {
 				t.Skip("many commands")
 			}
+			t.Parallel()
 			dir := tidewatch(t)
-			t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: dir}), "/")) // which stands for every host
 			_, _, code := run(t, dir, "extract", "readings", "--into", "landing", "--pick", "calibration.json")
 			require.Equal(t, 0, code)
 			found := examples(text)
@@ -92,18 +93,25 @@ func TestExamples(t *testing.T) {
 					args = []string{"demo", t.TempDir()}
 				}
 				_, stderr, code := run(t, dir, args...)
-				switch {
-				case announced(text, args) != "":
-					assert.Equal(t, announced(text, args), strconv.Itoa(code), args)
-				case slices.Contains(args, "--links") && !systemtest.HasLinks(t):
-					assert.Contains(t, []int{0, 10}, code, "%q: %s", args, stderr)
-				case args[0] == "compare":
-					assert.Contains(t, []int{0, 1}, code, "%q: %s", args, stderr)
-				default:
-					assert.Contains(t, []int{0, 7}, code, "%q: %s", args, stderr)
-				}
+				endsAsAnnounced(t, text, args, code, stderr)
 			}
 		})
+	}
+}
+
+// endsAsAnnounced checks the exit code of an example: what its text says, or else 0, but
+// for what the demo data has of damage and differences.
+func endsAsAnnounced(t *testing.T, text string, args []string, code int, stderr string) {
+	t.Helper()
+	switch {
+	case announced(text, args) != "":
+		assert.Equal(t, announced(text, args), strconv.Itoa(code), args)
+	case slices.Contains(args, "--links") && !systemtest.HasLinks(t):
+		assert.Contains(t, []int{0, 10}, code, "%q: %s", args, stderr)
+	case args[0] == "compare":
+		assert.Contains(t, []int{0, 1}, code, "%q: %s", args, stderr)
+	default:
+		assert.Contains(t, []int{0, 7}, code, "%q: %s", args, stderr)
 	}
 }
 
@@ -197,7 +205,8 @@ func TestGuide(t *testing.T) {
 		parts := blocks.FindStringSubmatch(block)
 		var printed string
 		for _, args := range examples(parts[1]) {
-			stdout, stderr, _ := run(t, dir, args...)
+			stdout, stderr, code := run(t, dir, args...)
+			endsAsAnnounced(t, parts[1], args, code, stderr)
 			printed = times.ReplaceAllString(strings.ReplaceAll(stderr+stdout, dir, shown), "0.01 s")
 		}
 		if parts[2] == "" {

@@ -36,6 +36,7 @@ func (zeroReader) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 // The known kinds of hostile archives are stopped by the defaults, before they
 // do harm.
 func TestHostileArchives(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, filepath.Join(dir, "flat.zip"), zeros(t, 3<<29))
 	layer := zeros(t, 100<<20)

@@ -61,6 +61,7 @@ func TestReportPageOfMany(t *testing.T) {
 	if testing.Short() {
 		t.Skip("many archives")
 	}
+	t.Parallel()
 	dir := t.TempDir()
 	for i := range 10_000 {
 		pack(t, filepath.Join(dir, "in", fmt.Sprintf("day-%05d.zip", i)), "levels.csv", fmt.Sprint(i))
