@@ -264,3 +264,23 @@ func TestConvertKnowsDamage(t *testing.T) {
 		assert.Equal(t, 7, code, "%s: %s", to, stderr)
 	}
 }
+
+// A changed bit that makes a link of a file is noticed, though kinds have no checksum.
+func TestTextThatBecameALink(t *testing.T) {
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "levels.csv"), "time,level\n12:00,2600\n")
+	_, stderr, code := run(t, dir, "create", "a.zip", "levels.csv")
+	require.Zero(t, code, stderr)
+	data, err := os.ReadFile(filepath.Join(dir, "a.zip"))
+	require.NoError(t, err)
+	at := bytes.Index(data, []byte("PK\x01\x02")) + 41 // the kind, in the external attributes (4.3.12)
+	require.Equal(t, byte(0x80), data[at]&0xf0)
+	data[at] |= 0x20
+	put(t, filepath.Join(dir, "a.zip"), string(data))
+	for _, args := range [][]string{{"extract", "a.zip", "--into", "out"}, {"verify", "a.zip"}, {"convert", "a.zip", "--to", "tar", "--into", "out"}} {
+		_, stderr, code := run(t, dir, args...)
+		assert.Equal(t, 7, code, args)
+		assert.Contains(t, stderr, "levels.csv: its kind is link, and its data is no path", args)
+	}
+	assert.NoFileExists(t, filepath.Join(dir, "out/a/levels.csv"))
+}

@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"time"
@@ -211,12 +212,21 @@ func LinkTarget(r Reader, i int) (string, error) {
 		return "", err
 	}
 	defer data.Close()
+	return Target(data)
+}
+
+// Target reads where a link points to from its data. A target that is longer than any
+// path is of kind fault.Unsafe; one of several lines is of kind fault.Damaged: it is text,
+// of which a changed bit made a link, as kinds have no checksum in a ZIP archive.
+func Target(data io.Reader) (string, error) {
 	target, err := io.ReadAll(io.LimitReader(data, longestLink+1))
-	if err != nil {
+	switch {
+	case err != nil:
 		return "", err
-	}
-	if len(target) > longestLink {
+	case len(target) > longestLink:
 		return "", fault.New(fault.Unsafe, "its target is longer than %d bytes", longestLink)
+	case bytes.ContainsFunc(target, func(r rune) bool { return r < ' ' }):
+		return "", fault.New(fault.Damaged, "its kind is link, and its data is no path")
 	}
 	return string(target), nil
 }

@@ -62,9 +62,13 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 			return ctx.Err()
 		}
 		size, err := max(e.Size, 0), error(nil)
-		if open != nil && (e.Kind == archive.File || e.Kind == archive.Symlink) {
+		switch {
+		case open == nil:
+		case e.Kind == archive.Symlink:
+			size, err = target(open, meter{ctx, decoded, nil, a.Budget()})
+		case e.Kind == archive.File:
 			var to hash.Hash
-			if a.Hashes() && e.Kind == archive.File {
+			if a.Hashes() {
 				to = sha256.New()
 			}
 			if size, err = decode(open, meter{ctx, decoded, to, a.Budget()}); to != nil {
@@ -111,6 +115,17 @@ func decode(open func() (io.ReadCloser, error), to meter) (int64, error) {
 	block := pieces.Get().(*[piece]byte)
 	defer pieces.Put(block)
 	return io.CopyBuffer(to, data, block[:]) // which leaps over holes
+}
+
+// target reads where a link points to.
+func target(open func() (io.ReadCloser, error), to meter) (int64, error) {
+	data, err := open()
+	if err != nil {
+		return 0, err
+	}
+	defer data.Close()
+	path, err := archive.Target(io.TeeReader(data, to))
+	return int64(len(path)), err
 }
 
 // meter counts what is written to it.
