@@ -161,7 +161,7 @@ func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive
 		}
 	}
 	setKind(&e, e.Path, host, attributes)
-	if e.Kind > archive.Hardlink && e.Size > 0 {
+	if e.Kind != archive.File && e.Kind != archive.Symlink && e.Size > 0 && e.Packed > 0 {
 		return e, rec, stored, fmt.Errorf("its kind is %s, and it has data", e.Kind)
 	}
 	return e, rec, stored, nil
@@ -201,7 +201,9 @@ func setKind(e *archive.Entry, name string, host uint16, attributes uint32) {
 	case host == hostUnix || host == hostDarwin:
 		e.HasMode = mode != 0
 		e.Mode = permissions(mode)
-		e.Kind = archive.KindOfMode(mode)
+		if e.Kind = archive.KindOfMode(mode); e.Kind == archive.Other {
+			e.Kind = archive.File // no archive has sockets, and no checksum covers these bits
+		}
 	case attributes&dosFolder != 0 && e.Size == 0:
 		e.Kind = archive.Folder
 	case attributes&dosReadOnly != 0:
