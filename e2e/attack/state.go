@@ -76,10 +76,10 @@ func (t tree) below(at string) tree {
 	return part
 }
 
-// files is a tree without its folders.
-func (t tree) files() tree {
+// data is what of a tree has data: no folders, no empty files.
+func (t tree) data() tree {
 	files := maps.Clone(t)
-	maps.DeleteFunc(files, func(at, _ string) bool { return strings.HasSuffix(at, "/") })
+	maps.DeleteFunc(files, func(_, content string) bool { return content == "" })
 	return files
 }
 
