@@ -264,6 +264,8 @@ func (c *convertCommand) report(r *report.Converted, sum *converted) {
 // how says whether entries had to be decoded.
 func (c *converted) how() string {
 	switch {
+	case c.copied+c.repacked == 0:
+		return "nothing to pack"
 	case c.repacked == 0:
 		return "copied as they were packed"
 	case c.copied == 0:

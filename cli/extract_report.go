@@ -168,12 +168,13 @@ func (r *extractReport) listPlaced(o *report.Unpacked) {
 	for _, remark := range o.Remarks {
 		r.out.Printf("  %s\n", r.out.Faint(r.out.Name(r.out.Say.With(remark.Text, remark.Hint))))
 	}
+	shown := func(path string) string { return r.out.Name(below(o.Target, path)) }
 	path := show.Column{Short: true}
 	for _, p := range o.Placed {
-		path.Width = max(path.Width, show.Width(r.below(o.Target, p.Path)))
+		path.Width = max(path.Width, show.Width(shown(p.Path)))
 	}
 	for _, removed := range o.Removed {
-		path.Width = max(path.Width, show.Width(r.below(o.Target, removed)))
+		path.Width = max(path.Width, show.Width(shown(removed)))
 	}
 	t := show.NewTable(r.out, show.Column{Width: len("  replaced")}, show.Column{Width: 9, Right: true}, path, show.Column{Text: true})
 	for _, p := range o.Placed {
@@ -193,19 +194,11 @@ func (r *extractReport) listPlaced(o *report.Unpacked) {
 		if from != "" {
 			from = r.out.Faint(from)
 		}
-		t.Row("  "+verb(p.Action, r.dryRun), size, r.below(o.Target, p.Path), from)
+		t.Row("  "+verb(p.Action, r.dryRun), size, shown(p.Path), from)
 	}
 	for _, path := range o.Removed {
-		t.Row("  "+map[bool]string{true: "remove", false: "removed"}[r.dryRun], "", r.below(o.Target, path), "")
+		t.Row("  "+map[bool]string{true: "remove", false: "removed"}[r.dryRun], "", shown(path), "")
 	}
-}
-
-// below is a path as it is listed under the folder that it lies in.
-func (r *extractReport) below(folder, path string) string {
-	if below, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(below) {
-		path = below
-	}
-	return r.out.Name(path)
 }
 
 // misnamed is a remark about an archive whose name says another format.

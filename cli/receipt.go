@@ -82,9 +82,7 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 		}
 		path, sum := p.Path, p.SHA256
 		if into != "" {
-			if rel, err := filepath.Rel(absolutePath(into), path); err == nil && filepath.IsLocal(rel) {
-				path = rel
-			}
+			path = below(absolutePath(into), path)
 		}
 		if sum == nil {
 			var err error
@@ -97,6 +95,14 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 		}
 		o.list.Add(filepath.ToSlash(path), sum)
 	}
+}
+
+// below is a path without the folder that it is in, or the path itself.
+func below(folder, path string) string {
+	if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) {
+		return rel
+	}
+	return path
 }
 
 // finish brings receipt and list to their ends.
