@@ -100,7 +100,7 @@ func sumsOf(h *header) map[string]string {
 	sums, names, folders, in := h.texts(tagDigests), h.texts(tagNames), h.texts(tagFolders), h.numbers(tagFolderOf)
 	byPath := make(map[string]string, len(sums))
 	for i, sum := range sums {
-		if sum != "" && i < len(names) && i < len(in) && in[i] < int64(len(folders)) {
+		if sum != "" && i < len(names) && i < len(in) && in[i] >= 0 && in[i] < int64(len(folders)) {
 			byPath[strings.TrimPrefix(folders[in[i]]+names[i], "/")] = strings.ToLower(sum)
 		}
 	}
