@@ -8,6 +8,7 @@ import (
 	"github.com/go-analyze/charts"
 
 	"widecrate/cli/show"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
 	"widecrate/core/report"
@@ -64,6 +65,9 @@ func drawChart(r *report.Weighed, path string) error {
 	if err != nil {
 		return err
 	}
+	if err := checkChart(path); err != nil {
+		return err
+	}
 	out, err := newfile.Create(path, true)
 	if err != nil {
 		return err
@@ -72,5 +76,15 @@ func drawChart(r *report.Weighed, path string) error {
 		_ = out.Discard() // the first error says what is wrong
 		return fault.Writing(path, err)
 	}
-	return out.Commit(true)
+	return out.Commit()
+}
+
+// checkChart makes sure that a file can become a chart: it is a picture of the same format,
+// or there is nothing in it. Anything else is of kind fault.Refused.
+func checkChart(path string) error {
+	mark := "<svg"
+	if strings.EqualFold(filepath.Ext(path), ".png") {
+		mark = "\x89PNG\r\n\x1a\n"
+	}
+	return disposal.OfKind(path, "such a picture", func(start []byte) bool { return strings.HasPrefix(string(start), mark) })
 }

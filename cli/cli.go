@@ -73,6 +73,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 type streams struct {
 	out, err *show.Screen
 	page     *page.Page // about a run of several commands; nil: each is alone
+	jobFile  string     // that the command is run by; empty: none
 }
 
 // problem shows an error after all that was printed before it. An error

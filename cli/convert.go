@@ -122,6 +122,9 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
+		err = c.checkWritten(cmd, sources)
+	}
+	if err == nil {
 		o.Writing.Password, err = c.newLock(cmd)
 	}
 	if err != nil {

@@ -171,6 +171,9 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	o, err := c.options(cmd, args)
 	if err == nil {
+		err = c.checkWritten(cmd, named(o.Sources), o.Archive)
+	}
+	if err == nil {
 		o.Selection, err = c.selection(cmd)
 	}
 	if err == nil {
@@ -202,6 +205,14 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		err = kept
 	}
 	return err
+}
+
+// named are files that are packed, as sources.
+func named(paths []string) (sources []source.Source) {
+	for _, path := range paths {
+		sources = append(sources, source.Source{Path: path})
+	}
+	return sources
 }
 
 // made takes note of an archive, for all workers.

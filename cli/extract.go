@@ -116,9 +116,13 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		}
 	}
 	if !c.dryRun {
-		c.request.Begun = c.after.Finish(time.Now())
+		c.request.Begun = c.after.Finish(time.Now(), c.request.PartsIn)
 	}
+	c.request.Skip = c.after.Receives
 	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
+	if err == nil {
+		err = c.checkWritten(cmd, sources)
+	}
 	if err != nil {
 		return err
 	}
@@ -136,7 +140,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	o := extract.Options{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement,
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits(), After: c.after, Staging: c.staging, Workers: c.workers,
-		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun}
+		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}
 	earlier, err := c.load(cmd, c.streams, c.receipt)
 	if err != nil {
 		return err

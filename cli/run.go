@@ -108,8 +108,12 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	c.jobFile = absolutePath(path)
 	file, err := c.read(cmd, path)
 	if err != nil {
+		return err
+	}
+	if err := c.checkWritten(cmd, nil); err != nil {
 		return err
 	}
 	if c.validate {

@@ -80,6 +80,9 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return c.verifyDelivered(cmd)
 	}
 	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
+	if err == nil {
+		err = c.checkWritten(cmd, sources)
+	}
 	if err != nil {
 		return err
 	}

@@ -74,6 +74,9 @@ func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	if err := c.checkWritten(cmd, named(sources)); err != nil {
+		return err
+	}
 	w := create.Weighing{Options: create.Options{Sources: sources, Workers: c.workers}, Sample: int64(c.sample)}
 	if w.Selection, err = c.selection(cmd); err != nil {
 		return err

@@ -160,6 +160,31 @@ func Shaping(cmd *cobra.Command) map[string]string {
 	return values
 }
 
+// A File is a file that an option of a command line names.
+type File struct{ Option, Path string }
+
+// Files are those that are named: not standard input and output, nor addresses.
+func Files(cmd *cobra.Command) (files []File) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		of := f.Annotations[placeholderKey]
+		if of == nil || !slices.Contains([]string{"FILE", "FILE.html", "RECEIPT"}, of[0]) {
+			return
+		}
+		paths := []string{f.Value.String()}
+		if v, ok := f.Value.(filled); ok {
+			if several, ok := v.Value.(*texts); ok {
+				paths = *several
+			}
+		}
+		for _, path := range paths {
+			if path != "" && path != "-" && !strings.Contains(path, "://") {
+				files = append(files, File{f.Name, path})
+			}
+		}
+	})
+	return files
+}
+
 // A Conflict is a pair of options that exclude each other, by name, or by name and
 // value: "layout=shared".
 type Conflict struct{ A, B, Why string }

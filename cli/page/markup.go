@@ -17,6 +17,7 @@ func (c *content) markup() g.Node {
 		h.Head(
 			h.Meta(h.Charset("utf-8")),
 			h.Meta(g.Attr("http-equiv", "Content-Security-Policy"), h.Content(c.Policy)),
+			h.Meta(h.Name("generator"), h.Content(maker)),
 			h.Meta(h.Name("viewport"), h.Content("width=device-width, initial-scale=1")),
 			h.Meta(h.Name("color-scheme"), h.Content("light dark")),
 			h.TitleEl(g.Text(c.Title+": "+c.Outcome)),

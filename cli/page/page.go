@@ -21,6 +21,7 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
 	"widecrate/core/report"
@@ -236,9 +237,21 @@ type reason struct {
 	Count int
 }
 
+// maker is how a page says who made it.
+const maker = "widecrate, a page about a run"
+
+// Check makes sure that a file can become a page: it is one of ours, or there is nothing in
+// it. Anything else is of kind fault.Refused.
+func Check(file string) error {
+	return disposal.OfKind(file, "a page that widecrate made", func(start []byte) bool { return bytes.Contains(start, []byte(maker)) })
+}
+
 // Write makes the page, or replaces one that is there. code is the exit code of the
-// run. Errors are of kind fault.Unwritable.
+// run. Errors are of kind fault.Unwritable, or fault.Refused where something else is there.
 func (p *Page) Write(file string, code int) error {
+	if err := Check(file); err != nil {
+		return err
+	}
 	var b bytes.Buffer
 	if err := p.content(code).markup().Render(&b); err != nil {
 		return err
@@ -254,7 +267,7 @@ func (p *Page) Write(file string, code int) error {
 	if _, err := f.Write(b.Bytes()); err != nil {
 		return errors.Join(fault.Writing(file, err), f.Discard())
 	}
-	return f.Commit(true)
+	return f.Commit()
 }
 
 func (p *Page) content(code int) *content {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -12,6 +13,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/folder"
+	"widecrate/core/place"
 )
 
 func TestTake(t *testing.T) {
@@ -81,4 +85,45 @@ func TestOneAtATime(t *testing.T) {
 	group.Wait()
 	assert.Positive(t, takes.Load())
 	assert.NoFileExists(t, path)
+}
+
+// What dead runs left goes, and nothing else does.
+func TestDeadRunsAreCleared(t *testing.T) {
+	dir := t.TempDir()
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	in, err := folder.Open(root, ".")
+	require.NoError(t, err)
+	defer in.Close()
+	alive := Hidden(NewPrefix(), 0)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, alive), nil, 0o666))
+	lock, err := LockAlive(in, alive)
+	require.NoError(t, err)
+	defer lock.Close()
+	old := time.Now().Add(-2 * Silence)
+	ours, taking, theirs := NewPrefix(), NewPrefix(), place.StagingPrefix+"2222"+strings.Repeat("a", 10)
+	type left struct {
+		at    time.Time
+		stays bool
+	}
+	files := map[string]left{
+		ours + "-0": {time.Now(), false}, ours + "-1": {time.Now(), false}, ours + "-1-old": {time.Now(), false}, ours + "-1-moved": {time.Now(), true},
+		NewPrefix() + "-3": {time.Now(), true}, // its first may have appeared a moment ago
+		NewPrefix() + "-4": {old, false},
+		theirs + "-0":      {time.Now(), true},
+		taking + "-1":      {old, true}, taking + "-taking": {old, true}, // set aside, with times of their own
+		alive:                  {old, true},
+		theirs[:21] + "bbbb-0": {old, false},
+		".widecrate-notes-0":   {old, true}, "a-0": {old, true},
+	}
+	for name, c := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o666))
+		require.NoError(t, os.Chtimes(filepath.Join(dir, name), c.at, c.at))
+	}
+	ClearDead(in, dir)
+	for name, c := range files {
+		_, err = os.Lstat(filepath.Join(dir, name))
+		assert.Equal(t, c.stays, err == nil, name)
+	}
 }

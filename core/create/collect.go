@@ -16,7 +16,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
-	"widecrate/core/parts"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -46,8 +46,8 @@ type collector struct {
 	ctx     context.Context
 	base    string // absolute, of RelativeTo
 	found   []item
-	byPath  map[string]string // path in the archive → where it comes from
-	names   map[inode]string  // of files with several names → the path of the first
+	byPath  map[string]string    // path in the archive → where it comes from
+	names   map[folder.ID]string // of files with several names → the path of the first
 	leftOut choose.Tally
 	itsOwn  map[string]bool // place.Key of absolute paths of the archive, or its parts
 	itself  bool
@@ -56,7 +56,7 @@ type collector struct {
 }
 
 func newCollector(ctx context.Context, o Options) *collector {
-	return &collector{Options: o, ctx: ctx, byPath: map[string]string{}, names: map[inode]string{}, itsOwn: map[string]bool{}}
+	return &collector{Options: o, ctx: ctx, byPath: map[string]string{}, names: map[folder.ID]string{}, itsOwn: map[string]bool{}}
 }
 
 // leaveOut notes the paths that the archive itself takes, now or from an earlier
@@ -65,23 +65,11 @@ func (c *collector) leaveOut(target string) error {
 	if c.Output != nil {
 		return nil
 	}
-	c.itsOwn[place.Key(target)] = true
-	if c.Cut == nil {
-		return nil
-	}
-	for _, name := range c.Cut.Names(target) {
-		set, err := parts.Of(name, nil)
-		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is reported when it is written to
-			return err
-		}
+	names, err := c.Takes(target)
+	for _, name := range append(names, target) {
 		c.itsOwn[place.Key(name)] = true
-		if set != nil {
-			for _, path := range set.Present() {
-				c.itsOwn[place.Key(path)] = true
-			}
-		}
 	}
-	return nil
+	return err
 }
 
 func (c *collector) collect() error {
@@ -333,8 +321,8 @@ func (c *collector) take(it item) error {
 	}
 	c.byPath[inside] = it.from()
 	if c.Format.Hardlinks && it.entry.Kind == archive.File && it.info != nil {
-		if id, several := inodeOf(it.path, it.info); several {
-			if first, known := c.names[id]; known {
+		if id, several, known := folder.IDOf(it.path, it.info); several && known {
+			if first, there := c.names[id]; there {
 				it.entry.Kind, it.entry.Link = archive.Hardlink, first
 			} else {
 				c.names[id] = inside
@@ -409,7 +397,7 @@ func given(inside string) (string, error) {
 // reproducible takes out what depends on when and where the archive is made.
 func (c *collector) reproducible() {
 	slices.SortStableFunc(c.found, func(a, b item) int { return cmp.Compare(a.entry.Path, b.entry.Path) })
-	first := map[inode]string{}
+	first := map[folder.ID]string{}
 	for i := range c.found {
 		e := &c.found[i].entry
 		e.Modified = *c.Epoch
@@ -422,8 +410,8 @@ func (c *collector) reproducible() {
 			e.Mode = 0o777
 		}
 		// Which of several names of a file comes first has changed.
-		if id, several := inodeOf(c.found[i].path, c.found[i].info); several && c.Format.Hardlinks && (e.Kind == archive.File || e.Kind == archive.Hardlink) {
-			if to, known := first[id]; known {
+		if id, several, known := folder.IDOf(c.found[i].path, c.found[i].info); several && known && c.Format.Hardlinks && (e.Kind == archive.File || e.Kind == archive.Hardlink) {
+			if to, there := first[id]; there {
 				e.Kind, e.Link = archive.Hardlink, to
 			} else {
 				first[id] = e.Path

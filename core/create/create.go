@@ -16,6 +16,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts/cut"
@@ -172,15 +173,37 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 		return nil, err
 	}
 	r.Took = time.Since(started)
+	var made []disposal.Record
+	if o.Remove {
+		if made, err = recorded(r); err != nil {
+			return nil, err
+		}
+	}
 	if o.Made != nil {
 		if err := o.Made(r); err != nil {
 			return nil, err
 		}
 	}
 	if o.Remove {
-		return r, c.remove(r)
+		return r, c.remove(r, made)
 	}
 	return r, nil
+}
+
+// recorded is what is there of a new archive.
+func recorded(r *report.Created) (made []disposal.Record, err error) {
+	paths := []string{r.Archive}
+	if r.Parts != nil {
+		paths = r.Parts.Parts
+	}
+	for _, path := range paths {
+		record, err := disposal.Note(path)
+		if err != nil {
+			return nil, err
+		}
+		made = append(made, record)
+	}
+	return made, nil
 }
 
 // Check finds what the format cannot do: kind fault.Usage.

@@ -15,6 +15,7 @@ import (
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
+	"widecrate/core/parts"
 	"widecrate/core/parts/cut"
 	"widecrate/core/report"
 )
@@ -42,7 +43,7 @@ func NewOutput(target string, o Options) (Output, error) {
 		return &stream{w: o.Output}, nil
 	case o.Cut == nil:
 		out, err := newfile.Create(target, o.Existing == Replace)
-		return &oneFile{file: out, replace: o.Existing == Replace}, err
+		return &oneFile{file: out}, err
 	case o.Cut.Style == cut.ZIP && o.Format.Name != zip.Format.Name:
 		return nil, fault.At(o.Archive, fault.New(fault.Usage, "only ZIP archives can be split ZIP archives").Suggest(fault.NumberedParts))
 	}
@@ -53,9 +54,8 @@ func NewOutput(target string, o Options) (Output, error) {
 }
 
 type oneFile struct {
-	file    *newfile.NewFile
-	replace bool
-	size    int64
+	file *newfile.NewFile
+	size int64
 }
 
 func (o *oneFile) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
@@ -74,7 +74,7 @@ func (o *oneFile) Finish(r *report.Created) error {
 func (o *oneFile) Open() (blob.Blob, archive.Parts, error) {
 	return blob.Of(o.file, o.size), nil, nil
 }
-func (o *oneFile) Commit() error  { return o.file.Commit(o.replace) }
+func (o *oneFile) Commit() error  { return o.file.Commit() }
 func (o *oneFile) Discard() error { return o.file.Discard() }
 
 type inParts struct{ set *cut.Writer }
@@ -123,6 +123,26 @@ func (o *stream) Open() (blob.Blob, archive.Parts, error) {
 
 func (o *stream) Commit() error  { return nil }
 func (o *stream) Discard() error { return nil }
+
+// Takes are the paths that an archive takes, or that go when it is replaced: its own, or
+// those of a set, with the parts that are there already.
+func (o *Options) Takes(target string) ([]string, error) {
+	if o.Cut == nil {
+		return []string{target}, nil
+	}
+	var paths []string
+	for _, name := range o.Cut.Names(target) {
+		paths = append(paths, name)
+		set, err := parts.Of(name, nil)
+		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is reported when it is written to
+			return nil, err
+		}
+		if set != nil {
+			paths = append(paths, set.Present()...)
+		}
+	}
+	return paths, nil
+}
 
 // numbered finds a name that is free, on the disk and among the paths that are
 // taken: name-2.ext, name-3.ext …

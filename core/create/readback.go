@@ -5,15 +5,15 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/walk"
 )
@@ -88,17 +88,53 @@ func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error
 // remove takes the sources away that are in the archive now: all of them, or
 // none where something of them was left out or has changed. What a link led to
 // stays; the link goes.
-func (c *collector) remove(r *report.Created) error {
-	files, folders, kept := c.removable(r)
-	if kept != "" {
-		r.Kept = kept
+func (c *collector) remove(r *report.Created, made []disposal.Record) (err error) {
+	switch n := r.LeftOut.LeftOut(); {
+	case n > 0:
+		r.Kept = fmt.Sprintf("%d files of them were left out", n)
+		return nil
+	case c.itself:
+		r.Kept = "the archive lies among them"
 		return nil
 	}
-	for _, path := range files {
-		if err := os.Remove(path); err != nil {
-			return notRemoved(path, err)
+	files, folders, err := c.packed()
+	if err == nil {
+		r.Removed, err = disposal.Packed(files, folders, made)
+	}
+	if _, stays := errors.AsType[*disposal.Stays](err); stays {
+		r.Kept, err = err.Error(), nil
+	}
+	return err
+}
+
+// packed are the files and links of the sources, each once, and their folders, the
+// innermost first.
+func (c *collector) packed() (files []blob.File, folders []string, err error) {
+	seen := map[string]bool{}
+	take := func(f blob.File) {
+		if key := place.Key(f.Path); !seen[key] {
+			seen[key] = true
+			files = append(files, f)
 		}
-		r.Removed++
+	}
+	for i := range c.found {
+		it := &c.found[i]
+		switch {
+		case it.path == "":
+		case it.via != "": // what it leads to stays, and has to be as it was
+			info, err := os.Lstat(it.via)
+			if err == nil && it.entry.Kind != archive.Folder {
+				err = disposal.Unchanged([]blob.File{{Path: it.path, Info: it.info}})
+			}
+			if err != nil {
+				return nil, nil, fault.Reading(it.via, err)
+			}
+			take(blob.File{Path: it.via, Info: info})
+		case it.entry.Kind == archive.Folder:
+			folders = append(folders, it.path)
+		default:
+			take(blob.File{Path: it.path, Info: it.info})
+		}
 	}
 	for _, source := range c.Sources { // without its own entry where the top was dropped
 		if info, err := os.Lstat(source); err == nil && info.IsDir() {
@@ -108,48 +144,5 @@ func (c *collector) remove(r *report.Created) error {
 		}
 	}
 	slices.SortFunc(folders, func(a, b string) int { return len(b) - len(a) })
-	for _, path := range folders {
-		// One in which something new lies stays.
-		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrExist) && !errors.Is(err, fs.ErrNotExist) {
-			return notRemoved(path, err)
-		}
-	}
-	return nil
-}
-
-func notRemoved(path string, err error) error {
-	return fault.At(path, fault.New(fault.Unwritable, "it could not be removed, and those after it were not: %w", fault.Bare(err)).
-		Advise("the archive is complete; remove what is left of the sources yourself"))
-}
-
-// removable lists the files, the links and the folders of the sources, or says why
-// all of them are to be kept.
-func (c *collector) removable(r *report.Created) (files, folders []string, kept string) {
-	if n := r.LeftOut.LeftOut(); n > 0 {
-		return nil, nil, fmt.Sprintf("%d files of them were left out", n)
-	}
-	if c.itself {
-		return nil, nil, "the archive lies among them"
-	}
-	links := map[string]bool{}
-	for i := range c.found {
-		it := &c.found[i]
-		switch {
-		case it.path == "":
-			continue
-		case it.via != "":
-			links[it.via] = true
-		case it.entry.Kind == archive.Folder:
-			folders = append(folders, it.path)
-		default:
-			files = append(files, it.path)
-		}
-		if it.entry.Kind == archive.Folder {
-			continue
-		}
-		if now, err := os.Lstat(it.path); err != nil || !(blob.File{Path: it.path, Info: it.info}).Is(now) {
-			return nil, nil, it.path + " has changed since it was packed"
-		}
-	}
-	return slices.AppendSeq(files, maps.Keys(links)), folders, ""
+	return files, slices.Compact(folders), nil
 }

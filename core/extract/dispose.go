@@ -4,17 +4,17 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
 	"widecrate/core/blob"
 	"widecrate/core/choose"
-	"widecrate/core/format"
-	"widecrate/core/newfile"
+	"widecrate/core/disposal"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
@@ -37,6 +37,50 @@ type After struct {
 	Folder        string          // for Move
 	Into          *place.Template // for Move, instead of Folder: with {today} and {parent}
 	EvenIfPartial bool            // also where something was left out
+}
+
+// route says where sources go in a run that began at a time.
+func (a *After) route(begun time.Time) *disposal.Route {
+	return &disposal.Route{Begun: begun, To: func(path string, begun time.Time) string {
+		if a.Disposition != Move {
+			return ""
+		}
+		return absolute(a.folder(path, begun))
+	}}
+}
+
+// folder is where an archive is moved to.
+func (a *After) folder(path string, today time.Time) string {
+	if a.Into != nil {
+		return a.Into.Expand(place.Values{Name: filepath.Base(path), Parent: filepath.Base(filepath.Dir(absolute(path))), Today: today})
+	}
+	return a.Folder
+}
+
+// Finish gives what source.Request needs to finish what killed runs were removing or
+// moving, of sets also in other folders in which parts may lie; nil where sources stay.
+func (a *After) Finish(today time.Time, others []string) func(folder string, names []string) (bool, error) {
+	if a.Disposition == Keep {
+		return nil
+	}
+	route := a.route(today)
+	return func(folder string, names []string) (bool, error) {
+		return route.Finish(absolute(folder), names, others)
+	}
+}
+
+// Receives reports whether a folder is one that archives are moved to: what lies there
+// was dealt with.
+func (a *After) Receives(path string) bool {
+	switch {
+	case a.Disposition != Move:
+		return false
+	case a.Into != nil:
+		return a.Into.Could(absolute(path))
+	}
+	to, errTo := os.Stat(a.Folder)
+	at, errAt := os.Stat(path)
+	return errTo == nil && errAt == nil && os.SameFile(to, at)
 }
 
 // notePartial remembers, with the source, why not all of it was delivered.
@@ -66,6 +110,12 @@ func (u *unit) notePartial() {
 	note(len(o.Lost), "lost")
 }
 
+// going is a source with all the units that read it: it may be named several times.
+type going struct {
+	units []*unit
+	files []blob.File
+}
+
 // dispose removes or moves the sources that were delivered.
 func (r *run) dispose() {
 	if r.After.Disposition == Keep {
@@ -76,136 +126,137 @@ func (r *run) dispose() {
 		unready = r.BeforeDisposal()
 	}
 	synced := map[string]error{}
-	r.moved = map[string]bool{}
-	for _, u := range r.sources {
-		d := &report.Disposal{Source: u.source.Path, DryRun: r.DryRun}
+	r.route = r.After.route(r.Placement.Today)
+	for _, g := range r.going() {
+		d := &report.Disposal{Source: g.units[0].source.Path, DryRun: r.DryRun}
+		d.Kept = g.kept(&r.After)
 		switch {
 		case unready != nil:
 			d.Kept = "the receipt could not be written"
-		case u.failed:
-			d.Kept = "not all of it could be unpacked"
-		case !u.taken || u.dropped:
-			d.Kept = "it was not taken"
-		case len(u.after.partial) > 0 && !r.After.EvenIfPartial:
-			d.Kept = "it was unpacked in part (" + strings.Join(u.after.partial, ", ") + ")"
-		default:
-			r.disposeOf(u, d, synced)
+		case d.Kept == "":
+			r.disposeOf(g, d, synced)
 		}
 		r.tell(d)
 	}
 }
 
-// Finish gives what source.Request needs to finish what killed runs were removing or
-// moving; nil where sources stay.
-func (a *After) Finish(today time.Time) func(folder string, names []string) (bool, error) {
-	if a.Disposition == Keep {
-		return nil
-	}
-	return func(folder string, names []string) (bool, error) {
-		return newfile.FinishTaking(absolute(folder), names, func(path string) string {
-			if a.Disposition == Remove {
-				return ""
-			}
-			return absolute(a.folder(path, today))
-		})
-	}
-}
-
-// destinations are where the files of a source go, each with an empty path where
-// it is removed: always, or because the same file is there already. Where another
-// of its name is, all of them get a number.
-func (r *run) destinations(u *unit) ([]string, error) {
-	to := make([]string, len(u.after.files))
-	if r.After.Disposition != Move {
-		return to, nil
-	}
-	for n := 1; ; n++ {
-		free := true
-		for i, f := range u.after.files {
-			to[i] = absolute(filepath.Join(r.After.folder(f.Path, r.Placement.Today), numberedName(filepath.Base(f.Path), n, len(u.after.files) > 1)))
-			there, err := blob.Find(to[i])
-			switch {
-			case r.moved[to[i]]:
-				free = false
-			case errors.Is(err, fs.ErrNotExist):
-			case err != nil:
-				return nil, err
-			default:
-				same, err := blob.EqualFiles(f, there)
-				if err != nil {
-					return nil, err
-				}
-				if same {
-					to[i] = ""
-				} else {
-					free = false
-				}
+// going brings together what reads the same files, by what they are on the disk.
+func (r *run) going() []*going {
+	var all []*going
+	of := map[folder.ID]*going{}
+	for _, u := range r.sources {
+		files := u.after.files
+		if files == nil {
+			files, _ = u.source.Files(r.ctx) // one that failed; why was reported
+		}
+		g := &going{}
+		for _, f := range files {
+			if id, _, known := folder.IDOf(f.Path, f.Info); known && of[id] != nil {
+				g = of[id]
+				break
 			}
 		}
-		if free {
-			for _, path := range to {
-				r.moved[path] = path != ""
+		if g.units == nil {
+			all = append(all, g)
+		}
+		g.units = append(g.units, u)
+		for _, f := range files {
+			id, _, known := folder.IDOf(f.Path, f.Info)
+			if known {
+				of[id] = g
 			}
-			return to, nil
+			if !slices.ContainsFunc(g.files, func(other blob.File) bool { return disposal.SameEntry(f, other.Path) }) {
+				g.files = append(g.files, f)
+			}
 		}
 	}
+	return all
 }
 
-// folder is where an archive is moved to.
-func (a *After) folder(path string, today time.Time) string {
-	if a.Into != nil {
-		return a.Into.Expand(place.Values{Name: filepath.Base(path), Parent: filepath.Base(filepath.Dir(absolute(path))), Today: today})
+// kept is why a source stays; empty: nothing is known that speaks for it.
+func (g *going) kept(after *After) string {
+	for _, u := range g.units {
+		to := ""
+		if len(g.units) > 1 {
+			to = " to " + u.after.root
+		}
+		switch {
+		case u.failed:
+			return "not all of it could be unpacked" + to
+		case !u.taken || u.dropped:
+			return "it was not taken"
+		case len(u.after.partial) > 0 && !after.EvenIfPartial:
+			return "it was unpacked in part" + to + " (" + strings.Join(u.after.partial, ", ") + ")"
+		}
 	}
-	return a.Folder
-}
-
-// numberedName is name-2.zip for 2. The parts of a set keep what comes after the
-// name of the whole.
-func numberedName(name string, n int, part bool) string {
-	if n == 1 {
-		return name
+	if len(g.files) == 0 {
+		return "it is no file"
 	}
-	stem := format.Stem(name)
-	if part {
-		stem, _, _ = strings.Cut(name, ".")
-	}
-	return fmt.Sprintf("%s-%d%s", stem, n, strings.TrimPrefix(name, stem))
+	return ""
 }
 
 // disposeOf removes or moves the files of a source: all of them, or none if one
 // is not as it was, or one cannot go.
-func (r *run) disposeOf(u *unit, d *report.Disposal, synced map[string]error) {
+func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 	if !r.DryRun {
-		root := absolute(u.after.root)
-		if _, done := synced[root]; !done {
-			synced[root] = ignoreMissing(newfile.Sync(root))
-		}
-		if d.Err = cmp.Or(synced[root], newfile.SyncFiles(u.after.delivered)); d.Err != nil {
+		if d.Kept, d.Err = r.undelivered(g, synced); d.Kept != "" || d.Err != nil {
 			return
 		}
 	}
-	paths := make([]string, len(u.after.files))
-	for i, f := range u.after.files {
-		paths[i] = f.Path
-		now, err := os.Lstat(f.Path)
-		if err == nil && now.Mode()&os.ModeSymlink != 0 {
-			d.Kept = "it is a link to an archive elsewhere"
-			return
-		}
-		if err != nil || !f.Is(now) {
-			d.Kept = "it changed since it was unpacked"
-			return
+	err := disposal.Unchanged(g.files)
+	var to []string
+	if err == nil {
+		to, err = r.route.Destinations(g.files)
+	}
+	switch {
+	case err != nil:
+	case to == nil:
+		d.Kept = "it lies already where it would be moved"
+		return
+	default:
+		d.To = to[0]
+		if !r.DryRun {
+			err = r.route.Sources(g.files, to)
 		}
 	}
-	to, err := r.destinations(u)
-	if err != nil {
-		d.Err = err
+	if stays, ok := errors.AsType[*disposal.Stays](err); ok {
+		d.Kept = stays.Why
 		return
 	}
-	d.To = to[0]
-	if !r.DryRun {
-		d.Err = newfile.TakeAway(paths, to)
+	d.Err = err
+}
+
+// undelivered makes sure that all of a source is on the disk, and there as it was
+// recorded, or as a later archive of this run replaced it.
+func (r *run) undelivered(g *going, synced map[string]error) (kept string, err error) {
+	for _, u := range g.units {
+		root := absolute(u.after.root)
+		if _, done := synced[root]; !done {
+			synced[root] = ignoreMissing(disposal.Sync(root))
+		}
+		if err := cmp.Or(synced[root], disposal.SyncFiles(u.after.delivered)); err != nil {
+			return "", err
+		}
+		for _, record := range u.after.delivered {
+			if !record.Holds() && !r.replacement(record.Path).Holds() {
+				return "what was delivered is not there any more: " + record.Path, nil
+			}
+		}
 	}
+	return "", nil
+}
+
+// replacement is the last that was delivered at a path.
+func (r *run) replacement(path string) disposal.Record {
+	if r.latest == nil {
+		r.latest = map[string]disposal.Record{}
+		for _, u := range r.sources {
+			for _, record := range u.after.delivered {
+				r.latest[place.Key(record.Path)] = record
+			}
+		}
+	}
+	return r.latest[place.Key(path)]
 }
 
 func ignoreMissing(err error) error {

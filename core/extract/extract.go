@@ -17,6 +17,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
 	"widecrate/core/place"
@@ -45,7 +46,8 @@ type Options struct {
 	DryRun    bool   // find out what would be done, and write nothing
 	Backlog   int64  // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
-	Hash      bool // find the SHA-256 of what is written; see report.Placed
+	Hash      bool     // find the SHA-256 of what is written; see report.Placed
+	Needed    []Needed // what may not lie in a folder that is swapped
 
 	// Done says of a source, by its identity and its destination, that it was done
 	// earlier, and whether all of it was; nil: none was. With content, what was
@@ -56,6 +58,9 @@ type Options struct {
 	// is removed or moved; with an error all are kept.
 	BeforeDisposal func() error
 }
+
+// Needed is something that a run needs besides its sources, such as its receipt.
+type Needed struct{ Path, What string }
 
 // Progress counts what was done so far. It may be read at any time.
 type Progress struct {
@@ -76,10 +81,12 @@ type run struct {
 	sources []*unit
 	roots   roots
 	folders map[string]*unit // own folders, each with the first source that has it; nil: nobody asks again
+	guard   disposal.Guard   // what stays where folders are swapped
 	dropped int              // sources that are not even tried
 	folder  string           // in which the program runs; empty: it is not known
 	output  func(u *unit) output
-	moved   map[string]bool // where sources were moved to
+	route   *disposal.Route            // of sources that go
+	latest  map[string]disposal.Record // what was delivered last, by path, once somebody asks
 	sums    parts.Lists
 	ordered bool // what an archive becomes depends on those before it
 }
@@ -105,7 +112,9 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 	if err := r.decide(); err != nil {
 		return err
 	}
-	r.refuseSharedFolders()
+	if err := r.refuseOverlaps(); err != nil {
+		return err
+	}
 	if dropped := r.schedule(r.beforeHalt()...) + r.dropped; dropped > 0 && ctx.Err() == nil {
 		r.notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", dropped))
 	}
@@ -187,57 +196,6 @@ func (r *run) beforeHalt() []*unit {
 		r.dropped++
 	}
 	return r.sources[:bad+1]
-}
-
-// refuseSharedFolders refuses the sources that would get the same own folder:
-// entries of different archives would be mixed in it.
-func (r *run) refuseSharedFolders() {
-	if r.Placement.Layout != place.Own {
-		return
-	}
-	r.folders = make(map[string]*unit, len(r.sources))
-	elsewhere := false
-	for _, u := range r.sources {
-		elsewhere = elsewhere || u.source.Elsewhere()
-		target, _ := r.targetOf(u.source, u.source.Name())
-		folder := r.folderOf(target)
-		first, taken := r.folders[folder]
-		if !taken {
-			r.folders[folder] = u
-			continue
-		}
-		for _, one := range []struct{ of, with *unit }{{first, u}, {u, first}} {
-			if one.of.err == nil {
-				one.of.err = fault.At(one.of.source.Path, sharedWith(target, one.with))
-			}
-		}
-	}
-	if !elsewhere { // no name will change any more
-		r.folders = nil
-	}
-}
-
-// folderOf is an own folder as file systems compare them.
-func (r *run) folderOf(t place.Target) string {
-	return place.Key(r.absolute(t.Path()))
-}
-
-func sharedWith(t place.Target, other *unit) error {
-	return fault.New(fault.Refused, "its folder %s would also be that of %s", absolute(t.Path()), other.source.Path).
-		Suggest(fault.NameOrMerge)
-}
-
-// claim refuses an own folder that another source has, where its name is known only
-// when the source is open.
-func (r *run) claim(u *unit) error {
-	r.telling.Lock()
-	defer r.telling.Unlock()
-	folder := r.folderOf(u.target)
-	if first, taken := r.folders[folder]; taken {
-		return sharedWith(u.target, first)
-	}
-	r.folders[folder] = u
-	return nil
 }
 
 // decide finds out in their order which sources were done earlier, where the later of

@@ -83,7 +83,7 @@ func (u *unit) rename() (err error) {
 		return err
 	}
 	u.outcome.Target = u.run.absolute(u.target.Path())
-	if u.run.Placement.Layout == place.Own {
+	if u.run.Placement.Layout == place.Own && u.run.folders != nil {
 		return u.run.claim(u)
 	}
 	return nil

@@ -12,8 +12,8 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/bound"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
-	"widecrate/core/newfile"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/report"
@@ -61,8 +61,8 @@ type dealings struct {
 // afterwards is what has to be known of a source in the end.
 type afterwards struct {
 	files     []blob.File
-	root      string   // that it went to
-	delivered []string // what has to be written through one by one
+	root      string // that it went to
+	delivered []disposal.Record
 	partial   []string // why not all of it was delivered
 }
 
@@ -137,6 +137,11 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	}
 	u.target = u.plan.Target
 	u.outcome.Target = u.run.absolute(u.target.Path())
+	if u.run.Rules.Fresh && u.run.Placement.Layout == place.Auto {
+		if err := u.run.claim(u); err != nil {
+			return schedule.Work{}, err
+		}
+	}
 	var work schedule.Work
 	if len(u.plan.Items) > 0 {
 		if work, err = u.output.begin(); err != nil {
@@ -352,7 +357,7 @@ func (u *unit) Settle(err error) error {
 			results, err = u.output.commit()
 		}
 		if err == nil && results != nil {
-			u.fillIn(results)
+			err = u.fillIn(results)
 			u.outcome.Removed = u.output.gone()
 		} else if discarded := u.output.discard(); discarded != nil {
 			err = discarded
@@ -405,7 +410,8 @@ func (u *unit) close() {
 	u.root.letGo(u.run)
 }
 
-func (u *unit) fillIn(results []stage.Result) {
+// fillIn completes the outcome, and records what is in place where the source may go for it.
+func (u *unit) fillIn(results []stage.Result) error {
 	root := u.run.absolute(u.target.Root)
 	u.outcome.Placed = make([]report.Placed, len(u.plan.Kept))
 	for k, i := range u.plan.Kept {
@@ -416,11 +422,18 @@ func (u *unit) fillIn(results []stage.Result) {
 			u.outcome.Bytes += entry.Size
 		}
 	}
-	if after := u.top.after; after != nil && !newfile.SyncsAll {
-		for _, p := range u.outcome.Placed {
-			if p.Kind == archive.File && p.Action != stage.Skipped {
-				after.delivered = append(after.delivered, p.Path)
-			}
-		}
+	if u.top.after == nil || u.run.DryRun {
+		return nil
 	}
+	for _, p := range u.outcome.Placed {
+		if p.Kind == archive.Folder || p.Action == stage.Skipped || p.Action == stage.Lost {
+			continue
+		}
+		record, err := disposal.Note(p.Path)
+		if err != nil {
+			return err
+		}
+		u.top.after.delivered = append(u.top.after.delivered, record)
+	}
+	return nil
 }

@@ -24,6 +24,7 @@ const (
 	PortableNames
 	NameOwnFolder
 	NameOrMerge
+	SwapElsewhere
 	MatchNames
 	PickPattern
 	SlashInPattern
@@ -66,6 +67,7 @@ var hints = [hintCount]string{
 	PortableNames:     "have such names changed",
 	NameOwnFolder:     "rename the archive, or name its folder",
 	NameOrMerge:       "name the folders, or merge them",
+	SwapElsewhere:     "nothing was swapped; name another destination, or keep that elsewhere",
 	MatchNames:        "names are taken exactly as written; to choose files of a folder by a pattern, name the folder",
 	PickPattern:       "a path is taken exactly as written; a pattern chooses several",
 	SlashInPattern:    "in patterns, folders are separated by a slash on every system",

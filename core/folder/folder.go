@@ -4,8 +4,13 @@
 package folder
 
 import (
+	"errors"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"time"
+
+	"widecrate/core/fault"
 )
 
 // A Folder is a handle on one folder, through which its children are reached
@@ -55,6 +60,60 @@ func (f *Folder) Remove(name string) error {
 // RemoveAll removes a child with all that is in it.
 func (f *Folder) RemoveAll(name string) error {
 	return Patient(func() error { return f.Root.RemoveAll(name) })
+}
+
+// Clear is RemoveAll for what this run, or one before it, made: also where its owner may
+// not write to a folder of it.
+func (f *Folder) Clear(name string) error {
+	err := f.RemoveAll(name)
+	if !errors.Is(err, fs.ErrPermission) {
+		return err
+	}
+	if err := opened(f.Root, name); err != nil {
+		return err
+	}
+	return f.RemoveAll(name)
+}
+
+// opened lets the owner of a folder write to it and to those below it.
+func opened(base *os.Root, name string) error {
+	if info, err := base.Lstat(name); err != nil || !info.IsDir() {
+		return err
+	}
+	if err := base.Chmod(name, 0o700); err != nil {
+		return err
+	}
+	root, err := base.OpenRoot(name)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	children, err := fs.ReadDir(root.FS(), ".")
+	for _, child := range children {
+		if err == nil && child.IsDir() {
+			err = opened(root, child.Name())
+		}
+	}
+	return err
+}
+
+// MakeAll makes a folder and those above it, and returns those that it made, outermost
+// first, even with an error. A file in the way is of kind fault.Unwritable.
+func MakeAll(path string) (made []string, err error) {
+	info, err := os.Stat(path)
+	if err == nil && !info.IsDir() {
+		return nil, fault.At(path, fault.New(fault.Unwritable, "it is a file, and a folder is needed there"))
+	}
+	if err == nil || filepath.Dir(path) == path {
+		return nil, err
+	}
+	if made, err = MakeAll(filepath.Dir(path)); err != nil {
+		return made, err
+	}
+	if err := os.Mkdir(path, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
+		return made, err
+	}
+	return append(made, path), nil
 }
 
 // A File is a new file that is being written.

@@ -1,16 +1,17 @@
 // Package newfile makes one new file, or a few in one folder, whole or not at all:
-// until they are complete they lie there under a hidden name. It also moves files
-// and writes folders through to the disk. Many files at once, with what is there
-// already, are the business of core/stage.
+// until they are complete they lie there under a hidden name. What they replace,
+// core/disposal takes away. Many files at once, with what is there already, are the
+// business of core/stage.
 package newfile
 
 import (
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 
+	"widecrate/core/claim"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 )
@@ -25,6 +26,7 @@ type NewFiles struct {
 	lock   *os.File // on the first of them, as long as there is work on them
 	dir    *folder.Folder
 	root   *os.Root
+	olds   map[string]*disposal.Old // what they may replace, by name
 }
 
 // NeedFolder makes sure that there is a folder for new files.
@@ -49,7 +51,7 @@ func CreateIn(path string) (*NewFiles, error) {
 		n.dir, err = folder.Open(n.root, ".")
 	}
 	if err == nil {
-		clearDead(n.dir, path)
+		claim.ClearDead(n.dir, path)
 		return n, nil
 	}
 	n.close()
@@ -61,15 +63,15 @@ func CreateIn(path string) (*NewFiles, error) {
 func (n *NewFiles) Next() (*os.File, error) {
 	for {
 		if len(n.hidden) == 0 {
-			n.prefix = newPrefix()
+			n.prefix = claim.NewPrefix()
 		}
-		name := fmt.Sprintf("%s-%d", n.prefix, len(n.hidden))
+		name := claim.Hidden(n.prefix, len(n.hidden))
 		f, err := n.dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 		if err != nil {
 			return nil, err
 		}
 		if len(n.hidden) == 0 {
-			if n.lock, err = lockAlive(n.dir, name); err != nil || n.lock == nil { // another run takes it for dead
+			if n.lock, err = claim.LockAlive(n.dir, name); err != nil || n.lock == nil { // another run takes it for dead
 				f.Close()
 				_ = n.dir.Remove(name) // it may be gone already
 			}
@@ -88,24 +90,38 @@ func (n *NewFiles) Next() (*os.File, error) {
 // Path is where the i-th file lies, hidden.
 func (n *NewFiles) Path(i int) string { return filepath.Join(n.path, n.hidden[i]) }
 
+// Over lets one of the files replace what was seen at its path.
+func (n *NewFiles) Over(old *disposal.Old) {
+	if n.olds == nil {
+		n.olds = map[string]*disposal.Old{}
+	}
+	n.olds[filepath.Base(old.Path())] = old
+}
+
 // Commit lets the files appear under these names, the first of them last: all of them,
 // or none with an error, and then what they would have replaced is as it was. They must
-// be closed and written through to the disk. Without replace, a name that is taken is
-// of kind fault.Refused.
-func (n *NewFiles) Commit(names []string, replace bool) error {
+// be closed and written through to the disk. A name at which something stands that was
+// not seen, or has changed since, is of kind fault.Refused.
+func (n *NewFiles) Commit(names []string) error {
 	defer n.close()
+	for _, name := range names {
+		if old := n.olds[name]; old != nil {
+			if err := old.Still(); err != nil {
+				n.removeHidden(len(names))
+				return err
+			}
+		}
+	}
 	kept := map[int]string{} // what is replaced, under hidden names
 	for i := len(names) - 1; i >= 0; i-- {
-		err := n.place(i, names[i], replace, len(names) > 1, kept)
+		err := n.place(i, names[i], len(names) > 1, kept)
 		if err == nil {
 			continue
 		}
-		for _, left := range n.hidden[:i+1] {
-			_ = n.dir.Remove(left) // the first error says what is wrong
-		}
+		n.removeHidden(i + 1)
 		for done := i; done < len(names); done++ {
-			if old, replaced := kept[done]; replaced {
-				err = errors.Join(err, n.dir.MoveTo(old, n.dir.Handle, names[done], true))
+			if old := kept[done]; old != "" {
+				err = errors.Join(err, n.olds[names[done]].Back(n.dir, old, names[done]))
 			} else if done > i {
 				err = errors.Join(err, n.dir.Remove(names[done]))
 			}
@@ -115,24 +131,31 @@ func (n *NewFiles) Commit(names []string, replace bool) error {
 		}
 		return fault.Writing(filepath.Join(n.path, names[i]), err)
 	}
-	for _, old := range kept {
-		_ = n.dir.Remove(old) // all of the new ones are there
+	for i, old := range kept {
+		n.olds[names[i]].Gone(n.dir, old, names[i]) // all of the new ones are there
 	}
 	return nil
 }
 
+// removeHidden removes the first files, which have no other name yet.
+func (n *NewFiles) removeHidden(count int) {
+	for _, left := range n.hidden[:count] {
+		_ = n.dir.Remove(left) // the first error says what is wrong
+	}
+}
+
 // place lets one file appear; what it replaces is kept where others may still fail.
-func (n *NewFiles) place(i int, name string, replace, several bool, kept map[int]string) error {
-	if replace && several {
-		second, moved := n.hidden[i]+oldSuffix, n.hidden[i]+movedSuffix
-		switch {
-		case n.dir.LinkTo(name, n.dir.Handle, second) == nil:
-			kept[i] = second
-		case n.dir.MoveTo(name, n.dir.Handle, moved, false) == nil:
-			kept[i] = moved
+func (n *NewFiles) place(i int, name string, several bool, kept map[int]string) error {
+	old := n.olds[name]
+	if old == nil {
+		return n.dir.MoveTo(n.hidden[i], n.dir.Handle, name, false)
+	}
+	if several {
+		if as := old.KeepAs(n.dir, name, n.hidden[i]+claim.OldSuffix, n.hidden[i]+claim.MovedSuffix); as != "" {
+			kept[i] = as
 		}
 	}
-	return n.dir.MoveTo(n.hidden[i], n.dir.Handle, name, replace)
+	return old.Yield(n.dir, n.hidden[i], name)
 }
 
 // Discard removes what was written so far.
@@ -169,12 +192,22 @@ type NewFile struct {
 // Create starts a file that is to appear at path. The folder must exist.
 // Without replace, something that is there already is of kind fault.Refused.
 func Create(path string, replace bool) (*NewFile, error) {
-	if err := Vacant(path, replace); err != nil {
-		return nil, err
+	old, err := disposal.Look(path)
+	if err != nil || old.There() && !replace {
+		return nil, existing(path)
 	}
+	return CreateOver(old)
+}
+
+// CreateOver starts a file that is to take the place of what was seen at its path.
+func CreateOver(old *disposal.Old) (*NewFile, error) {
+	path := old.Path()
 	files, err := CreateIn(filepath.Dir(path))
 	if err != nil {
 		return nil, err
+	}
+	if old.There() {
+		files.Over(old)
 	}
 	f, err := files.Next()
 	if err != nil {
@@ -196,22 +229,13 @@ func (n *NewFile) WriteAt(p []byte, at int64) (int, error) {
 	return written, fault.Writing(n.path, err)
 }
 
-// Vacant makes sure that a new file may appear at path: with replace, a file
-// may be there already.
-func Vacant(path string, replace bool) error {
-	if info, err := os.Lstat(path); err == nil && (!replace || info.IsDir()) {
-		return existing(path)
-	}
-	return nil
-}
-
 func existing(path string) error {
 	return fault.At(path, fault.New(fault.Refused, "it exists already").
 		Suggest(fault.ReplaceIt))
 }
 
 // Commit writes the file through to the disk and lets it appear under its name.
-func (n *NewFile) Commit(replace bool) error {
+func (n *NewFile) Commit() error {
 	err := n.Sync()
 	if closed := n.File.Close(); err == nil {
 		err = closed
@@ -220,7 +244,7 @@ func (n *NewFile) Commit(replace bool) error {
 		_ = n.files.Discard() // the first error says what is wrong
 		return fault.Writing(n.path, err)
 	}
-	return n.files.Commit([]string{filepath.Base(n.path)}, replace)
+	return n.files.Commit([]string{filepath.Base(n.path)})
 }
 
 // Discard removes what was written so far.

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"path"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 	"unicode"
@@ -133,4 +135,26 @@ func (t *Template) Expand(v Values) string {
 		}
 	}
 	return b.String()
+}
+
+// Could reports whether an absolute path of a folder could be what the template makes of
+// some values.
+func (t *Template) Could(full string) bool {
+	const any = "\x00"
+	var b strings.Builder
+	for _, p := range t.parts {
+		switch p.placeholder {
+		case "":
+			b.WriteString(p.text)
+		default:
+			b.WriteString(any + strings.Repeat("/"+any, strings.Count(p.shape, "/")))
+		}
+	}
+	made, err := filepath.Abs(b.String())
+	if err != nil {
+		return false
+	}
+	pattern := strings.ReplaceAll(regexp.QuoteMeta(Key(made)), any, `[^/\\]+`)
+	is, err := regexp.MatchString("^"+pattern+"$", Key(full))
+	return err == nil && is
 }

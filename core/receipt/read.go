@@ -18,19 +18,25 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 )
 
 // Is reports whether a file on disk is a receipt.
 func Is(path string) bool {
-	f, err := os.Open(path)
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	start := make([]byte, len(runStart))
-	_, err = io.ReadFull(f, start)
-	return err == nil && string(start) == runStart
+	info, err := os.Stat(path)
+	return err == nil && info.Size() > 0 && Check(path) == nil
+}
+
+// Check makes sure that a file can be appended to: it is a receipt, or there is nothing in
+// it yet. Anything else is of kind fault.Refused.
+func Check(path string) error { return disposal.OfKind(path, "a receipt", isReceipt) }
+
+// isReceipt knows a receipt by the start of its first line, of which a run that was killed
+// may have written less.
+func isReceipt(start []byte) bool {
+	first, _, ended := bytes.Cut(start, []byte("\n"))
+	return bytes.HasPrefix(first, []byte(runStart)) || bytes.HasPrefix([]byte(runStart), first) && (ended || len(start) == len(first))
 }
 
 // What lines start with.
@@ -126,7 +132,7 @@ func (r *Receipts) load(path string) error {
 		complete := err == nil && bytes.HasSuffix(text, []byte("}\n"))
 		switch {
 		case len(text) == 0:
-		case first && !bytes.HasPrefix(text, []byte(runStart)):
+		case first && !isReceipt(text):
 			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
 		case complete && bytes.HasPrefix(text, []byte(fileStart)):
 			if wanted == 0 {

@@ -1,13 +1,17 @@
 package receipt
 
 import (
+	"bytes"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
 )
@@ -30,9 +34,24 @@ func (s *Sums) Add(path string, sum []byte) {
 	s.lines[path] = fmt.Sprintf("%s%s  %s\n", mark, hex.EncodeToString(sum), path)
 }
 
+// CheckSums makes sure that a file can become a list of sums: it is one, or there is
+// nothing in it. Anything else is of kind fault.Refused.
+func CheckSums(path string) error {
+	return disposal.OfKind(path, "a list of SHA-256 sums", func(start []byte) bool {
+		line, _, _ := bytes.Cut(start, []byte("\n"))
+		return sumLine().Match(line)
+	})
+}
+
+// sumLine matches the start of a line.
+var sumLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\\?[0-9a-f]{64} [ *].`) })
+
 // Write makes the list, or replaces one that is there, sorted by path. Errors are of
-// kind fault.Unwritable.
+// kind fault.Unwritable, or fault.Refused where something else is there.
 func (s *Sums) Write(path string) error {
+	if err := CheckSums(path); err != nil {
+		return err
+	}
 	full, err := filepath.Abs(path)
 	if err != nil {
 		return fault.Writing(path, err)
@@ -51,7 +70,7 @@ func (s *Sums) Write(path string) error {
 			return errors.Join(fault.Writing(path, err), f.Discard())
 		}
 	}
-	return f.Commit(true)
+	return f.Commit()
 }
 
 // Empty reports whether there is nothing in it.

@@ -36,6 +36,9 @@ type Writer struct {
 // Append starts a run in a receipt, which is made if it is not there. Failures are
 // reported in the words of a program; nil: in those of the core.
 func Append(path string, run Run, say fault.Wording) (*Writer, error) {
+	if err := Check(path); err != nil {
+		return nil, err
+	}
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
 	if err != nil {
 		return nil, fault.Writing(path, err)

@@ -16,6 +16,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/create"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/format"
 	"widecrate/core/parts"
 	"widecrate/core/place"
@@ -37,7 +38,8 @@ type Conversion struct {
 	Workers   int
 	Read      *atomic.Int64 // counts decoded bytes
 
-	sums *parts.Lists
+	sums  *parts.Lists
+	taken []error // why the place of an archive cannot be taken
 }
 
 // Run rewrites the archives, several at a time, and reports each in the order of
@@ -68,18 +70,21 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 	if err != nil {
 		return err
 	}
+	if err := c.guard(targets); err != nil {
+		return err
+	}
 	c.Output.Writing.Encode.Workers = max(1, workers/max(1, len(c.Sources)))
 	for _, target := range targets {
-		folder := filepath.Dir(target)
-		if _, err := os.Stat(folder); target == "" || err == nil {
+		dir := filepath.Dir(target)
+		if _, err := os.Stat(dir); target == "" || err == nil {
 			continue
 		}
-		if err := os.MkdirAll(folder, 0o777); err != nil {
-			return fault.Writing(folder, err)
+		if err := os.MkdirAll(dir, 0o777); err != nil {
+			return fault.Writing(dir, err)
 		}
-		defer os.Remove(folder) // if nothing came into it
+		defer os.Remove(dir) // if nothing came into it
 	}
-	return schedule.Each(ctx, len(c.Sources), workers, func(i int) *report.Converted { return c.one(ctx, c.Sources[i], targets[i]) }, tell)
+	return schedule.Each(ctx, len(c.Sources), workers, func(i int) *report.Converted { return c.one(ctx, c.Sources[i], targets[i], c.taken[i]) }, tell)
 }
 
 // targets are the paths of the new archives: named like the old ones, with the
@@ -91,11 +96,11 @@ func (c *Conversion) targets() ([]string, error) {
 		if s.Err != nil {
 			continue
 		}
-		folder := c.Placement.Into
-		if folder == "" {
-			folder = filepath.Dir(s.Path)
+		dir := c.Placement.Into
+		if dir == "" {
+			dir = filepath.Dir(s.Path)
 		} else if s.Sub != "" {
-			folder = filepath.Join(folder, filepath.FromSlash(s.Sub))
+			dir = filepath.Join(dir, filepath.FromSlash(s.Sub))
 		}
 		o := c.Output
 		name, err := place.Name(format.Stem(s.Name()) + o.Format.Extensions[0])
@@ -105,7 +110,7 @@ func (c *Conversion) targets() ([]string, error) {
 		if err != nil {
 			return nil, fault.At(s.Path, err)
 		}
-		o.Archive = filepath.Join(folder, name)
+		o.Archive = filepath.Join(dir, name)
 		target, err := o.Target(taken)
 		if err != nil {
 			return nil, err
@@ -120,10 +125,48 @@ func (c *Conversion) targets() ([]string, error) {
 	return targets, nil
 }
 
-func (c *Conversion) one(ctx context.Context, s source.Source, target string) *report.Converted {
+// guard finds the new archives that would take the place of a source, or of one of its
+// parts, before anything is done.
+func (c *Conversion) guard(targets []string) error {
+	c.taken = make([]error, len(targets))
+	sources := map[folder.ID]string{}
+	for i := range c.Sources {
+		for _, path := range c.Sources[i].OnDisk() {
+			if info, err := os.Stat(path); err == nil {
+				if id, _, known := folder.IDOf(path, info); known {
+					sources[id] = path
+				}
+			}
+		}
+	}
+	for i, target := range targets {
+		if target == "" {
+			continue
+		}
+		o := c.Output
+		names, err := o.Takes(target)
+		if err != nil {
+			return err
+		}
+		for _, name := range names {
+			info, err := os.Stat(name)
+			if err != nil {
+				continue
+			}
+			if id, _, known := folder.IDOf(name, info); known && sources[id] != "" {
+				c.taken[i] = fault.New(fault.Refused, "it would take the place of %s, which is a source", sources[id]).Suggest(fault.ConvertElsewhere)
+			}
+		}
+	}
+	return nil
+}
+
+func (c *Conversion) one(ctx context.Context, s source.Source, target string, taken error) *report.Converted {
 	started := time.Now()
 	r := &report.Converted{Archive: s.Path, Result: report.Created{Archive: target, Format: c.Output.Format.Name}}
-	r.Err = ctx.Err()
+	if r.Err = ctx.Err(); r.Err == nil && taken != nil {
+		r.Err = fault.At(s.Path, taken)
+	}
 	if r.Err == nil {
 		r.Err = c.convert(ctx, s, target, r)
 	}
@@ -152,12 +195,6 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	defer func() { from.Close() }()
-	there, _ := os.Stat(target)
-	for _, f := range from.Files {
-		if filepath.Clean(f.Path) == target || there != nil && os.SameFile(there, f.Info) {
-			return fault.New(fault.Refused, "it would take its own place").Suggest(fault.ConvertElsewhere)
-		}
-	}
 	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: c.Limits.Budget(from.Size), r: r}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.
@@ -198,6 +235,9 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	}
 	if err == nil {
 		err = out.Finish(&r.Result)
+	}
+	if err == nil {
+		err = from.Unchanged()
 	}
 	if err != nil {
 		return errors.Join(err, out.Discard())

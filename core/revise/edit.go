@@ -135,7 +135,7 @@ func (e Edit) write(ctx context.Context, from *walk.Archive, f archive.Format, c
 	r.Replaced, r.Removed, r.Moved, r.Stay, r.Locked = p.replaced, p.removed, p.moved, p.stay, p.locked
 	r.Added = packed.Files - p.replaced
 	from.Close() // no system replaces a file that is open, but for some
-	return out.Commit(true)
+	return out.Commit()
 }
 
 // plan decides what becomes of each entry.

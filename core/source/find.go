@@ -43,6 +43,9 @@ type Request struct {
 	// whether it changed something; nil: nothing is done.
 	Begun func(folder string, names []string) (changed bool, err error)
 
+	// Skip reports whether a folder below a named one is not looked into; nil: none is.
+	Skip func(folder string) bool
+
 	Web   *web.Client // for addresses; nil: a usual one
 	Input io.Reader   // that "-" stands for; nil: standard input
 }
@@ -212,6 +215,7 @@ type finder struct {
 	found  []Source
 	seen   map[string]string // absolute paths, by what is the same, with the destination
 	sets   parts.Lookup
+	begun  map[string]bool // folders of named files, where that was finished
 }
 
 // addSource adds what a name stands for. Its error is about the request itself.
@@ -251,6 +255,10 @@ func (f *finder) add(s Source) {
 
 func (f *finder) addName(name, into string) {
 	info, err := os.Stat(name)
+	if f.Begun != nil && (err != nil || !info.IsDir()) { // of its set, some parts may be taken away already
+		f.listed(filepath.Dir(name))
+		info, err = os.Stat(name)
+	}
 	if set := f.setOf(name, info); set != nil {
 		f.add(fromSet(set, "", into))
 		return
@@ -299,6 +307,18 @@ func missing(name string, err error) error {
 	}
 	return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
 		Advise("names are taken exactly as written, brackets and spaces too; check the name and the current folder"))
+}
+
+// listed lists the folder of a file that is named, for what was begun there: once.
+func (f *finder) listed(folder string) {
+	if f.begun[folder] {
+		return
+	}
+	if f.begun == nil {
+		f.begun = map[string]bool{}
+	}
+	f.begun[folder] = true
+	_, _, _ = f.list(folder) // what is wrong with it, the file says
 }
 
 // list lists a folder, once what was begun there is finished.
@@ -370,7 +390,7 @@ func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
 func (f *finder) addBelow(folder, sub, into string, children []fs.DirEntry) {
 	var folders []string
 	for _, child := range children {
-		if child.IsDir() && !place.IsStaging(child.Name()) {
+		if child.IsDir() && !place.IsStaging(child.Name()) && (f.Skip == nil || !f.Skip(filepath.Join(folder, child.Name()))) {
 			folders = append(folders, child.Name())
 		}
 	}

@@ -77,6 +77,22 @@ func (s Source) Files(ctx context.Context) (files []blob.File, err error) {
 	return []blob.File{f}, err
 }
 
+// OnDisk are the paths of those of its files that lie on disk.
+func (s Source) OnDisk() (paths []string) {
+	switch {
+	case s.Members != nil:
+		for _, m := range s.Members {
+			paths = append(paths, m.OnDisk()...)
+		}
+		return paths
+	case s.Set != nil:
+		return s.Set.Present()
+	case s.Elsewhere():
+		return nil
+	}
+	return []string{s.Path}
+}
+
 // Workers are how many work on sources at once where nobody says it: as many as
 // there are processors, or as connections to addresses, which mostly wait.
 func Workers(sources []Source) int {

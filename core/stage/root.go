@@ -21,7 +21,6 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/newfile"
 	"widecrate/core/place"
 )
 
@@ -133,7 +132,7 @@ func (r *Root) clearProbes(probes string) error {
 
 // makeRoot makes a folder and those above it, and remembers which it made.
 func (r *Root) makeRoot(path string) error {
-	made, err := newfile.MakeFolders(path)
+	made, err := folder.MakeAll(path)
 	r.made = append(r.made, made...)
 	return err
 }

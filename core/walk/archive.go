@@ -296,6 +296,23 @@ func (a *Archive) openInner(entry *archive.Entry, data blob.Blob) (*Archive, err
 	return inner.open()
 }
 
+// Unchanged makes sure that the files on disk which it is read from, or the one around it,
+// are still as they were when they were opened; anything else is of kind fault.Unreadable.
+func (a *Archive) Unchanged() error {
+	for a.outer != nil {
+		a = a.outer
+	}
+	for _, f := range a.Files {
+		if f.Open != nil {
+			continue
+		}
+		if err := f.Unchanged(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Keep holds the archive open for one more user.
 func (a *Archive) Keep() { a.users.Add(1) }
 

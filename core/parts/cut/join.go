@@ -75,7 +75,7 @@ func Join(ctx context.Context, set *parts.Set, path string, replace bool, read *
 		}
 		return j, errors.Join(locate(where, err), out.Discard())
 	}
-	return j, out.Commit(replace)
+	return j, out.Commit()
 }
 
 // locate says where an error is that does not say so itself.

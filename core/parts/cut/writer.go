@@ -15,6 +15,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
@@ -67,6 +68,7 @@ type Writer struct {
 	Options
 	path    string // of the whole
 	earlier *parts.Set
+	olds    []*disposal.Old // what stands where it goes
 	files   *newfile.NewFiles
 	part    *os.File
 	count   int   // of parts
@@ -105,13 +107,26 @@ func Create(path string, cut Options) (*Writer, error) {
 		return nil, fault.At(path, fault.New(fault.Refused, "%d parts of that name are there already", w.earlier.Found()).
 			Suggest(fault.ReplaceIt))
 	}
-	for _, name := range cut.Names(path) {
-		if err := newfile.Vacant(name, cut.Replace); err != nil {
-			return nil, err
+	seen := cut.Names(path)
+	if w.earlier != nil {
+		seen = append(seen, w.earlier.Present()...)
+	}
+	for _, name := range seen {
+		old, err := disposal.Look(name)
+		if err != nil || old.There() && !cut.Replace {
+			return nil, fault.At(name, fault.New(fault.Refused, "it exists already").Suggest(fault.ReplaceIt))
+		}
+		w.olds = append(w.olds, old)
+	}
+	if w.files, err = newfile.CreateIn(filepath.Dir(path)); err != nil {
+		return nil, err
+	}
+	for _, old := range w.olds {
+		if old.There() {
+			w.files.Over(old)
 		}
 	}
-	w.files, err = newfile.CreateIn(filepath.Dir(path))
-	return w, err
+	return w, nil
 }
 
 // name is that of a part, but for the last of a split ZIP archive.
@@ -290,16 +305,13 @@ func (w *Writer) Open() (*blob.Joined, archive.Parts, error) {
 // Commit lets the set appear, after Finish.
 func (w *Writer) Commit() error {
 	w.closeReader()
-	if err := w.files.Commit(w.names, w.Replace); err != nil {
+	if err := w.files.Commit(w.names); err != nil {
 		return err
 	}
-	if w.earlier == nil {
-		return nil
-	}
-	for _, path := range w.earlier.Present() { // it may have had more parts
-		if !slices.Contains(w.written.Parts, path) {
-			if err := os.Remove(path); err != nil {
-				return fault.Writing(path, err)
+	for _, old := range w.olds { // it may have had more parts
+		if old.There() && !slices.Contains(w.names, filepath.Base(old.Path())) {
+			if err := old.Remove(); err != nil {
+				return err
 			}
 		}
 	}

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package newfile
+package disposal
 
 import (
 	"os"
@@ -23,8 +23,9 @@ func Sync(dir string) error {
 }
 
 // SyncFiles writes files through to the disk.
-func SyncFiles(paths []string) error {
-	for _, path := range paths {
+func SyncFiles(files []Record) error {
+	for _, f := range files {
+		path := f.Path
 		lock := folder.Unlock(path)
 		err := syncFile(path, os.O_RDWR)
 		lock()
@@ -45,3 +46,6 @@ func syncFile(path string, flags int) error {
 		return f.Sync()
 	})
 }
+
+// syncFolder writes the names in a folder through to the disk.
+func syncFolder(path string) error { return Sync(path) }

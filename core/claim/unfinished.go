@@ -1,10 +1,11 @@
-package newfile
+package claim
 
 import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base32"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -13,20 +14,25 @@ import (
 	"sync"
 	"time"
 
-	"widecrate/core/claim"
 	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
 const (
-	oldSuffix   = "-old"   // of a second name of what is replaced
-	movedSuffix = "-moved" // of its only name, where the file system has no second ones: nobody clears it away
+	// OldSuffix ends the second name of a file that is replaced. It goes with the rest.
+	OldSuffix = "-old"
+	// MovedSuffix ends the only name of such a file, where the file system has no second
+	// ones: nobody clears it away.
+	MovedSuffix = "-moved"
+	// TakingSuffix ends the name of a journal of files that are taken away together. What
+	// lies beside one is the business of those who finish that.
+	TakingSuffix = "-taking"
 )
 
 // hiddenName matches the names of unfinished files: the host, a random part, and the
 // number of the file.
 var hiddenName = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(` + regexp.QuoteMeta(place.StagingPrefix) + `([a-z2-7]{4})[a-z2-7]{10})-[0-9]+(` + oldSuffix + `)?$`)
+	return regexp.MustCompile(`^(` + regexp.QuoteMeta(place.StagingPrefix) + `([a-z2-7]{4})[a-z2-7]{10})-[0-9]+(` + OldSuffix + `)?$`)
 })
 
 // hostTag stands for this host in such names: those on another may not see its locks.
@@ -36,11 +42,21 @@ var hostTag = sync.OnceValue(func() string {
 	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:])[:4])
 })
 
-func newPrefix() string { return place.StagingPrefix + hostTag() + strings.ToLower(rand.Text()[:10]) }
+// NewPrefix starts the names of the unfinished files of one task of this run.
+func NewPrefix() string { return place.StagingPrefix + hostTag() + strings.ToLower(rand.Text()[:10]) }
 
-// lockAlive locks a file that was just made, for others to see that its run lives; nil
+// Hidden is the name of an unfinished file, by its number.
+func Hidden(prefix string, number int) string { return fmt.Sprintf("%s-%d", prefix, number) }
+
+// IsPrefix reports whether a text could be what NewPrefix made, on any host, and whether
+// it was this one.
+func IsPrefix(text string) (is, here bool) {
+	return hiddenName().MatchString(Hidden(text, 0)), strings.HasPrefix(text, place.StagingPrefix+hostTag())
+}
+
+// LockAlive locks a file that was just made, for others to see that its run lives; nil
 // where one of them was faster and takes it for dead.
-func lockAlive(dir *folder.Folder, name string) (*os.File, error) {
+func LockAlive(dir *folder.Folder, name string) (*os.File, error) {
 	f, err := dir.OpenFile(name, os.O_RDWR, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -48,7 +64,7 @@ func lockAlive(dir *folder.Folder, name string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if claim.Held(claim.Lock(f)) {
+	if Held(Lock(f)) {
 		f.Close()
 		return nil, nil
 	}
@@ -64,40 +80,30 @@ func lockAlive(dir *folder.Folder, name string) (*os.File, error) {
 // cleared are the folders that were looked through, each once in a run.
 var cleared sync.Map
 
-// clearDeadAt does so in a folder by its path.
-func clearDeadAt(path string) {
-	root, err := os.OpenRoot(path)
-	if err != nil {
-		return
-	}
-	defer root.Close()
-	if dir, err := folder.Open(root, "."); err == nil {
-		clearDead(dir, path)
-		dir.Close()
-	}
-}
-
-// clearDead removes the unfinished files of runs that are surely dead. What cannot be
-// removed is no reason to do nothing.
-func clearDead(dir *folder.Folder, path string) {
+// ClearDead removes the unfinished files of runs that are surely dead from a folder with
+// a path. What cannot be removed is no reason to do nothing.
+func ClearDead(dir *folder.Folder, path string) {
 	if full, err := filepath.Abs(path); err == nil {
 		if _, done := cleared.LoadOrStore(full, true); done {
 			return
 		}
 	}
 	names, _ := dir.Names()
-	byRun := map[string][]string{}
+	byRun, taking := map[string][]string{}, map[string]bool{}
 	for _, name := range names {
 		if m := hiddenName().FindStringSubmatch(name); m != nil {
 			byRun[m[1]] = append(byRun[m[1]], name)
 		}
+		if prefix, is := strings.CutSuffix(name, TakingSuffix); is {
+			taking[prefix] = true
+		}
 	}
 	for prefix, files := range byRun {
-		host := prefix[len(place.StagingPrefix):][:len(hostTag())]
-		if isDead(dir, prefix+"-0", files, host == hostTag()) {
-			for _, name := range files {
-				_ = dir.Remove(name)
-			}
+		if _, here := IsPrefix(prefix); taking[prefix] || !isDead(dir, Hidden(prefix, 0), files, here) {
+			continue
+		}
+		for _, name := range files {
+			_ = dir.Remove(name)
 		}
 	}
 }
@@ -107,7 +113,7 @@ func clearDead(dir *folder.Folder, path string) {
 func isDead(dir *folder.Folder, first string, files []string, ours bool) bool {
 	f, err := dir.OpenFile(first, os.O_RDWR, 0)
 	if err == nil {
-		err = claim.Lock(f)
+		err = Lock(f)
 		f.Close()
 		if err == nil && ours {
 			return true
@@ -118,7 +124,7 @@ func isDead(dir *folder.Folder, first string, files []string, ours bool) bool {
 	}
 	for _, name := range files {
 		info, err := dir.Lstat(name)
-		if err != nil || time.Since(info.ModTime()) < claim.Silence {
+		if err != nil || time.Since(info.ModTime()) < Silence {
 			return false
 		}
 	}

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/option"
+	"widecrate/cli/page"
+	"widecrate/core/extract"
+	"widecrate/core/place"
+	"widecrate/core/receipt"
+	"widecrate/core/source"
+)
+
+// kinds make sure that the files of options which are written can become what they are to be.
+var kinds = map[string]func(path string) error{
+	"receipt": receipt.Check,
+	"sums":    receipt.CheckSums,
+	"report":  page.Check,
+	"chart":   checkChart,
+}
+
+// checkWritten refuses, before anything is done, to write over a file of another kind, and
+// over one that the run needs or makes: sources, lists, the archives that others names.
+func (s *streams) checkWritten(cmd *cobra.Command, sources []source.Source, others ...string) error {
+	files := option.Files(cmd)
+	if s.jobFile != "" {
+		files = append(files, option.File{Option: "the job file", Path: s.jobFile})
+	}
+	for i, f := range files {
+		check := kinds[f.Option]
+		if check == nil {
+			continue
+		}
+		for _, path := range others {
+			if samePath(f.Path, path) {
+				return usage(cmd, fmt.Errorf("--%s %s is the archive itself", f.Option, f.Path))
+			}
+		}
+		for j, other := range files {
+			readsOwn := f.Option == "receipt" && other.Option == "done-in"
+			if i != j && !readsOwn && samePath(f.Path, other.Path) {
+				return usage(cmd, fmt.Errorf("--%s %s is also that of --%s", f.Option, f.Path, other.Option))
+			}
+		}
+		if err := check(f.Path); err != nil {
+			return err
+		}
+	}
+	return s.checkSources(cmd, files, sources)
+}
+
+// checkSources refuses to write over a source.
+func (s *streams) checkSources(cmd *cobra.Command, files []option.File, sources []source.Source) error {
+	for _, f := range files {
+		there, err := os.Stat(f.Path)
+		if kinds[f.Option] == nil || err != nil {
+			continue
+		}
+		for i := range sources {
+			for _, path := range sources[i].OnDisk() {
+				if info, err := os.Stat(path); err == nil && os.SameFile(info, there) {
+					return usage(cmd, fmt.Errorf("--%s %s is a source", f.Option, f.Path))
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// samePath reports whether two paths are those of one file, which need not be there yet.
+func samePath(a, b string) bool {
+	x, errX := os.Stat(a)
+	y, errY := os.Stat(b)
+	if errX == nil && errY == nil {
+		return os.SameFile(x, y)
+	}
+	return place.Key(absolutePath(a)) == place.Key(absolutePath(b))
+}
+
+// needed are the files that a run reads or writes besides its sources.
+func (s *streams) needed(cmd *cobra.Command) (needed []extract.Needed) {
+	for _, f := range option.Files(cmd) {
+		needed = append(needed, extract.Needed{Path: f.Path, What: "--" + f.Option + " " + f.Path})
+	}
+	if s.jobFile != "" {
+		needed = append(needed, extract.Needed{Path: s.jobFile, What: "the job file " + s.jobFile})
+	}
+	return needed
+}

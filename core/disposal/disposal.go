@@ -1,0 +1,126 @@
+// Package disposal takes away what was there before a run: sources, folders that are
+// swapped, files and archives that are replaced. Nothing else in the core does, as
+// core/disposal_test.go holds. It needs evidence each time: what goes is still what the
+// run has seen (the same file, of the same size and time), what takes its place is there
+// as it was delivered, and nothing that must stay lies in it.
+package disposal
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+
+	"widecrate/core/blob"
+	"widecrate/core/fault"
+	"widecrate/core/folder"
+)
+
+// A Record is what was delivered at a path, as it was found there after its commit.
+type Record struct {
+	Path     string
+	id       folder.ID
+	size     int64
+	modified int64
+}
+
+// Note makes a record. Errors are of kind fault.Unwritable: it should be there.
+func Note(path string) (Record, error) {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return Record{}, fault.Writing(path, err)
+	}
+	return recordOf(path, info), nil
+}
+
+func recordOf(path string, info fs.FileInfo) Record {
+	r := Record{Path: path, size: info.Size(), modified: info.ModTime().UnixNano()}
+	r.id, _, _ = folder.IDOf(path, info)
+	return r
+}
+
+// Holds reports whether it is still there as it was.
+func (r Record) Holds() bool {
+	info, err := os.Lstat(r.Path)
+	return err == nil && recordOf(r.Path, info) == r
+}
+
+// Stays is why a file is not taken away, for people.
+type Stays struct{ Why string }
+
+func (s *Stays) Error() string { return s.Why }
+
+// Unchanged makes sure that files are still what the run has seen. Those that are not are
+// of kind fault.Refused, and Stays.
+func Unchanged(files []blob.File) error {
+	for _, f := range files {
+		now, err := os.Lstat(f.Path)
+		why := ""
+		switch {
+		case err != nil:
+			why = "it is not there any more"
+		case f.Info.Mode()&fs.ModeSymlink == 0 && now.Mode()&fs.ModeSymlink != 0:
+			why = "it is a link to an archive elsewhere"
+		case !f.Is(now):
+			why = "it changed since it was read"
+		}
+		if why != "" {
+			return fault.At(f.Path, fault.New(fault.Refused, "%w", &Stays{why}))
+		}
+	}
+	return nil
+}
+
+// Packed removes files, links and folders that were packed, after a look at all of them:
+// all are still as they were, and the archive is as it was recorded. A folder in which
+// something new lies stays. It returns how many files and links went; with an error that
+// is of kind fault.Refused, none.
+func Packed(files []blob.File, folders []string, archive []Record) (removed int, err error) {
+	for _, r := range archive {
+		if !r.Holds() {
+			return 0, fault.At(r.Path, fault.New(fault.Refused, "%w", &Stays{"the archive is not there as it was made"}))
+		}
+	}
+	if err := Unchanged(files); err != nil {
+		return 0, err
+	}
+	for _, f := range files {
+		if err := remove(f.Path); err != nil {
+			return removed, notRemoved(f.Path, err)
+		}
+		removed++
+	}
+	for _, path := range folders {
+		if err := os.Remove(path); err != nil && !isBusy(err) {
+			return removed, notRemoved(path, err)
+		}
+	}
+	return removed, nil
+}
+
+func notRemoved(path string, err error) error {
+	return fault.At(path, fault.New(fault.Unwritable, "it could not be removed, and those after it were not: %w", fault.Bare(err)).
+		Advise("the archive is complete; remove what is left of the sources yourself"))
+}
+
+// Replaced lets go of a file that a merge has replaced and kept in its area: the new one
+// is seen at its place. Where it is not, the old one goes back there.
+func Replaced(area *folder.Folder, kept string, to *folder.Folder, name string) error {
+	if to.Free(name) {
+		return area.MoveTo(kept, to.Handle, name, false)
+	}
+	return area.Remove(kept)
+}
+
+// Swapped removes a folder that was swapped for a new one, which is known by its identity
+// and seen at the old place.
+func Swapped(area *folder.Folder, old string, to *folder.Folder, name, identity string) error {
+	now, err := folder.Open(to.Root, name)
+	if err != nil {
+		return err
+	}
+	defer now.Close()
+	if is, err := now.Identity(); err != nil || is != identity {
+		return fmt.Errorf("the new folder is not at its place; the old one is %s: %w", old, fs.ErrInvalid)
+	}
+	return area.Clear(old)
+}

@@ -1,0 +1,110 @@
+package disposal
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"widecrate/core/blob"
+	"widecrate/core/claim"
+	"widecrate/core/fault"
+	"widecrate/core/folder"
+)
+
+// move moves a file to a path where nothing is yet, to another file system too, and makes
+// the folder if it is missing. What is there already is of kind fault.Refused, and the file
+// then stays where it is.
+func move(from, to string) error {
+	in := filepath.Dir(to)
+	if _, err := folder.MakeAll(in); err != nil {
+		return fault.Writing(in, err)
+	}
+	// A hard link fails where something is, unlike a plain rename.
+	err := os.Link(from, to)
+	if errors.Is(err, fs.ErrExist) {
+		return existing(to)
+	}
+	if err != nil { // on another file system, which may lose the name while this one does not
+		if err = copyTo(from, to); err == nil {
+			err = syncFolder(in)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return fault.Writing(from, remove(from))
+}
+
+func existing(path string) error {
+	return fault.At(path, fault.New(fault.Refused, "it exists already"))
+}
+
+// remove removes a file that somebody may have open for a moment.
+func remove(path string) error {
+	return folder.Patient(func() error { return os.Remove(path) })
+}
+
+// isBusy reports whether a folder could not be removed because something is in it, or is
+// gone already.
+func isBusy(err error) bool { return errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) }
+
+// copyTo copies a file with its permissions and time, by way of a hidden one.
+func copyTo(from, to string) (err error) {
+	src, err := blob.Find(from)
+	if err != nil {
+		return err
+	}
+	data, err := src.Data()
+	if err != nil {
+		return err
+	}
+	defer data.Close()
+	root, err := os.OpenRoot(filepath.Dir(to))
+	if err != nil {
+		return fault.Writing(to, err)
+	}
+	defer root.Close()
+	dir, err := folder.Open(root, ".")
+	if err != nil {
+		return fault.Writing(to, err)
+	}
+	defer dir.Close()
+	claim.ClearDead(dir, filepath.Dir(to))
+	hidden := claim.Hidden(claim.NewPrefix(), 0)
+	out, err := dir.OpenFile(hidden, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return fault.Writing(to, err)
+	}
+	lock, err := claim.LockAlive(dir, hidden)
+	if err == nil && lock != nil {
+		defer lock.Close()
+	}
+	if _, err = io.Copy(out, io.NewSectionReader(data, 0, data.Size())); err == nil {
+		err = out.Chmod(src.Info.Mode().Perm())
+	}
+	if err == nil {
+		err = out.Sync()
+	}
+	if closed := out.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = dir.SetTime(hidden, src.Info.ModTime())
+	}
+	if err == nil {
+		err = src.Unchanged()
+	}
+	if err == nil {
+		err = dir.MoveTo(hidden, dir.Handle, filepath.Base(to), false)
+	}
+	if err == nil {
+		return nil
+	}
+	_ = dir.Remove(hidden) // the first error says what is wrong
+	if errors.Is(err, fs.ErrExist) {
+		return existing(to)
+	}
+	return fault.Writing(to, err)
+}

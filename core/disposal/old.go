@@ -1,0 +1,150 @@
+package disposal
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"runtime"
+	"time"
+
+	"widecrate/core/blob"
+	"widecrate/core/claim"
+	"widecrate/core/fault"
+	"widecrate/core/folder"
+)
+
+// An Old is what stood at a path when a run decided to replace it: a file, or nothing.
+type Old struct {
+	path string
+	info fs.FileInfo // nil: nothing was there
+	held *os.File    // locked until it is replaced; nil: only meanwhile
+}
+
+// Look finds what stands at a path. A folder is of kind fault.Refused.
+func Look(path string) (*Old, error) {
+	o := &Old{path: path}
+	info, err := os.Lstat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return o, nil
+	case err != nil:
+		return nil, fault.Writing(path, err)
+	case info.IsDir():
+		return nil, fault.At(path, fault.New(fault.Refused, "it is a folder"))
+	}
+	_ = os.SameFile(info, info) // on Windows, which file it is is only asked when that is compared
+	o.info = info
+	return o, nil
+}
+
+// Hold is Look for a file that is changed: others that would change it wait until it is
+// replaced, or released. What stands there then is what they look at.
+func Hold(ctx context.Context, path string) (*Old, error) {
+	const interval = 20 * time.Millisecond
+	for {
+		f, err := os.Open(path)
+		if err != nil {
+			return nil, fault.Reading(path, err)
+		}
+		locked := claim.Lock(f)
+		o, err := Look(path)
+		if err == nil && o.info != nil {
+			ours, statErr := f.Stat()
+			if !claim.Held(locked) && statErr == nil && os.SameFile(ours, o.info) { // without locks there, a look has to do
+				o.held = f
+				return o, nil
+			}
+		}
+		f.Close()
+		if err != nil {
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(interval):
+		}
+	}
+}
+
+// Release lets others change the file.
+func (o *Old) Release() {
+	if o.held != nil {
+		o.held.Close()
+		o.held = nil
+	}
+}
+
+// There reports whether there is something.
+func (o *Old) There() bool { return o.info != nil }
+
+// Path is where it stands.
+func (o *Old) Path() string { return o.path }
+
+// Still makes sure that it is as it was seen; anything else is of kind fault.Refused.
+func (o *Old) Still() error {
+	now, err := os.Lstat(o.path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil // whoever took it away has left room
+	case err != nil:
+		return fault.Writing(o.path, err)
+	case o.info == nil, !(blob.File{Info: o.info}).Is(now):
+		return fault.At(o.path, fault.New(fault.Refused, "something else has changed it meanwhile").Advise("nothing was replaced; run it again"))
+	}
+	return nil
+}
+
+// Yield gives its place to a file of its folder that lies there under a hidden name.
+// Nobody else who asks here can do so between the look and the move.
+func (o *Old) Yield(dir *folder.Folder, hidden, name string) error {
+	replace := func() error {
+		if err := o.Still(); err != nil {
+			return err
+		}
+		return dir.MoveTo(hidden, dir.Handle, name, o.info != nil)
+	}
+	if runtime.GOOS == "windows" { // where no file is replaced that is open
+		o.Release()
+		return replace()
+	}
+	if o.held == nil && o.info != nil && o.info.Mode().IsRegular() {
+		if f, err := os.Open(o.path); err == nil {
+			defer f.Close()
+			return claim.Together(f, replace)
+		}
+	}
+	return replace()
+}
+
+// KeepAs keeps it under a hidden name for Back, as long as it may be wanted again: a second
+// name, or where there are none its only one. It is empty where there is nothing to keep.
+func (o *Old) KeepAs(dir *folder.Folder, name, second, moved string) string {
+	switch {
+	case o.info == nil:
+		return ""
+	case dir.LinkTo(name, dir.Handle, second) == nil:
+		return second
+	case dir.MoveTo(name, dir.Handle, moved, false) == nil:
+		return moved
+	}
+	return ""
+}
+
+// Back puts it back under its name.
+func (o *Old) Back(dir *folder.Folder, kept, name string) error {
+	return dir.MoveTo(kept, dir.Handle, name, true)
+}
+
+// Gone lets go of what was kept: the new one is seen at its place.
+func (o *Old) Gone(dir *folder.Folder, kept, name string) { _ = Replaced(dir, kept, dir, name) }
+
+// Remove takes it away: with others that were replaced, it belonged to something of which
+// all is new.
+func (o *Old) Remove() error {
+	if err := o.Still(); err != nil {
+		return err
+	}
+	return fault.Writing(o.path, remove(o.path))
+}

@@ -1,0 +1,338 @@
+package disposal
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"widecrate/core/blob"
+	"widecrate/core/claim"
+	"widecrate/core/fault"
+	"widecrate/core/folder"
+	"widecrate/core/format"
+	"widecrate/core/place"
+)
+
+// A Route says where sources go.
+type Route struct {
+	// To is the folder that a file is moved to in a run that began at that time; empty: it
+	// is removed.
+	To func(path string, begun time.Time) string
+
+	Begun time.Time // this run
+
+	taken map[string]bool // by what was moved
+}
+
+// Destinations are the paths that files go to together, each empty where the file is
+// removed: always, or because the same bytes are there already. Where something else of
+// that name is, all of them get a number. Those that lie there already stay: then there
+// are none.
+func (r *Route) Destinations(files []blob.File) ([]string, error) {
+	to := make([]string, len(files))
+	for n := 1; ; n++ {
+		free := true
+		for i, f := range files {
+			in := r.To(f.Path, r.Begun)
+			if in == "" {
+				continue
+			}
+			to[i] = filepath.Join(in, numbered(filepath.Base(f.Path), n, len(files) > 1))
+			if SameEntry(f, to[i]) {
+				return nil, nil
+			}
+			same, taken, err := r.there(f, to[i])
+			if err != nil {
+				return nil, err
+			}
+			if same {
+				to[i] = ""
+			}
+			free = free && !taken
+		}
+		if free {
+			break
+		}
+	}
+	for _, path := range to {
+		if path != "" {
+			if r.taken == nil {
+				r.taken = map[string]bool{}
+			}
+			r.taken[place.Key(path)] = true
+		}
+	}
+	return to, nil
+}
+
+// there finds out what stands at a path: the bytes of a file under another name, which
+// makes room, or something else.
+func (r *Route) there(f blob.File, path string) (same, taken bool, err error) {
+	info, err := os.Lstat(path)
+	switch {
+	case r.taken[place.Key(path)]:
+		return false, true, nil
+	case errors.Is(err, fs.ErrNotExist):
+		return false, false, nil
+	case err != nil:
+		return false, false, fault.Writing(path, err)
+	case !info.Mode().IsRegular():
+		return false, true, nil
+	}
+	same, err = blob.EqualFiles(f, blob.File{Path: path, Info: info})
+	return same, !same, err
+}
+
+// SameEntry reports whether a path is a file's own, however it is written, or that of a
+// link that leads to it. Another name of the same file is not.
+func SameEntry(f blob.File, path string) bool {
+	there, err := os.Stat(path)
+	if err != nil || !os.SameFile(there, f.Info) {
+		return false
+	}
+	if link, err := os.Lstat(path); err != nil || link.Mode()&fs.ModeSymlink != 0 {
+		return err == nil
+	}
+	a, errA := os.Stat(filepath.Dir(f.Path))
+	b, errB := os.Stat(filepath.Dir(path))
+	return errA == nil && errB == nil && os.SameFile(a, b) && strings.EqualFold(filepath.Base(f.Path), filepath.Base(path))
+}
+
+// numbered is name-2.zip for 2. The parts of a set keep what comes after the name of the
+// whole.
+func numbered(name string, n int, part bool) string {
+	if n == 1 {
+		return name
+	}
+	stem := format.Stem(name)
+	if part {
+		stem, _, _ = strings.Cut(name, ".")
+	}
+	return fmt.Sprintf("%s-%d%s", stem, n, strings.TrimPrefix(name, stem))
+}
+
+// taking is a journal of files that are taken away together, for the case that the run is
+// killed in the middle.
+type taking struct {
+	Begun time.Time
+	Files []taken
+	file  *os.File // locked, as long as the run lives
+}
+
+// taken is a file that is to go.
+type taken struct {
+	Path     string // absolute
+	To       string `json:",omitempty"` // where it is moved; empty: it is removed
+	Aside    string `json:",omitempty"` // where it lies meanwhile
+	Size     int64
+	Modified time.Time
+}
+
+// write writes a journal into the folder of the first file.
+func (t *taking) write(prefix string) (err error) {
+	t.file, err = os.OpenFile(filepath.Join(filepath.Dir(t.Files[0].Path), prefix+claim.TakingSuffix), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_ = claim.Lock(t.file) // where there are no locks, only what is old is finished by others
+	text, err := json.Marshal(t)
+	if err == nil {
+		_, err = t.file.Write(text)
+	}
+	if err == nil {
+		err = t.file.Sync()
+	}
+	if err != nil {
+		t.end()
+	}
+	return err
+}
+
+// end removes a journal.
+func (t *taking) end() {
+	if t.file != nil {
+		t.file.Close()
+		_ = os.Remove(t.file.Name()) // one that stays names what is no more
+	}
+}
+
+// Sources takes the files of a source away, to where Destinations says: all of them, or
+// none with an error, as far as the system lets them be put back. One that is not as it was
+// read is of kind fault.Refused. What a run that was killed leaves, Finish finishes.
+func (r *Route) Sources(files []blob.File, to []string) error {
+	if err := Unchanged(files); err != nil {
+		return err
+	}
+	first := files[0].Path
+	clearDead(filepath.Dir(first))
+	if len(files) == 1 && to[0] == "" {
+		return fault.Writing(first, remove(first))
+	}
+	aside, prefix := make([]string, len(files)), claim.NewPrefix()
+	journal := taking{Begun: r.Begun}
+	for i, f := range files {
+		one := taken{To: to[i], Size: f.Info.Size(), Modified: f.Info.ModTime()}
+		if aside[i] = to[i]; to[i] == "" { // removed when all are out of the way
+			aside[i] = filepath.Join(filepath.Dir(f.Path), claim.Hidden(prefix, i+1))
+		}
+		var err error
+		if one.Path, err = filepath.Abs(f.Path); err == nil && to[i] == "" {
+			one.Aside, err = filepath.Abs(aside[i])
+		}
+		if err != nil {
+			return fault.Reading(f.Path, err)
+		}
+		journal.Files = append(journal.Files, one)
+	}
+	if len(files) > 1 {
+		if err := journal.write(prefix); err != nil {
+			return fault.Writing(first, err)
+		}
+		defer journal.end()
+	}
+	for i, f := range files {
+		err := move(f.Path, aside[i])
+		if err == nil {
+			continue
+		}
+		for done := i - 1; done >= 0; done-- {
+			err = errors.Join(err, move(aside[done], files[done].Path))
+		}
+		return err
+	}
+	var failed error
+	for i, path := range aside {
+		if to[i] == "" {
+			failed = errors.Join(failed, remove(path))
+		}
+	}
+	return fault.Writing(first, failed)
+}
+
+// clearDead removes what dead runs left in a folder.
+func clearDead(path string) {
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return
+	}
+	defer root.Close()
+	if dir, err := folder.Open(root, "."); err == nil {
+		claim.ClearDead(dir, path)
+		dir.Close()
+	}
+}
+
+// Finish finishes what runs that are surely dead were taking away from a folder with
+// these names in it, and from others in which parts may lie, and reports whether there was
+// something. Who may write there could have made the journal: it is only followed within
+// these folders, and to the folder that To says for a file.
+func (r *Route) Finish(dir string, names, others []string) (finished bool, err error) {
+	for _, name := range names {
+		prefix, is := strings.CutSuffix(name, claim.TakingSuffix)
+		isPrefix, here := claim.IsPrefix(prefix)
+		if !is || !isPrefix {
+			continue
+		}
+		done, err := r.finishOne(filepath.Join(dir, name), here, others)
+		if err != nil {
+			return finished, err
+		}
+		finished = finished || done
+	}
+	return finished, nil
+}
+
+func (r *Route) finishOne(journal string, ours bool, others []string) (bool, error) {
+	f, err := os.OpenFile(journal, os.O_RDWR, 0)
+	if err != nil {
+		return false, nil // its run has just ended
+	}
+	t := taking{file: f}
+	info, err := f.Stat()
+	if err != nil || claim.Lock(f) != nil || !ours && time.Since(info.ModTime()) < claim.Silence {
+		f.Close()
+		return false, nil
+	}
+	if json.NewDecoder(f).Decode(&t) != nil {
+		t.end() // it was just being written: nothing was taken away
+		return true, nil
+	}
+	var within []string
+	for _, dir := range append([]string{filepath.Dir(journal)}, others...) {
+		full, err := filepath.Abs(dir)
+		if err != nil {
+			f.Close()
+			return true, fault.Reading(journal, err)
+		}
+		within = append(within, full)
+	}
+	for _, one := range t.Files {
+		if !slices.Contains(within, filepath.Dir(one.Path)) || one.Aside != "" && filepath.Dir(one.Aside) != filepath.Dir(one.Path) {
+			continue
+		}
+		target := r.To(one.Path, t.Begun)
+		switch {
+		case one.To == "" && target != "": // the same bytes were there
+			one.To = filepath.Join(target, filepath.Base(one.Path))
+		case one.To != "" && (target == "" || filepath.Dir(one.To) != target || place.IsStaging(filepath.Base(one.To))):
+			continue
+		}
+		if err := one.finish(); err != nil {
+			f.Close() // the journal stays, for the next run
+			return true, err
+		}
+	}
+	t.end()
+	return true, nil
+}
+
+// finish takes away what is left of one file; one that is another by now stays.
+func (t *taken) finish() error {
+	if t.Aside != "" && place.IsStaging(filepath.Base(t.Aside)) {
+		if err := t.finishAside(); err != nil {
+			return err
+		}
+	}
+	info, err := os.Lstat(t.Path)
+	if err != nil || !info.Mode().IsRegular() || info.Size() != t.Size || !info.ModTime().Equal(t.Modified) {
+		return nil
+	}
+	if t.To == "" {
+		return fault.Writing(t.Path, remove(t.Path))
+	}
+	// Killed between the two steps of a move, it is in both places.
+	there, err := os.Lstat(t.To)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return move(t.Path, t.To)
+	case err != nil || !there.Mode().IsRegular():
+		return fault.Writing(t.To, err)
+	}
+	same, err := blob.EqualFiles(blob.File{Path: t.Path}, blob.File{Path: t.To})
+	if err != nil || !same {
+		return err
+	}
+	return fault.Writing(t.Path, remove(t.Path))
+}
+
+// finishAside removes what was set aside. Where its bytes are to be elsewhere and are not,
+// it goes back to its place.
+func (t *taken) finishAside() error {
+	info, err := os.Lstat(t.Aside)
+	if err != nil || !info.Mode().IsRegular() || info.Size() != t.Size {
+		return nil // it is gone, or was never there
+	}
+	if t.To != "" {
+		same, err := blob.EqualFiles(blob.File{Path: t.Aside}, blob.File{Path: t.To})
+		if err != nil || !same {
+			return move(t.Aside, t.Path)
+		}
+	}
+	return fault.Writing(t.Path, remove(t.Aside))
+}

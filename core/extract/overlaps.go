@@ -1,0 +1,168 @@
+package extract
+
+import (
+	"io"
+	"path/filepath"
+
+	"widecrate/core/fault"
+	"widecrate/core/place"
+	"widecrate/core/report"
+	"widecrate/core/schedule"
+	"widecrate/core/source"
+	"widecrate/core/stage"
+)
+
+// refuseOverlaps refuses sources that would get the same own folder, as entries of
+// different archives would be mixed in it, and folders that would be swapped although
+// something lies in them that must stay. All of it is known before anything is done.
+func (r *run) refuseOverlaps() error {
+	fresh := r.Rules.Fresh
+	switch {
+	case r.Placement.Layout == place.Shared, r.Placement.Layout == place.Auto && !fresh:
+		return nil
+	}
+	targets, err := r.targets()
+	if err != nil {
+		return err
+	}
+	r.folders = make(map[string]*unit, len(r.sources))
+	later := r.Placement.Layout == place.Auto
+	for _, u := range r.sources {
+		later = later || u.source.Elsewhere()
+		target, known := targets[u]
+		if !known {
+			continue
+		}
+		folder := r.folderOf(target)
+		first, taken := r.folders[folder]
+		if !taken {
+			r.folders[folder] = u
+			continue
+		}
+		first.fail(sharedWith(target, u))
+		u.fail(sharedWith(target, first))
+	}
+	if fresh {
+		r.needAll(targets)
+		for _, u := range r.sources {
+			if target, known := targets[u]; known {
+				u.fail(r.holds(target))
+			}
+		}
+	}
+	if !later { // no name will change any more
+		r.folders = nil
+	}
+	return nil
+}
+
+// fail gives a source an error, unless it has one.
+func (u *unit) fail(err error) {
+	if u.err == nil && err != nil {
+		u.err = fault.At(u.source.Path, err)
+	}
+}
+
+// targets are the own folders of the sources, as far as they are known: those that the
+// entries decide are asked of the archives, unless one can only be read once.
+func (r *run) targets() (map[*unit]place.Target, error) {
+	targets := make(map[*unit]place.Target, len(r.sources))
+	if r.Placement.Layout == place.Own {
+		for _, u := range r.sources {
+			targets[u], _ = r.targetOf(u.source, u.source.Name())
+		}
+		return targets, nil
+	}
+	var sources []source.Source
+	var of []*unit
+	for _, u := range r.sources {
+		if u.source.Input == nil && u.err == nil {
+			sources, of = append(sources, *u.source), append(of, u)
+		}
+	}
+	o, p := r.Options, r.Placement
+	o.Sources, o.DryRun, o.Halt, o.After, o.Progress, o.Done = sources, true, false, After{}, nil, nil
+	o.Rules.Fresh = false // nothing is swapped yet
+	o.Placement = &place.Placement{Into: p.Into, Layout: p.Layout, OwnName: p.OwnName, Flatten: p.Flatten, Peel: p.Peel, Names: p.Names, Today: p.Today}
+	ask := newRun(r.ctx, o, func(report.Event) {})
+	ask.output = func(u *unit) output {
+		return asked{func() {
+			for i, asking := range ask.sources {
+				if asking == u {
+					targets[of[i]] = u.target
+				}
+			}
+		}}
+	}
+	ask.schedule(ask.sources...)
+	return targets, r.ctx.Err()
+}
+
+// asked is the output of archives that are only asked where they go.
+type asked struct{ note func() }
+
+func (a asked) pass(int, io.Reader) error       { return nil }
+func (a asked) drop(int) error                  { return nil }
+func (a asked) do(int) (int, error)             { return 0, nil }
+func (a asked) commit() ([]stage.Result, error) { return nil, nil }
+func (a asked) discard() error                  { return nil }
+func (a asked) gone() []string                  { return nil }
+
+func (a asked) begin() (work schedule.Work, err error) {
+	a.note()
+	return work, nil
+}
+
+// needAll tells the guard what must stay.
+func (r *run) needAll(targets map[*unit]place.Target) {
+	for _, n := range r.Needed {
+		r.guard.Keep(n.Path, n.What)
+	}
+	if r.Staging != "" {
+		r.guard.Keep(r.Staging, "unfinished work")
+	}
+	for _, u := range r.sources {
+		r.guard.Keep(u.root.path, "the destination of "+u.source.Path)
+		for _, path := range u.source.OnDisk() {
+			r.guard.Keep(path, "the source "+path)
+		}
+		if target, known := targets[u]; known {
+			r.guard.Keep(filepath.Dir(r.absolute(target.Path())), "the folder of "+u.source.Path)
+		}
+	}
+}
+
+// holds refuses to swap a folder in which something lies that must stay.
+func (r *run) holds(t place.Target) error {
+	what := r.guard.Within(r.absolute(t.Path()))
+	if what == "" {
+		return nil
+	}
+	return fault.New(fault.Refused, "its folder %s would be swapped, and %s lies in it", r.absolute(t.Path()), what).Suggest(fault.SwapElsewhere)
+}
+
+// folderOf is an own folder as file systems compare them.
+func (r *run) folderOf(t place.Target) string {
+	return place.Key(r.absolute(t.Path()))
+}
+
+func sharedWith(t place.Target, other *unit) error {
+	return fault.New(fault.Refused, "its folder %s would also be that of %s", absolute(t.Path()), other.source.Path).
+		Suggest(fault.NameOrMerge)
+}
+
+// claim refuses an own folder that another source has, or that holds what must stay,
+// where its name is known only when the source is open.
+func (r *run) claim(u *unit) error {
+	r.telling.Lock()
+	defer r.telling.Unlock()
+	folder := r.folderOf(u.target)
+	if first, taken := r.folders[folder]; taken && first != u {
+		return sharedWith(u.target, first)
+	}
+	r.folders[folder] = u
+	if r.Rules.Fresh {
+		return r.holds(u.target)
+	}
+	return nil
+}
