@@ -25,6 +25,8 @@ var layers = [][]string{
 	{"parts/cut", "stage"},
 	{"parts"},
 	{"newfile"},
+	{"disposal"},
+	{"claim"},
 	{"bound", "choose", "place"},
 	{"format"},
 	{"format/deb", "format/rpm"},
@@ -34,7 +36,7 @@ var layers = [][]string{
 	{"blob", "codec", "folder"},
 	{"web"},
 	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt"},
-	{"fault", "schedule", "claim", "systemtest"},
+	{"fault", "schedule", "systemtest"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

@@ -121,6 +121,9 @@ func (s *staged) commit() ([]stage.Result, error) {
 	if err := s.makeLinks(); err != nil {
 		return nil, err
 	}
+	if err := s.archive.Unchanged(); err != nil {
+		return nil, err
+	}
 	return s.stage.Commit()
 }
 

@@ -4,8 +4,10 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -35,7 +37,8 @@ const (
 type owner struct {
 	Host     string `json:"host"`
 	PID      int    `json:"pid"`
-	Root     string `json:"root"`     // the destination root
+	Root     string `json:"root"`     // the destination root, for people
+	RootID   string `json:"root_id"`  // the identity of it: a path may be that of another by now
 	Identity string `json:"identity"` // of the area
 	Key      string `json:"key"`      // which is in the journals of the area as well
 }
@@ -58,7 +61,7 @@ type area struct {
 	room    atomic.Int64 // for files without a name
 }
 
-func openArea(dir, root string) (*area, error) {
+func openArea(dir string, root *Root) (*area, error) {
 	a := &area{path: dir, name: prefix + strings.ToLower(rand.Text()[:10]), key: rand.Text(), done: make(chan struct{})}
 	var err error
 	if a.parent, err = os.OpenRoot(dir); err != nil {
@@ -72,7 +75,7 @@ func openArea(dir, root string) (*area, error) {
 	return a, nil
 }
 
-func (a *area) open(root string) (err error) {
+func (a *area) open(root *Root) (err error) {
 	if err := a.parent.Mkdir(a.name, 0o700); err != nil {
 		return err
 	}
@@ -86,7 +89,7 @@ func (a *area) open(root string) (err error) {
 	if err := claim.Lock(a.lock); err != nil {
 		return err
 	}
-	o := owner{PID: os.Getpid(), Root: root, Key: a.key}
+	o := owner{PID: os.Getpid(), Root: root.path, RootID: root.identity, Key: a.key}
 	if o.Host, err = os.Hostname(); err != nil {
 		return err
 	}
@@ -163,7 +166,7 @@ func (a *area) clearButOwner(left *folder.Folder) error {
 	}
 	for _, name := range names {
 		if name != ownerFile {
-			err = errors.Join(err, left.RemoveAll(name))
+			err = errors.Join(err, left.Clear(name))
 		}
 	}
 	return err
@@ -188,8 +191,8 @@ func (a *area) reclaim(r *Root) error {
 		if child.Name() == a.name || !child.IsDir() || !strings.HasPrefix(child.Name(), prefix) {
 			continue
 		}
-		if err := a.reclaimOne(child.Name(), r); err != nil {
-			return fault.At(filepath.Join(a.path, child.Name()), fault.Writing("", err))
+		if err := a.reclaimOne(child.Name(), r); err != nil { // it may be another user's
+			r.Reclaimed.Left = append(r.Reclaimed.Left, fmt.Sprintf("%s is the unfinished work of another run, and stays: %v", filepath.Join(a.path, child.Name()), fault.Bare(err)))
 		}
 	}
 	return nil
@@ -268,10 +271,26 @@ func (a *area) ownerOf(left *folder.Folder, r *Root, name string) (o *owner, hel
 		return nil, held, err
 	}
 	silent := a.born.Sub(info.ModTime()) > claim.Silence
-	if o.Host != host && !silent || !a.isFor(o.Root, r) {
+	if o.Host != host && !silent || o.RootID != r.identity {
 		return nil, held, nil
 	}
 	return o, held, nil
+}
+
+// isAlive reports whether an area, at a path below base, is that of a run that lives.
+func isAlive(base *os.Root, at string) bool {
+	f, err := base.OpenFile(path.Join(at, ownerFile), os.O_RDWR, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	if claim.Held(claim.Lock(f)) {
+		return true
+	}
+	host, err := os.Hostname()
+	info, statErr := f.Stat()
+	var o owner
+	return err == nil && statErr == nil && json.NewDecoder(f).Decode(&o) == nil && o.Host != host && time.Since(info.ModTime()) < claim.Silence
 }
 
 // clearUnowned removes an area that is just being made, or removed, if that is so
@@ -301,19 +320,6 @@ func (a *area) clearUnowned(left *folder.Folder, r *Root, name string) error {
 func (a *area) foreign(name string, r *Root) error {
 	r.Reclaimed.Left = append(r.Reclaimed.Left, filepath.Join(a.path, name)+" looks like the unfinished work of a run, but none made it there: it is left alone")
 	return nil
-}
-
-// isFor reports whether an area was staging for the same root.
-func (a *area) isFor(root string, r *Root) bool {
-	if filepath.Clean(a.path) == filepath.Clean(r.path) {
-		return true
-	}
-	theirs, err := os.Stat(root)
-	if err != nil {
-		return false
-	}
-	ours, err := os.Stat(r.path)
-	return err == nil && os.SameFile(theirs, ours)
 }
 
 func ignoreMissing(err error) error {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"widecrate/core/archive"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 )
@@ -21,6 +22,9 @@ func (u *Unit) Commit() ([]Result, error) {
 	if err := u.commit(); err != nil {
 		return nil, err
 	}
+	if err := u.root.still(); err != nil {
+		return nil, err
+	}
 	u.loose.dropAll() // those that were skipped
 	return u.result, nil
 }
@@ -28,6 +32,12 @@ func (u *Unit) Commit() ([]Result, error) {
 func (u *Unit) commit() error {
 	if err := u.linkAll(); err != nil {
 		return err
+	}
+	if u.whole && !u.distinct && !u.rules.Fresh { // an archive before this one may have made its folder
+		if _, err := u.root.dest.Lstat(u.folder); err == nil {
+			u.whole = false
+			_ = u.root.area.Remove(u.id) // empty; should it stay, it goes with the area
+		}
 	}
 	if u.whole && !u.distinct { // their clashes are settled within the new folder
 		if err := u.mergeInto(whereabouts{base: u.root.area.Root, folder: u.id}); err != nil {
@@ -153,6 +163,9 @@ func (u *Unit) findGone() error {
 	}
 	defer old.Close()
 	return fs.WalkDir(old.FS(), ".", func(at string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && strings.HasPrefix(d.Name(), prefix) && isAlive(old, at) {
+			return fault.New(fault.Refused, "another run is at work in it").Advise("run it again when that has ended")
+		}
 		if err == nil && !d.IsDir() && !stays[u.root.fold(at)] {
 			u.gone = append(u.gone, u.root.full(path.Join(u.folder, at)))
 		}
@@ -186,6 +199,10 @@ func (u *Unit) moveFolder() error {
 		defer parent.Close()
 	}
 	area := u.root.area
+	identity, err := identityOf(area, u.id)
+	if err != nil {
+		return err
+	}
 	for range attempts {
 		err := area.MoveTo(u.id, parent.Handle, name, false)
 		if !u.rules.Fresh || !errors.Is(err, fs.ErrExist) {
@@ -194,10 +211,9 @@ func (u *Unit) moveFolder() error {
 		err = area.Exchange(u.id, parent.Handle, name)
 		switch {
 		case err == nil:
-			_ = area.RemoveAll(u.id) // the old one; what stays goes with the area
-			return nil
+			return disposal.Swapped(area.Folder, u.id, parent, name, identity)
 		case errors.Is(err, errors.ErrUnsupported):
-			return u.swap()
+			return u.swap(identity)
 		case !errors.Is(err, fs.ErrNotExist):
 			return err
 		}
@@ -205,8 +221,18 @@ func (u *Unit) moveFolder() error {
 	return fs.ErrExist
 }
 
-// swap puts the unit's folder in place of another in two moves.
-func (u *Unit) swap() error {
+// identityOf is that of a folder.
+func identityOf(area *area, name string) (string, error) {
+	f, err := folder.Open(area.Root, name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return f.Identity()
+}
+
+// swap puts the unit's folder, which has an identity, in place of another in two moves.
+func (u *Unit) swap(identity string) error {
 	area, where := u.root.area, u.destination()
 	j := &journal{Moves: []move{{Staged: u.id, Target: u.folder, Kept: u.id + keptSuffix}}}
 	if err := j.write(area, u.id); err != nil {
@@ -220,9 +246,9 @@ func (u *Unit) swap() error {
 	if err := j.Moves[0].do(area.Folder, area.Folder, at.dir); err != nil {
 		return errors.Join(err, u.takeBack(where, j, 0, true))
 	}
-	_ = area.RemoveAll(j.Moves[0].Kept) // the new one is in place; what stays is removed with the area,
-	_ = j.remove(area, u.id)            // which reports errors
-	return nil
+	err = disposal.Swapped(area.Folder, j.Moves[0].Kept, at.dir, path.Base(u.folder), identity)
+	_ = j.remove(area, u.id) // what stays is removed with the area, which reports errors
+	return err
 }
 
 // finishFolders gives folders their permissions and times, after all that

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"widecrate/core/archive"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/place"
@@ -103,15 +104,33 @@ func (u *Unit) merge(where whereabouts) error {
 	if err != nil {
 		return err
 	}
-	for _, m := range j.Moves {
-		if m.Kept != "" {
-			_ = area.Remove(m.Kept) // what stays is removed with the area, which reports errors
-		}
-	}
+	j.letGo(area.Folder, where)
 	if where.base == u.root.dest {
 		_ = u.Discard()
 	}
 	return nil
+}
+
+// letGo lets go of the files that were replaced. What stays of them is removed with the
+// area, which reports errors.
+func (j *journal) letGo(area *folder.Folder, where whereabouts) {
+	var at spot
+	last := ""
+	for _, m := range j.Moves {
+		if m.Kept == "" {
+			continue
+		}
+		if dir := path.Dir(m.Target); at.dir == nil || dir != last {
+			where.release(at)
+			last = dir
+			var err error
+			if at, err = where.spot(dir); err != nil || at.dir == nil {
+				continue
+			}
+		}
+		_ = disposal.Replaced(area, m.Kept, at.dir, path.Base(m.Target))
+	}
+	where.release(at)
 }
 
 // takeBack undoes the first moves of a merge, and the one after them as far as
@@ -197,10 +216,7 @@ func (u *Unit) plan(where whereabouts) (*journal, error) {
 		m := move{Staged: below(dir, name), Target: target, item: i}
 		if u.result[i].Action == Replaced {
 			replaces = true
-			m.Kept = name + keptSuffix
-			if dir != "." {
-				m.Kept = u.id + "-" + m.Kept
-			}
+			m.Kept = u.flatName(u.number(i)) + keptSuffix
 		}
 		j.Moves = append(j.Moves, m)
 	}

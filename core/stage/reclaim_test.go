@@ -130,12 +130,19 @@ func TestOnlyTheDeadAreReclaimed(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, second.Reclaimed.Cleared, "it was staging for another root")
 	require.NoError(t, second.Close())
+	inside, err := Open(filepath.Join(dir, "three"), dir)
+	require.NoError(t, err)
+	kill(t, inside)
+	around, err := Open(dir, "")
+	require.NoError(t, err)
+	assert.Zero(t, around.Reclaimed.Cleared, "it was staging here for another root")
+	require.NoError(t, around.Close())
 }
 
 func disguise(t *testing.T, r *Root, host, root string) {
 	identity, err := r.area.Identity()
 	require.NoError(t, err)
-	text, err := json.Marshal(owner{host, 1, root, identity, r.area.key})
+	text, err := json.Marshal(owner{Host: host, PID: 1, Root: root, RootID: r.identity, Identity: identity, Key: r.area.key})
 	require.NoError(t, err)
 	require.NoError(t, r.area.lock.Truncate(0))
 	_, err = r.area.lock.WriteAt(text, 0)
@@ -179,7 +186,7 @@ func TestPlantedAreas(t *testing.T) {
 			require.NoError(t, err)
 			host, err := os.Hostname()
 			require.NoError(t, err)
-			o := owner{host, 1, dir, identity, root.area.key}
+			o := owner{Host: host, PID: 1, Root: dir, RootID: root.identity, Identity: identity, Key: root.area.key}
 			j := journal{Key: root.area.key, Moves: []move{{Staged: "1-0", Target: "own/b", Kept: "1-0-old"}}}
 			plant(t, dir, map[string]string{root.area.name + "/1-0": "forged"})
 			c.spoil(t, root, &o, &j)

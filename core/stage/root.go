@@ -26,13 +26,15 @@ import (
 
 // A Root is a destination root with its staging area.
 type Root struct {
-	path  string
-	dest  *os.Root
-	home  *folder.Folder // the root itself
-	area  *area
-	made  []string // folders made on the way to the root, outermost first
-	folds bool     // the file system takes names for equal that differ in letter case
-	units atomic.Int64
+	path     string
+	dest     *os.Root
+	home     *folder.Folder // the root itself
+	there    fs.FileInfo    // it, when it was opened
+	identity string
+	area     *area
+	made     []string // folders made on the way to the root, outermost first
+	folds    bool     // the file system takes names for equal that differ in letter case
+	units    atomic.Int64
 
 	room room
 
@@ -70,12 +72,18 @@ func (r *Root) open(staging string) error {
 	if r.home, err = folder.Open(r.dest, "."); err != nil {
 		return err
 	}
+	if r.identity, err = r.home.Identity(); err == nil {
+		r.there, err = r.home.Stat(".")
+	}
+	if err != nil {
+		return err
+	}
 	if staging == "" {
 		staging = r.path
 	} else if err := r.makeRoot(staging); err != nil {
 		return err
 	}
-	if r.area, err = openArea(staging, r.path); err != nil {
+	if r.area, err = openArea(staging, r); err != nil {
 		return err
 	}
 	if err := r.area.reclaim(r); err != nil {
@@ -225,6 +233,16 @@ func removeFolders(dest *os.Root, made []string) {
 	for _, dir := range slices.Backward(made) {
 		_ = dest.Remove(dir)
 	}
+}
+
+// still makes sure that the path of the root leads to it: it could have been swapped for
+// another folder, with all that was put into it.
+func (r *Root) still() error {
+	now, err := os.Stat(r.path)
+	if err == nil && !os.SameFile(now, r.there) {
+		err = fault.New(fault.Unwritable, "the folder there is another than when the run began").Advise("what was put into it is gone with it; run it again")
+	}
+	return fault.Writing(r.path, err)
 }
 
 // full is the path of something below the root, for people.

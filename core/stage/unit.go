@@ -412,7 +412,7 @@ func (u *Unit) Discard() error {
 	}
 	var err error
 	if u.whole {
-		err = u.root.area.RemoveAll(u.id)
+		err = u.root.area.Clear(u.id)
 	}
 	u.loose.dropAll()
 	for number := range u.gathered {
