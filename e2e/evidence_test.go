@@ -1,11 +1,13 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -93,7 +95,7 @@ func TestEvidence(t *testing.T) {
 		"a chart onto a file":             {"d/x: 1", "c.png: mine", "3 weigh d --chart c.png", "c.png = mine"},
 		"lists onto each other":           {"in/a.zip: x=1", "2 extract in --into out --sums s --receipt s", "!s"},
 		"a folder and one below it":       {"d/s/x: 1", "0 create a.zip d d/s --after remove", "!d", "0 verify a.zip"},
-		"an archive into itself":          {"d/x: 1", "0 create d/a.zip d/x", "0 edit d/a.zip --add d", "0 inspect d/a.zip --as names", "? d/x"},
+		"an archive into itself":          {"d/x: 1", "0 create d/a.zip d/x", "0 edit d/a.zip --add d", "0 inspect d/a.zip --as names", "? d/x", "6 extract d/a.zip --into o --entry d/a.zip", "2 edit d/a.zip --put d/a.zip=y", "0 verify d/a.zip"},
 		"the first of two moved archives": {"in/a.zip: x=1", "in/s/a.zip: y=2", "0 extract in --recursive --into out --after move=done", "done/a.zip", "done/a-2.zip", "!in/a.zip"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -103,4 +105,24 @@ func TestEvidence(t *testing.T) {
 			story.play(t)
 		})
 	}
+}
+
+// Edits of one archive at the same time wait for each other: none is lost.
+func TestEditsAtOnce(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "a.zip"), "x", "1")
+	var group sync.WaitGroup
+	const edits = 8
+	for i := range edits {
+		group.Go(func() {
+			_, errs, code := run(t, dir, "edit", "a.zip", "--text", fmt.Sprintf("n%d=%d", i, i))
+			assert.Zero(t, code, errs)
+		})
+	}
+	group.Wait()
+	names, _, _ := run(t, dir, "inspect", "a.zip", "--as", "names")
+	assert.Equal(t, edits+1, strings.Count(names, "\n"), names)
+	children, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, children, 1)
 }

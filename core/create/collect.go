@@ -206,10 +206,6 @@ func (c *collector) walk(absolute, top string) error {
 		if inside == "." || rel == "." && d.IsDir() && (top == "" || inside == path.Clean(c.Under)) {
 			return nil
 		}
-		if c.itsOwn[place.Key(at)] {
-			c.itself = true
-			return nil
-		}
 		if rel != "." && place.IsStaging(d.Name()) {
 			c.leftOut[choose.Unfinished]++
 			if d.IsDir() {
@@ -226,6 +222,10 @@ func (c *collector) walk(absolute, top string) error {
 }
 
 func (c *collector) add(at, inside string, info fs.FileInfo) error {
+	if c.itsOwn[place.Key(at)] {
+		c.itself = true
+		return nil
+	}
 	if info.Mode()&fs.ModeSymlink != 0 && c.Links == FollowLinks {
 		return c.follow(at, inside)
 	}
@@ -351,6 +351,10 @@ func (c *collector) addGiven() error {
 		}
 		if err == nil && info.IsDir() {
 			err = c.walk(absolute, inside)
+		} else if err == nil && c.itsOwn[place.Key(absolute)] {
+			err = fault.At(put.File, fault.New(fault.Usage, "it is the archive itself"))
+		} else if err == nil && !info.Mode().IsRegular() {
+			err = fault.At(put.File, fault.New(fault.Unreadable, "it is neither a file nor a folder"))
 		} else if err == nil {
 			err = c.take(item{path: absolute, via: c.via, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(),
 				Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}})

@@ -251,13 +251,20 @@ func (o *Options) Target(also map[string]string) (string, error) {
 // Contents are things that were found to be packed.
 type Contents struct{ c *collector }
 
-// Gather finds what the sources of options are, without a place for the archive.
+// Gather finds what the sources of options are, for an archive that is there already.
 // There may be nothing.
 func Gather(ctx context.Context, o Options) (*Contents, error) {
 	if o.Read == nil {
 		o.Read = new(atomic.Int64)
 	}
 	c := newCollector(ctx, o)
+	target, err := o.Target(nil)
+	if err == nil {
+		err = c.leaveOut(target)
+	}
+	if err != nil {
+		return nil, err
+	}
 	if err := c.collect(); err != nil && fault.Of(err) != fault.NoMatch {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/create"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
@@ -54,14 +55,20 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 		return nil, fault.At(e.Archive, fault.New(fault.Refused, "it is in parts, which are not edited").
 			Advise("join them first with widecrate parts join, and split the result again"))
 	}
+	named := e.Archive
+	if e.Archive, err = filepath.EvalSymlinks(e.Archive); err != nil { // a link stays one
+		return nil, fault.Reading(named, err)
+	}
+	old, err := disposal.Hold(ctx, e.Archive) // another edit of it waits, and sees this one
+	if err != nil {
+		return nil, err
+	}
+	defer old.Release()
 	from, err := walk.Open(ctx, source.Source{Path: e.Archive}, walk.Opening{})
 	if err != nil {
 		return nil, fault.At(e.Archive, err)
 	}
 	defer from.Close()
-	if e.Archive, err = filepath.EvalSymlinks(e.Archive); err != nil { // a link stays one
-		return nil, fault.Reading(e.Archive, err)
-	}
 	f, err := create.FormatOf(e.Archive, from.Format)
 	if err != nil {
 		return nil, err
@@ -72,7 +79,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 	if z, ok := from.Reader.(*zip.Reader); ok && z.Front() > 0 {
 		return nil, fault.At(e.Archive, fault.New(fault.Refused, "%d bytes stand in front of the archive in it, and would be lost", z.Front()))
 	}
-	e.Add.Format = f
+	e.Add.Format, e.Add.Archive = f, e.Archive
 	if err := e.Add.Check(); err != nil {
 		return nil, err
 	}
@@ -85,7 +92,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 		return nil, err
 	}
 	r := &report.Edited{Path: e.Archive, Before: from.Size()}
-	if err := e.write(ctx, from, f, contents, p, r); err != nil {
+	if err := e.write(ctx, old, from, f, contents, p, r); err != nil {
 		if fault.Of(err) != fault.Unwritable { // that says where itself
 			err = fault.At(e.Archive, err)
 		}
@@ -95,8 +102,8 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 	return r, nil
 }
 
-func (e Edit) write(ctx context.Context, from *walk.Archive, f archive.Format, contents *create.Contents, p *plan, r *report.Edited) error {
-	out, err := newfile.Create(e.Archive, true)
+func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, f archive.Format, contents *create.Contents, p *plan, r *report.Edited) error {
+	out, err := newfile.CreateOver(old)
 	if err != nil {
 		return err
 	}
