@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,13 +10,17 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/archive"
+	"widecrate/core/format"
 )
 
-// A night is a story of files and commands: "in/a.zip: x=1 y=2" is an archive and "in/a: 1"
-// a file, "a -> b" a link, "3 extract in" a command with its exit code, and after that
+// A night is a story of files and commands: "in/a.zip: x=1 l->x h=>x d/" is an archive with a
+// file, two kinds of link and a folder, and "in/a: 1" a file, "a -> b" a link, "3 extract in" a command with its exit code, and after that
 // "a.zip" is there, "!a.zip" is not, "a = 1" has that content, and "? text" was printed by
 // the last command.
 type night []string
@@ -27,6 +32,7 @@ func (n night) play(t *testing.T) {
 		at := func(name string) string { return filepath.Join(dir, filepath.FromSlash(strings.TrimSpace(name))) }
 		code, args, _ := strings.Cut(step, " ")
 		name, content, isFile := strings.Cut(step, ": ")
+		_, isArchive := format.ByName(filepath.Base(name))
 		link, target, isLink := strings.Cut(step, " -> ")
 		path, text, isContent := strings.Cut(step, " = ")
 		switch {
@@ -44,14 +50,8 @@ func (n night) play(t *testing.T) {
 			data, err := os.ReadFile(at(path))
 			assert.NoError(t, err, step)
 			assert.Equal(t, text, string(data), step)
-		case isFile && strings.Contains(content, "="):
-			var pairs []string
-			for pair := range strings.FieldsSeq(content) {
-				entry, data, _ := strings.Cut(pair, "=")
-				pairs = append(pairs, entry, data)
-			}
-			require.NoError(t, os.MkdirAll(filepath.Dir(at(name)), 0o777))
-			pack(t, at(name), pairs...)
+		case isFile && isArchive && strings.ContainsAny(content, "=/"):
+			packEntries(t, at(name), content)
 		case isFile:
 			put(t, at(name), strings.ReplaceAll(content, "\\n", "\n"))
 		case strings.HasPrefix(step, "!"):
@@ -62,6 +62,33 @@ func (n night) play(t *testing.T) {
 			assert.NoError(t, err, step)
 		}
 	}
+}
+
+// packEntries makes an archive of the format that its name says.
+func packEntries(t *testing.T, path, entries string) {
+	t.Helper()
+	f, known := format.ByName(filepath.Base(path))
+	require.True(t, known, path)
+	var b bytes.Buffer
+	w, err := f.NewWriter(&b, archive.WriteOptions{})
+	require.NoError(t, err)
+	for text := range strings.FieldsSeq(entries) {
+		e, data := archive.Entry{Modified: time.Unix(1_777_000_000, 0)}, ""
+		if at, to, is := strings.Cut(text, "->"); is {
+			e.Path, e.Link, e.Kind = at, to, archive.Symlink
+		} else if at, to, is := strings.Cut(text, "=>"); is {
+			e.Path, e.Link, e.Kind = at, to, archive.Hardlink
+		} else if at, is := strings.CutSuffix(text, "/"); is {
+			e.Path, e.Kind = at, archive.Folder
+		} else {
+			e.Path, data, _ = strings.Cut(text, "=")
+			e.Size = int64(len(data))
+		}
+		_, err := w.Add(e, strings.NewReader(data))
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	put(t, path, b.String())
 }
 
 // Whatever was there is there, or was asked to go and is delivered in full.
@@ -94,6 +121,14 @@ func TestEvidence(t *testing.T) {
 		"a page onto a file":              {"in/a.zip: x=1", "notes.html: mine", "3 extract in --into out --report notes.html", "notes.html = mine", "0 extract in --into out --report p.html", "0 extract in --into out --report p.html"},
 		"a chart onto a file":             {"d/x: 1", "c.png: mine", "3 weigh d --chart c.png", "c.png = mine"},
 		"lists onto each other":           {"in/a.zip: x=1", "2 extract in --into out --sums s --receipt s", "!s"},
+		"a hard link to a link":           {"x.tar: a=1 l->a h=>l", "x.tar.gz: a=1 l->a h=>l", "0 extract x.tar x.tar.gz --into out --own-name {name} --after remove", "out/x.tar/h = 1", "out/x.tar.gz/h = 1", "!x.tar"},
+		"a hard link to a folder":         {"x.tar: d/ h=>d", "x.tar.gz: d/ h=>d", "y.zip: a=1", "7 extract x.tar x.tar.gz y.zip --into out --own-name {name} --after remove", "x.tar", "x.tar.gz", "!y.zip", "out/y.zip/a = 1", "? which is a folder"},
+		"a hard link to a hard link":      {"x.tar: a=1 b=>a c=>b", "0 convert x.tar --to zip", "0 extract x.zip --into out", "out/x/c = 1", "0 extract x.tar --into - --entry c", "? 1", "0 convert x.tar --to tar.gz --under u", "0 extract x.tar.gz --into o --layout shared", "o/u/c = 1"},
+		"a hard link to what comes later": {"x.tar: b=>a a=1", "7 verify x.tar", "7 extract x.tar --into out", "!out"},
+		"hard links to standard output":   {"x.tar.gz: a=12 b=>a c=3 d=>b", "0 extract x.tar.gz --into -", "? 1212312"},
+		"hard links in lists of sums":     {"x.tar: a=1 b=>a", "0 verify x.tar --sums s", "0 extract x.tar --into d --layout shared", "0 create y.tar d --top drop --sums t", "0 create z.tar.gz x.tar --sums t", "s = 6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b  a\n6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b  b\n"},
+		"links follow what is moved":      {"x.tar: d/a=1 d/l->a e/m->../d/a k=>d/a", "0 edit x.tar --move d/a=n/b", "0 extract x.tar --into out --layout shared", "out/d/l = 1", "out/e/m = 1", "out/k = 1", "0 convert x.tar --to zip --under u/v", "0 extract x.zip --into o --layout shared", "o/u/v/e/m = 1", "o/u/v/d/l = 1", "0 edit x.zip --move u/v/n=w", "0 extract x.zip --into p --layout shared", "p/u/v/d/l = 1"},
+		"links to what is left out":       {"x.tar: a=1 b=>a c=>b", "0 convert x.tar --to tar.gz --drop a", "0 extract x.tar.gz --into out --layout shared", "out/b = 1", "out/c = 1", "!out/a"},
 		"a folder and one below it":       {"d/s/x: 1", "0 create a.zip d d/s --after remove", "!d", "0 verify a.zip"},
 		"an archive into itself":          {"d/x: 1", "0 create d/a.zip d/x", "0 edit d/a.zip --add d", "0 inspect d/a.zip --as names", "? d/x", "6 extract d/a.zip --into o --entry d/a.zip", "2 edit d/a.zip --put d/a.zip=y", "0 verify d/a.zip"},
 		"the first of two moved archives": {"in/a.zip: x=1", "in/s/a.zip: y=2", "0 extract in --recursive --into out --after move=done", "done/a.zip", "done/a-2.zip", "!in/a.zip"},

@@ -85,18 +85,26 @@ func (c *collector) pack(w archive.Writer, r *report.Created) error {
 		}
 		r.Add(entry)
 		if c.Hash {
-			r.From = append(r.From, s.item.origin())
+			r.From = append(r.From, c.origin(s.item))
 		}
 	}
 	return ctx.Err()
 }
 
-// origin is what an item was packed from; nil for what is no file.
-func (it *item) origin() *report.Packed {
-	if it.entry.Kind != archive.File {
-		return nil
+// origin is what an item was packed from; nil for what is no file. A hard link has the sum of
+// what it is a second name of, which is packed before it.
+func (c *collector) origin(it *item) *report.Packed {
+	switch it.entry.Kind {
+	case archive.File:
+		if c.sums == nil {
+			c.sums = map[string][]byte{}
+		}
+		c.sums[it.entry.Path] = it.sha256
+		return &report.Packed{Path: it.path, SHA256: it.sha256}
+	case archive.Hardlink:
+		return &report.Packed{Path: it.path, SHA256: c.sums[it.entry.Link]}
 	}
-	return &report.Packed{Path: it.path, SHA256: it.sha256}
+	return nil
 }
 
 func (o *Options) workers() int {

@@ -43,6 +43,9 @@ func Look(path string) (*Old, error) {
 func Hold(ctx context.Context, path string) (*Old, error) {
 	const interval = 20 * time.Millisecond
 	for {
+		if _, err := blob.Find(path); err != nil {
+			return nil, err
+		}
 		f, err := os.Open(path)
 		if err != nil {
 			return nil, fault.Reading(path, err)

@@ -5,6 +5,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/stage"
@@ -13,7 +14,8 @@ import (
 // streamed is the output that goes out as it is decoded.
 type streamed struct {
 	*unit
-	to *receiver
+	to    *receiver
+	links place.Hardlinks
 }
 
 // receiver tells errors of what data goes to from those of the archives.
@@ -46,15 +48,43 @@ func (s *streamed) begin() (work schedule.Work, err error) {
 
 func (s *streamed) do(int) (int, error) {
 	for k, i := range s.plan.Kept {
-		if s.entries[i].Kind != archive.File {
+		if s.plan.Items[k].Kind != archive.File {
 			continue
 		}
-		if err := s.copy(i, s.to); err != nil {
+		if err := s.copy(s.plan.DataOf(s.plan.FirstOf(k)), s.to); err != nil {
 			return k, fault.At(s.Called(i), err)
 		}
 		s.note(i)
 	}
 	return 0, nil
+}
+
+// passLink writes the data of a hard link when it passes by: what it is a second name of has
+// passed already, and is read again.
+func (s *streamed) passLink(i int) error {
+	first, err := s.links.First(s.entries, i)
+	if err != nil || s.entries[first].Kind != archive.File {
+		return err
+	}
+	again, err := s.archive.Again()
+	if err != nil {
+		return err
+	}
+	if again == nil {
+		return fault.New(fault.Refused, "it is a second name of %q, which has passed by", s.entries[first].Path).Advise("save the archive in a file first")
+	}
+	defer again.Close()
+	for range first + 1 {
+		if err := s.run.ctx.Err(); err != nil {
+			return err
+		}
+		if _, err := again.Next(); err != nil {
+			return err
+		}
+	}
+	s.entries[i].Size, err = s.pour(i, again, s.to)
+	s.note(i)
+	return err
 }
 
 // note takes note of an entry that went out.

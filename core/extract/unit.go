@@ -265,6 +265,12 @@ func (u *unit) consider() (inner []*inside, err error) {
 			if err != nil {
 				return inner, fault.At(u.Called(i), err)
 			}
+		case verdict == plan.Keep && e.Kind == archive.Hardlink:
+			if out, is := u.output.(*streamed); is {
+				if err := out.passLink(i); err != nil {
+					return inner, fault.At(u.Called(i), err)
+				}
+			}
 		}
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
+	"widecrate/core/place"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/walk"
@@ -280,13 +281,31 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 // with a function that opens its data. Several workers (0: one for each processor) do so at once, and share
 // them by size; the error of the first that fails is returned. An archive that
 // comes in order was read to its end when it was opened: open is nil then, and with
-// Hash there is its SHA-256.
+// Hash there is its SHA-256. Of a hard link, open is the data that it is a second name of,
+// where that is to be hashed, or why there is none.
 func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.Entry, open func() (io.ReadCloser, error), sum []byte) error) error {
 	var kept []int
+	data := map[int]int{} // of hard links: the entry with it
+	var links place.Hardlinks
 	for i, e := range a.Entries(leftOut) {
-		if a.open.Reader != nil {
+		var err error
+		if e.Kind == archive.Hardlink {
+			first := 0
+			if first, err = links.First(a.entries, i); err == nil {
+				data[i] = first
+			}
+		}
+		switch why := err; {
+		case why != nil:
+			err = do(e, func() (io.ReadCloser, error) { return nil, why }, nil)
+		case a.open.Reader != nil:
 			kept = append(kept, i)
-		} else if err := do(e, nil, a.sums[i]); err != nil {
+		case e.Kind == archive.Hardlink:
+			err = do(e, nil, a.sums[data[i]])
+		default:
+			err = do(e, nil, a.sums[i])
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -307,7 +326,14 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 		group.Go(func() error {
 			for _, n := range share {
 				i := kept[n]
-				if err := do(&a.entries[i], func() (io.ReadCloser, error) { return a.open.Open(i) }, nil); err != nil {
+				open := func() (io.ReadCloser, error) { return a.open.Open(i) }
+				if first, link := data[i]; link {
+					open = nil // it is read once
+					if a.options.Hash && a.entries[first].Kind == archive.File {
+						open = func() (io.ReadCloser, error) { return a.open.Open(first) }
+					}
+				}
+				if err := do(&a.entries[i], open, nil); err != nil {
 					return err
 				}
 			}

@@ -55,8 +55,8 @@ type Plan struct {
 	entries   []archive.Entry
 	hardlinks map[int]int // items, and those that they are other names of
 	data      map[int]int // of hard links to something that is not kept: the item, and the entry with the data
-	byPath    map[string]int
-	indexed   int // entries that are in byPath
+	copies    map[int]int // the same the other way round
+	links     place.Hardlinks
 	chosen    []int
 }
 
@@ -259,9 +259,10 @@ func (p *Plan) checkLink(i int, stored string, item *stage.Item) (found bool, er
 		return false, fault.New(fault.Refused, "it is a link, and links are refused").Suggest(fault.SkipOrKeepLinks)
 	}
 	if item.Kind == archive.Hardlink {
-		return p.resolve(i, item)
-	}
-	if item.Link, err = p.in.Link(i); err != nil {
+		if found, err = p.resolve(i, item); err != nil || !found || item.Kind == archive.File {
+			return found, err
+		}
+	} else if item.Link, err = p.in.Link(i); err != nil {
 		return false, err
 	}
 	if p.rules.Links == RebaseLinks {
@@ -274,50 +275,45 @@ func (p *Plan) checkLink(i int, stored string, item *stage.Item) (found bool, er
 	return true, err
 }
 
-// resolve makes a file of a hard link: a second name of an item that is kept,
-// or a copy of an entry that is not.
+// resolve makes of a hard link what it is a second name of: that of an item that is kept, or
+// a copy of an entry that is not. Of a symbolic link there may be several.
 func (p *Plan) resolve(i int, item *stage.Item) (bool, error) {
-	target, err := place.Clean(item.Link)
+	first, err := p.links.First(p.entries, i)
 	if err != nil {
 		return false, err
 	}
-	first, found := p.earlier(i, target)
-	if !found {
-		return false, fault.New(fault.Damaged, "it is a second name of %q, which does not come before it", item.Link)
+	switch e := &p.entries[first]; e.Kind {
+	case archive.Symlink:
+		item.Kind = archive.Symlink
+		item.Link, err = p.in.Link(first)
+		return true, err
+	case archive.File:
+		item.Kind, item.Link = archive.File, ""
+		item.Size = e.Size
+		p.entries[i].Size = item.Size
+	default: // a device or the like, which is left out itself
+		return false, nil
 	}
-	item.Kind, item.Link = archive.File, ""
-	item.Size = p.entries[first].Size
-	p.entries[i].Size = item.Size // for those that are second names of this one
 	k := len(p.Items)
-	if j, kept := slices.BinarySearch(p.Kept, first); kept {
+	j, there := slices.BinarySearch(p.Kept, first)
+	if !there {
+		j, there = p.copies[first]
+	}
+	switch {
+	case there:
 		if p.hardlinks == nil {
 			p.hardlinks = map[int]int{}
 		}
-		p.hardlinks[k] = p.FirstOf(j)
+		p.hardlinks[k] = j
 		return true, nil
-	}
-	if !p.in.AnyOrder() || p.entries[first].Kind != archive.File {
+	case !p.in.AnyOrder():
 		return false, nil
 	}
 	if p.data == nil {
-		p.data = map[int]int{}
+		p.data, p.copies = map[int]int{}, map[int]int{}
 	}
-	p.data[k] = first
+	p.data[k], p.copies[first] = first, k
 	return true, nil
-}
-
-// earlier finds the last entry before i with a path. It is asked with rising i.
-func (p *Plan) earlier(i int, path string) (entry int, found bool) {
-	if p.byPath == nil {
-		p.byPath = map[string]int{}
-	}
-	for ; p.indexed < i; p.indexed++ {
-		if cleaned, err := place.Clean(p.entries[p.indexed].Path); err == nil {
-			p.byPath[cleaned] = p.indexed
-		}
-	}
-	entry, found = p.byPath[path]
-	return entry, found
 }
 
 // LinkOf is the item that item k is a hard link to; false: it is none.

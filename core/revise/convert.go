@@ -215,7 +215,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	w, err := out.Start(o.Format, o.Writing)
-	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, decide: paths.decide, through: c.through(ctx, paths.budget),
+	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, decide: paths.decide, goes: paths.goes, through: c.through(ctx, paths.budget),
 		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
 	if err == nil {
 		if from.Reader != nil {
@@ -268,7 +268,8 @@ type paths struct {
 	stem   string
 	budget *bound.Budget
 	r      *report.Converted
-	known  map[int]string // all of them, where they depend on each other
+	known  map[int]string    // all of them, where they depend on each other
+	byPath map[string]string // the same, by the old path
 	seen   map[string]bool
 }
 
@@ -295,9 +296,9 @@ func (p *paths) list(ctx context.Context, from *walk.Archive) error {
 	if err != nil {
 		return err
 	}
-	p.known = map[int]string{}
+	p.known, p.byPath = map[int]string{}, map[string]string{}
 	for k, i := range numbers {
-		p.known[i] = made[k]
+		p.known[i], p.byPath[cleaned(kept[k].Path)] = made[k], made[k]
 	}
 	return nil
 }
@@ -351,4 +352,20 @@ func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
 		return "", err
 	}
 	return strings.TrimSuffix(made[0], "/"), nil
+}
+
+// goes is where what has a path in the old archive will be; empty: nowhere.
+func (p *paths) goes(old string) string {
+	made := p.byPath[old]
+	if p.known == nil {
+		one, err := p.c.Placement.Paths([]*archive.Entry{{Path: old}}, p.stem, p.r.Result.Archive)
+		if err != nil {
+			return ""
+		}
+		made = one[0]
+	}
+	if made == place.Peeled {
+		return ""
+	}
+	return path.Join(p.c.Under, made)
 }

@@ -109,7 +109,7 @@ func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, 
 	}
 	w, err := f.NewWriter(out, e.Add.Writing)
 	if err == nil {
-		t := transfer{ctx: ctx, from: from, to: w, needsSize: f.NeedsSize, decide: p.decide, packed: func(*archive.Entry) bool { return true },
+		t := transfer{ctx: ctx, from: from, to: w, needsSize: f.NeedsSize, decide: p.decide, goes: p.goes, packed: func(*archive.Entry) bool { return true },
 			through: func(r io.Reader) io.Reader { return r }}
 		err = t.run()
 	}
@@ -183,9 +183,22 @@ func newPlan(e Edit, added map[string]archive.Kind) (*plan, error) {
 	return p, nil
 }
 
+// goes is where what has a path now will be, unless something new has that path then.
+func (p *plan) goes(at string) string {
+	if _, added := p.added[at]; added {
+		return at
+	}
+	for _, m := range p.moves {
+		if to, moves := m.of(at); moves {
+			return to
+		}
+	}
+	return at
+}
+
 // decide says which path an entry gets; empty: it goes.
 func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
-	at := strings.TrimSuffix(e.Path, "/")
+	at := cleaned(e.Path)
 	if e.Encrypted {
 		p.locked++
 	}
@@ -200,7 +213,7 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 	}
 	to := p.moveOf(at)
 	if e.Kind == archive.Hardlink {
-		if p.gone[e.Link] {
+		if p.gone[cleaned(e.Link)] {
 			return "", fault.At(e.Path, fault.New(fault.Refused, "it is a second name of %s, which would go", e.Link).
 				Advise("remove both, or unpack and pack again"))
 		}
@@ -225,16 +238,21 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 	return to, nil
 }
 
+// of is what becomes of a path, if it is moved.
+func (m *move) of(at string) (to string, moves bool) {
+	if at == m.Old {
+		return m.New, true
+	}
+	below, moves := strings.CutPrefix(at, m.Old+"/")
+	return m.New + "/" + below, moves
+}
+
 // moveOf is the path that an entry has after the moves.
 func (p *plan) moveOf(at string) string {
 	for _, m := range p.moves {
-		if at == m.Old {
+		if to, moves := m.of(at); moves {
 			m.used = true
-			return m.New
-		}
-		if below, found := strings.CutPrefix(at, m.Old+"/"); found {
-			m.used = true
-			return m.New + "/" + below
+			return to
 		}
 		if apart := levenshtein.ComputeDistance(m.Old, at); !m.used && len(p.paths) < 20_000 && (m.nearest == "" || apart < m.apart) {
 			m.nearest, m.apart = at, apart

@@ -105,7 +105,7 @@ func TestEdit(t *testing.T) {
 			"replace":        {edit: Edit{Add: create.Options{Texts: []create.Text{{Path: "d/b.csv", Text: "2"}}}}, want: "a.csv d d/b.csv=2 d/c.csv link=a.csv"},
 			"remove":         {edit: Edit{Remove: []string{"d/*.csv"}}, want: "a.csv d link=a.csv"},
 			"remove folder":  {edit: Edit{Remove: []string{"d"}}, want: "a.csv link=a.csv"},
-			"move":           {edit: Edit{Moves: []Move{{"a.csv", long}}}, want: "d d/b.csv d/c.csv link=a.csv " + long + "=a.csv"},
+			"move":           {edit: Edit{Moves: []Move{{"a.csv", long}}}, want: "d d/b.csv d/c.csv link=" + long + " " + long + "=a.csv"},
 			"move folder":    {edit: Edit{Moves: []Move{{"d/", "e/f"}}}, want: "a.csv e/f e/f/b.csv=d/b.csv e/f/c.csv=d/c.csv link=a.csv"},
 			"move away, add": {edit: Edit{Moves: []Move{{"a.csv", "old.csv"}}, Add: create.Options{Texts: []create.Text{{Path: "a.csv", Text: "3"}}}}, want: "a.csv=3 d d/b.csv d/c.csv link=a.csv old.csv=a.csv"},
 			"move onto":      {edit: Edit{Moves: []Move{{"a.csv", "d/b.csv"}}}, kind: fault.Refused},

@@ -7,6 +7,9 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
+	"strings"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -14,6 +17,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
+	"widecrate/core/place"
 	"widecrate/core/walk"
 )
 
@@ -27,15 +31,22 @@ type transfer struct {
 	// decide gives the path that an entry gets; empty: it is left out.
 	decide func(i int, e *archive.Entry) (string, error)
 
+	// goes says where a path of the archive goes, for links that lead there; empty: it is
+	// not known.
+	goes func(path string) string
+
 	// packed says whether a ZIP entry may stay as it is packed.
 	packed func(e *archive.Entry) bool
 
 	// through is what decoded data is read through.
 	through func(io.Reader) io.Reader
 
-	places map[string]string // of files that passed by under another path; empty: they were left out
+	passed map[string]passed // what hard links may lead to, by its path in the old archive
 	notes  notes
 }
+
+// passed is where an entry is in the new archive, and what its data is called in the old one.
+type passed struct{ to, data string }
 
 // notes count what was done, and what could not be kept.
 type notes struct {
@@ -52,6 +63,7 @@ type (
 	rawStream interface {
 		archive.Stream
 		Raw() []byte
+		Global() []byte
 	}
 	rawWriter interface {
 		AddRaw(raw []byte, size int64, content io.Reader) error
@@ -59,7 +71,7 @@ type (
 )
 
 func (t *transfer) run() error {
-	t.notes.links, t.places = map[string]string{}, map[string]string{}
+	t.notes.links, t.passed = map[string]string{}, map[string]passed{}
 	z, fromZIP := t.from.Reader.(*zip.Reader)
 	w, toZIP := t.to.(*zip.Writer)
 	if fromZIP && toZIP {
@@ -100,7 +112,17 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 			return nil
 		case !t.packed(&e):
 			return fault.At(e.Path, t.decoded(p.Index(), e, path))
-		case path == e.Path:
+		}
+		if e.Kind == archive.Symlink {
+			from := e.Link
+			if from, err = archive.LinkTarget(z, p.Index()); err != nil {
+				return fault.At(e.Path, err)
+			}
+			if e.Link = t.relink(e.Path, path, from); e.Link != from {
+				return fault.At(e.Path, t.add(e, path, nil))
+			}
+		}
+		if path == e.Path {
 			path = ""
 		}
 		t.notes.packed++
@@ -115,6 +137,9 @@ func (t *transfer) decoded(i int, e archive.Entry, path string) error {
 		if e.Link, err = archive.LinkTarget(t.from.Reader, i); err != nil {
 			return err
 		}
+	}
+	if e.Kind == archive.Symlink {
+		e.Link = t.relink(e.Path, path, e.Link)
 	}
 	var data io.Reader
 	if e.Kind == archive.File {
@@ -145,12 +170,6 @@ func (t *transfer) inOrder(s archive.Stream) error {
 		if err != nil {
 			return err
 		}
-		if e.Kind == archive.File && path != e.Path {
-			t.places[e.Path] = path
-		}
-		if path == "" {
-			continue
-		}
 		if err := t.pass(s, e, path); err != nil {
 			return fault.At(e.Path, err)
 		}
@@ -162,17 +181,23 @@ func (t *transfer) inOrder(s archive.Stream) error {
 func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 	raws, _ := s.(rawStream)
 	w, toTar := t.to.(rawWriter)
-	link := e.Link
-	if to, moved := t.places[e.Link]; moved && e.Kind == archive.Hardlink && toTar {
-		if to == "" { // what it is a link to was left out
-			t.notes.links[path] = e.Link
-			return nil
-		}
-		link = to
-	}
 	var raw []byte
 	if raws != nil && toTar {
-		raw = raws.Raw()
+		if raw = raws.Raw(); path == "" || raw == nil { // what counts for all after it stays
+			if global := raws.Global(); len(global) > 0 {
+				if err := w.AddRaw(global, 0, strings.NewReader("")); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	link, err := t.leads(&e, path)
+	if err != nil || path == "" {
+		return err
+	}
+	if e.Kind == archive.Hardlink && (link == "" || !toTar) {
+		t.notes.links[path] = t.passed[cleaned(e.Link)].data
+		return nil
 	}
 	if raw == nil {
 		e.Link = link
@@ -188,6 +213,48 @@ func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 	return w.AddRaw(raw, e.Size, t.through(s))
 }
 
+// cleaned is a path as links lead to it.
+func cleaned(stored string) string {
+	if clean, err := place.Clean(stored); err == nil {
+		return clean
+	}
+	return stored
+}
+
+// leads is the target of an entry in the new archive, and notes where it is for hard links
+// to it; empty for one to what was left out.
+func (t *transfer) leads(e *archive.Entry, path string) (string, error) {
+	at := cleaned(e.Path)
+	switch e.Kind {
+	case archive.Folder:
+		delete(t.passed, at)
+	case archive.Hardlink:
+		first, known := t.passed[cleaned(e.Link)]
+		if !known {
+			return "", fault.New(fault.Damaged, "it is a second name of %q, which is no file before it", e.Link)
+		}
+		if first.to == "" { // it is added at the end, and what is a link to it as well
+			path = ""
+		}
+		t.passed[at] = passed{path, first.data}
+		if first.to != "" && cleaned(e.Link) == first.to { // spelt as it was
+			return e.Link, nil
+		}
+		return first.to, nil
+	default:
+		t.passed[at] = passed{path, at}
+	}
+	if e.Kind == archive.Symlink && path != "" {
+		return t.relink(e.Path, path, e.Link), nil
+	}
+	return e.Link, nil
+}
+
+// relink is the target of a symbolic link that gets a path.
+func (t *transfer) relink(from, path, target string) string {
+	return place.Relink(cleaned(from), path, target, t.goes)
+}
+
 // add encodes an entry again. What the format cannot hold is noted.
 func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 	_, toTar := t.to.(rawWriter)
@@ -196,9 +263,6 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 	switch {
 	case e.Kind > archive.Hardlink:
 		t.notes.special++
-		return nil
-	case e.Kind == archive.Hardlink && !toTar:
-		t.notes.links[path] = e.Link
 		return nil
 	case e.Encrypted:
 		t.notes.unlocked++
@@ -232,9 +296,13 @@ func (t *transfer) addAs(e archive.Entry, paths []string, data io.Reader) error 
 	}
 	defer kept.Close()
 	e.Size = kept.Size()
-	for _, path := range paths {
+	_, toTar := t.to.(rawWriter)
+	for n, path := range paths {
 		e.Path = path
-		if _, err := t.to.Add(e, io.NewSectionReader(kept, 0, kept.Size())); err != nil {
+		if n > 0 && toTar {
+			e.Kind, e.Link, e.Size = archive.Hardlink, paths[0], 0
+		}
+		if _, err := t.to.Add(e, io.NewSectionReader(kept, 0, e.Size)); err != nil {
 			return err
 		}
 	}
@@ -263,8 +331,8 @@ func (t *transfer) copiesOfLinks(again func() (*walk.Archive, error)) error {
 		return nil
 	}
 	wanted := map[string][]string{}
-	for path, target := range t.notes.links {
-		wanted[target] = append(wanted[target], path)
+	for _, path := range slices.Sorted(maps.Keys(t.notes.links)) {
+		wanted[t.notes.links[path]] = append(wanted[t.notes.links[path]], path)
 	}
 	a, err := again()
 	if err != nil {
@@ -281,18 +349,37 @@ func (t *transfer) copiesOfLinks(again func() (*walk.Archive, error)) error {
 		if err != nil {
 			return err
 		}
-		paths := wanted[e.Path]
-		if paths == nil || e.Kind != archive.File {
+		at := cleaned(e.Path)
+		paths := wanted[at]
+		if paths == nil || e.Kind == archive.Folder || e.Kind == archive.Hardlink {
 			continue
 		}
-		delete(wanted, e.Path)
-		if err := t.addAs(*e, paths, cursor); err != nil {
+		delete(wanted, at)
+		switch e.Kind {
+		case archive.File:
+			err = t.addAs(*e, paths, cursor)
+			t.notes.repacked += len(paths)
+		case archive.Symlink:
+			err = t.addLinks(*e, paths)
+		}
+		if err != nil {
 			return fault.At(e.Path, err)
 		}
-		t.notes.repacked += len(paths)
 	}
 	for target := range wanted {
 		return fault.New(fault.Damaged, "a hard link points to %q, which is not in it", target)
+	}
+	return nil
+}
+
+// addLinks adds a symbolic link at several paths.
+func (t *transfer) addLinks(e archive.Entry, paths []string) error {
+	from, link := e.Path, e.Link
+	for _, path := range paths {
+		e.Link = t.relink(from, path, link)
+		if err := t.add(e, path, nil); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -66,12 +66,12 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 		case open == nil:
 		case e.Kind == archive.Symlink:
 			size, err = target(open, meter{ctx, decoded, nil, a.Budget()})
-		case e.Kind == archive.File:
+		case e.Kind == archive.File || e.Kind == archive.Hardlink:
 			var to hash.Hash
 			if a.Hashes() {
 				to = sha256.New()
 			}
-			if size, err = decode(open, meter{ctx, decoded, to, a.Budget()}); to != nil {
+			if size, err = decode(open, meter{ctx, decoded, to, a.Budget()}); to != nil && err == nil {
 				sum = to.Sum(nil)
 			}
 		}

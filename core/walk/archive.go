@@ -198,6 +198,15 @@ func (a *Archive) openStream() (archive.Stream, error) {
 	return a.format.OpenStream(watched{a}, a.size(), a.rules)
 }
 
+// Again goes through an archive that comes in order once more, from its start; nil where it
+// only comes once.
+func (a *Archive) Again() (archive.Stream, error) {
+	if a.Arriving() || a.members != nil {
+		return nil, nil
+	}
+	return a.format.OpenStream(a.data, a.size(), a.rules)
+}
+
 // size is that of the data, as far as it is known.
 func (a *Archive) size() int64 {
 	if a.Arriving() {

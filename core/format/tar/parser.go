@@ -41,6 +41,7 @@ type parser struct {
 	assumed  bool              // it was
 	ended    bool              // zero blocks were seen: what is no header after them is none of ours
 	raw      []byte            // the header blocks of the entry, with the extended ones
+	before   []byte            // those of them that are global
 }
 
 // extended is what extended headers say of the entry that they stand before.
@@ -54,9 +55,9 @@ type extended struct {
 // at the end; a missing end mark is none of its business.
 func (p *parser) next() (*member, error) {
 	x := extended{records: records{global: p.global}}
-	p.raw = p.raw[:0]
+	p.raw, p.before = p.raw[:0], p.before[:0]
 	for first := true; ; first = false {
-		at := p.in.Offset()
+		at, from := p.in.Offset(), len(p.raw)
 		b, err := p.header()
 		if err == io.EOF && !first {
 			return nil, damaged(at, "it is missing after an extended one")
@@ -84,6 +85,9 @@ func (p *parser) next() (*member, error) {
 		}
 		if err := p.take(kind, data, &x); err != nil {
 			return nil, damaged(at, "%w", err)
+		}
+		if kind == typeGlobal {
+			p.before = append(p.before, p.raw[from:]...)
 		}
 	}
 }

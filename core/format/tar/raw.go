@@ -23,6 +23,11 @@ func (s *Stream) Raw() []byte {
 	return s.raw
 }
 
+// Global returns the global extended headers that stand before the current entry, as they
+// are in the archive: they count for all entries after them. They are valid until the next
+// entry.
+func (s *Stream) Global() []byte { return s.before }
+
 // AddRaw writes an entry with headers from another archive, and its data.
 func (w *Writer) AddRaw(raw []byte, size int64, content io.Reader) error {
 	if err := w.write(raw); err != nil {
@@ -38,8 +43,8 @@ func (w *Writer) AddRaw(raw []byte, size int64, content io.Reader) error {
 	return w.write(zeroBlock[:padding(size)])
 }
 
-// Rename returns header blocks for an entry under another path, and of a hard link
-// with another target. What else they say stays; long names of the old kind
+// Rename returns header blocks for an entry under another path, and of a link with
+// another target. What else they say stays; long names of the old kind
 // become extended records.
 func Rename(raw []byte, e archive.Entry, path, link string) ([]byte, error) {
 	h, err := parseRaw(raw, e, link)
@@ -50,7 +55,7 @@ func Rename(raw []byte, e archive.Entry, path, link string) ([]byte, error) {
 		path += "/"
 	}
 	delete(h.records, recordPath)
-	if e.Kind == archive.Hardlink {
+	if e.Kind == archive.Hardlink || e.Kind == archive.Symlink && link != e.Link {
 		h.setLink(link)
 	}
 	h.setPath(path)
