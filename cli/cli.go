@@ -46,7 +46,14 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	// small files that would be a tenth of the time. It is address space only.
 	var ballast []byte
 	root.PersistentPreRun = func(*cobra.Command, []string) { ballast = make([]byte, 16<<20) }
-	cmd, err := root.ExecuteContextC(ctx)
+	var cmd *cobra.Command
+	err := fault.Guard(func() (err error) {
+		cmd, err = root.ExecuteContextC(ctx)
+		return err
+	})
+	if cmd == nil {
+		cmd = root
+	}
 	runtime.KeepAlive(ballast)
 	if err == errShortHelp {
 		s.out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
@@ -73,6 +80,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 type streams struct {
 	out, err *show.Screen
 	page     *page.Page // about a run of several commands; nil: each is alone
+	traces   bool       // say where a fault of the program is
 	jobFile  string     // that the command is run by; empty: none
 }
 
@@ -81,6 +89,9 @@ type streams struct {
 func (s *streams) problem(err error) {
 	s.out.Flush()
 	s.err.Problem(err)
+	if ours, ok := errors.AsType[*fault.Panic](err); ok && s.traces {
+		s.err.Printf("%s\n", ours.Stack)
+	}
 	s.err.Flush()
 }
 

@@ -347,6 +347,7 @@ func (o *outputOptions) addTo(set *option.Set, first string, more ...string) {
 
 // apply makes the streams what the options ask for.
 func (o *outputOptions) apply(s *streams) {
+	s.traces = o.verbose
 	if c := o.color.Value(); c != auto {
 		s.out.SetColor(c == always)
 		s.err.SetColor(c == always)

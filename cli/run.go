@@ -332,7 +332,7 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 		c.page.Job = t.Title()
 	}
 	started := time.Now()
-	j.Err = t.run(ctx)
+	j.Err = fault.Guard(func() error { return t.run(ctx) })
 	j.Took = time.Since(started)
 	if ctx.Err() != nil {
 		return

@@ -35,8 +35,8 @@ var layers = [][]string{
 	{"archive"},
 	{"blob", "codec", "folder"},
 	{"web"},
-	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt"},
-	{"fault", "schedule", "systemtest"},
+	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt", "schedule"},
+	{"fault", "systemtest"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

@@ -216,7 +216,9 @@ func (r *Remote) begin(ranges []Range) *fetching {
 		for i, want := range ranges {
 			asked[i] = web.Range(want)
 		}
-		err := r.resource.Fetch(r.ctx, asked, func(at int64, p []byte) error { return r.take(f, at, p) })
+		err := fault.Guard(func() error {
+			return r.resource.Fetch(r.ctx, asked, func(at int64, p []byte) error { return r.take(f, at, p) })
+		})
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.fetches = slices.DeleteFunc(r.fetches, func(other *fetching) bool { return other == f })

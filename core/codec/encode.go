@@ -6,6 +6,8 @@ import (
 	"io"
 	"runtime"
 	"sync/atomic"
+
+	"widecrate/core/fault"
 )
 
 // Level is how hard an encoder tries: from 1, the fastest, to 9, the smallest.
@@ -147,7 +149,11 @@ func (b *blocks) hand(last bool) {
 		return
 	}
 	go func() {
-		data, err := b.encode(block, before, last)
+		var data []byte
+		err := fault.Guard(func() (err error) {
+			data, err = b.encode(block, before, last)
+			return err
+		})
 		result <- encoded{data, err}
 	}()
 }

@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"widecrate/core/codec/lzma"
+	"widecrate/core/fault"
 )
 
 // The blocks of a file of xz streams can be decoded in parallel: the footers and
@@ -153,11 +154,14 @@ func (p *parallel) run(r io.ReaderAt, blocks []xzExtent, o Options) {
 				decoder = &lzma.Reader2{}
 			}
 			in := bufio.NewReaderSize(io.NewSectionReader(r, b.start, b.padded()), 64<<10)
-			header, err := readXZBlockHeader(in)
 			var data []byte
-			if err == nil {
-				data, err = decodeBlock(header, in, b, o, decoder)
-			}
+			err := fault.Guard(func() error {
+				header, err := readXZBlockHeader(in)
+				if err == nil {
+					data, err = decodeBlock(header, in, b, o, decoder)
+				}
+				return err
+			})
 			p.idle.Put(decoder)
 			result <- decodedBlock{data, 0, cutOff(err)}
 		})

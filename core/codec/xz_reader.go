@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"widecrate/core/codec/lzma"
+	"widecrate/core/fault"
 )
 
 // xzReader reads streams (The .xz File Format, section 2) one after the other. Blocks whose
@@ -107,7 +108,11 @@ func (r *xzReader) startBlock() error {
 		}
 		var src Bytes
 		src.Reset(raw.Bytes())
-		data, err := decodeBlock(header, &src, b, r.o, decoder)
+		var data []byte
+		err := fault.Guard(func() (err error) {
+			data, err = decodeBlock(header, &src, b, r.o, decoder)
+			return err
+		})
 		r.idle.Put(decoder)
 		result <- decodedBlock{data, held, err}
 	}()

@@ -48,7 +48,7 @@ type collector struct {
 	found   []item
 	byPath  map[string]string    // path in the archive → where it comes from
 	names   map[folder.ID]string // of files with several names → the path of the first
-	sums    map[string][]byte // SHA-256 of files that were packed, by their paths in the archive
+	sums    map[string][]byte    // SHA-256 of files that were packed, by their paths in the archive
 	leftOut choose.Tally
 	itsOwn  map[string]bool // place.Key of absolute paths of the archive, or its parts
 	itself  bool

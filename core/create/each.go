@@ -46,7 +46,10 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*Ea
 			each.Err = fault.Writing(one.Archive, os.MkdirAll(filepath.Dir(one.Archive), 0o777))
 		}
 		if each.Err == nil {
-			each.Result, each.Err = Run(ctx, one)
+			each.Err = fault.Guard(func() (err error) {
+				each.Result, err = Run(ctx, one)
+				return err
+			})
 		}
 		return each
 	}, tell)

@@ -63,7 +63,7 @@ func (c *collector) pack(w archive.Writer, r *report.Created) error {
 		workers.Go(func() {
 			for s := range jobs {
 				if ctx.Err() == nil {
-					s.prepare(c, prepares)
+					s.err = fault.Guard(func() error { s.prepare(c, prepares); return s.err })
 				}
 				close(s.ready)
 			}

@@ -9,6 +9,7 @@ import (
 	"github.com/klauspost/readahead"
 
 	"widecrate/core/archive"
+	"widecrate/core/fault"
 	"widecrate/core/schedule"
 )
 
@@ -28,7 +29,7 @@ func (u *unit) copy(i int, w io.Writer) error {
 		if int(u.run.long.Add(1)) < u.run.Workers {
 			// Not all workers have a long one: it is decoded on a goroutine of
 			// its own, while what came before is written.
-			ahead, err := readahead.NewReaderSize(data, 4, aheadPiece)
+			ahead, err := readahead.NewReaderSize(fault.Guarded(data), 4, aheadPiece)
 			if err != nil {
 				return err
 			}

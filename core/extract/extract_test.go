@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format"
@@ -411,4 +412,55 @@ func TestMovedBesideOthers(t *testing.T) {
 	left := files(t, dir)
 	assert.NotContains(t, left, "in/3/y.zip")
 	assert.Len(t, files(t, day), 4)
+}
+
+// A fault of the program fails the archive that it is met in, and no other.
+func TestFaultsAreKept(t *testing.T) {
+	for _, workers := range []int{1, 4} {
+		in, out := t.TempDir(), t.TempDir()
+		pack(t, filepath.Join(in, "a.zip"), "x", "1")
+		pack(t, filepath.Join(in, "z.zip"), "y", "2")
+		o := options(in)
+		o.Placement.Into, o.Workers = out, workers
+		o.Sources = slices.Insert(o.Sources, 1, source.Source{Path: "-", Input: faulty{}})
+		outcomes, _, _ := unpack(t, o)
+		require.Len(t, outcomes, 3)
+		var ours *fault.Panic
+		require.ErrorAs(t, outcomes[1].Err, &ours)
+		assert.Equal(t, fault.Other, fault.Of(outcomes[1].Err))
+		assert.Contains(t, string(ours.Stack), "faulty")
+		assert.Equal(t, map[string]string{"a/x": "1", "z/y": "2"}, files(t, out))
+	}
+}
+
+type faulty struct{}
+
+func (faulty) Read([]byte) (int, error) { panic("index out of range") }
+
+// An archive that is written to while it is read is not delivered, whether it goes or not.
+func TestSourcesThatChange(t *testing.T) {
+	in, out := t.TempDir(), t.TempDir()
+	path := filepath.Join(in, "a.zip")
+	pack(t, path, "x", strings.Repeat("1", 10))
+	o := options(in)
+	o.Placement.Into = out
+	o.Done = func([]blob.File, string, bool) (bool, bool) { return false, false }
+	u := newRun(t.Context(), o, nil)
+	u.output = func(one *unit) output { return &changing{staged{unit: one}, path} }
+	u.schedule(u.sources...)
+	assert.Empty(t, files(t, out))
+	assert.True(t, u.sources[0].failed)
+}
+
+// changing writes to the archive before the commit.
+type changing struct {
+	staged
+	path string
+}
+
+func (c *changing) commit() ([]stage.Result, error) {
+	if err := os.WriteFile(c.path, []byte("another delivery"), 0o666); err != nil {
+		return nil, err
+	}
+	return c.staged.commit()
 }

@@ -4,6 +4,7 @@ package inspect
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"io"
 	"iter"
 	"runtime"
@@ -68,7 +69,11 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 			return ctx.Err()
 		}
 		a := &Archive{Path: s.Path, options: &o}
-		opened, err := opening.open(ctx, i)
+		var opened *walk.Archive
+		err := fault.Guard(func() (err error) {
+			opened, err = opening.open(ctx, i)
+			return err
+		})
 		if err != nil {
 			if err != s.Err {
 				err = fault.At(s.Path, err)
@@ -78,7 +83,11 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 			}
 			continue
 		}
-		if err := a.look(ctx, opened, o.Limits.Budget(opened.Size), visit); err != nil {
+		err = fault.Guard(func() error { return a.look(ctx, opened, o.Limits.Budget(opened.Size), visit) })
+		if _, ours := errors.AsType[*fault.Panic](err); ours { // the others go on
+			err = visit(a, fault.At(s.Path, err))
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -107,7 +116,11 @@ func (o *opening) open(ctx context.Context, i int) (*walk.Archive, error) {
 			}
 			done = make(chan opened, 1)
 			go func() {
-				a, err := o.openSource(ctx, o.Sources[n])
+				var a *walk.Archive
+				err := fault.Guard(func() (err error) {
+					a, err = o.openSource(ctx, o.Sources[n])
+					return err
+				})
 				done <- opened{a, err}
 			}()
 		} else if n > i {
@@ -333,7 +346,7 @@ func (a *Archive) Each(workers int, leftOut *choose.Tally, do func(e *archive.En
 						open = func() (io.ReadCloser, error) { return a.open.Open(first) }
 					}
 				}
-				if err := do(&a.entries[i], open, nil); err != nil {
+				if err := fault.Guard(func() error { return do(&a.entries[i], open, nil) }); err != nil {
 					return err
 				}
 			}

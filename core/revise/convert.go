@@ -168,7 +168,7 @@ func (c *Conversion) one(ctx context.Context, s source.Source, target string, ta
 		r.Err = fault.At(s.Path, taken)
 	}
 	if r.Err == nil {
-		r.Err = c.convert(ctx, s, target, r)
+		r.Err = fault.Guard(func() error { return c.convert(ctx, s, target, r) })
 	}
 	if r.Err != nil && r.Err != s.Err && fault.Of(r.Err) != fault.Unwritable && fault.Of(r.Err) != fault.Refused {
 		r.Err = fault.At(s.Path, r.Err)

@@ -10,6 +10,8 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+
+	"widecrate/core/fault"
 )
 
 // A Unit is work that is settled as a whole. Its methods are called by one
@@ -85,6 +87,9 @@ func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
 		workers.Go(s.work)
 	}
 	workers.Wait()
+	if s.fault != nil { // nobody would know of the rest
+		panic(s.fault)
+	}
 	for n := s.head; n != nil; n = n.next {
 		if n.settled { // after one that was not taken
 			s.report(n)
@@ -128,7 +133,8 @@ type scheduler struct {
 	opened   *node   // the first that is not open
 	settling bool
 	halted   bool
-	waiting  int64 // weight of those that are done and not settled
+	fault    *fault.Panic // of a report
+	waiting  int64        // weight of those that are done and not settled
 }
 
 func (s *scheduler) work() {
@@ -180,7 +186,11 @@ func (s *scheduler) nextInQueue() int {
 
 // open makes a node ready and lets others help with it.
 func (s *scheduler) open(n *node) {
-	work, err := n.unit.Open(func() error { return s.awaitTurn(n) })
+	var work Work
+	err := fault.Guard(func() (err error) {
+		work, err = n.unit.Open(func() error { return s.awaitTurn(n) })
+		return err
+	})
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.opening--
@@ -231,7 +241,12 @@ func (s *scheduler) fill(n *node) {
 		if !found {
 			break
 		}
-		if at, err := n.unit.Do(share); err != nil {
+		at := n.work.Shares[share]
+		err := fault.Guard(func() (err error) {
+			at, err = n.unit.Do(share)
+			return err
+		})
+		if err != nil {
 			s.mu.Lock()
 			if n.err == nil || at < n.errAt {
 				n.err, n.errAt = err, at
@@ -270,7 +285,7 @@ func (s *scheduler) claim(n *node) (share int, found bool) {
 // finish settles a node whose work is done, or has failed. In order, or as soon
 // as that; reports always come in order.
 func (s *scheduler) finish(n *node) {
-	n.unit.Finish()
+	_ = fault.Guard(func() error { n.unit.Finish(); return nil }) // what is wrong with it, its end says
 	if !s.Ordered {
 		s.settle(n)
 	}
@@ -309,13 +324,16 @@ func (s *scheduler) settle(n *node) {
 	if s.ctx.Err() != nil {
 		err = s.ctx.Err()
 	}
-	n.err = n.unit.Settle(err)
+	n.err = fault.Guard(func() error { return n.unit.Settle(err) })
 	n.settled = true
 }
 
 // report lets a node be reported, unless it failed because of a cancellation.
 func (s *scheduler) report(n *node) {
 	if s.ctx.Err() == nil || n.err == nil {
-		n.unit.Report()
+		err := fault.Guard(func() error { n.unit.Report(); return nil })
+		if ours, ok := errors.AsType[*fault.Panic](err); ok && s.fault == nil {
+			s.fault = ours
+		}
 	}
 }

@@ -101,9 +101,11 @@ func (r *Resource) Reader(ctx context.Context) io.ReadCloser {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		to.CloseWithError(r.Fetch(ctx, []Range{{0, Unknown}}, func(_ int64, p []byte) error {
-			_, err := to.Write(p)
-			return err
+		to.CloseWithError(fault.Guard(func() error {
+			return r.Fetch(ctx, []Range{{0, Unknown}}, func(_ int64, p []byte) error {
+				_, err := to.Write(p)
+				return err
+			})
 		}))
 	}()
 	return &reader{from, func() {

@@ -6,6 +6,8 @@ import (
 	"io"
 	"runtime"
 	"sync"
+
+	"widecrate/core/fault"
 )
 
 // A Reader decodes streams, one behind the other, up to the end of its source. It reads ahead
@@ -148,6 +150,7 @@ func (r *Reader) decode(j *job) {
 	if j.block == nil {
 		j.block = idle.Get().(*block)
 	}
+	defer fault.Catch(&j.err)
 	j.out, j.used, j.sum, j.err = j.block.decode(j.data, j.bit)
 	j.size, j.over = j.block.size, j.block.used() > j.bit+j.bits
 }
