@@ -38,6 +38,7 @@ type createCommand struct {
 	passwordOptions
 	top        option.Choice[bool] // whether to drop it
 	links      option.Choice[create.Links]
+	names      option.Choice[place.Names]
 	clash      option.Choice[create.Existing]
 	after      option.Choice[bool] // whether to remove
 	under      string
@@ -56,6 +57,7 @@ func newCreate(s *streams) *cobra.Command {
 		top:   topChoice(),
 		links: option.Either([]string{"keep", "follow", "skip"}, create.KeepLinks, create.FollowLinks, create.SkipLinks),
 		clash: clashChoice(),
+		names: namesChoice(),
 		after: option.Either([]string{"keep", "remove"}, false, true)}
 	cmd := &cobra.Command{
 		Use:   "create ARCHIVE SOURCE… [OPTION…]",
@@ -94,6 +96,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 		set.Value(&c.top, "top")
 		set.Text(&c.under, "under")
 		set.Text(&c.relativeTo, "relative-to")
+		set.Value(&c.names, "names")
 	})
 	set.Group("How it runs", func() {
 		set.Switch(&c.dryRun, "dry-run")
@@ -251,7 +254,7 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 		return o, err
 	}
 	o = create.Options{Archive: args[0], Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
-		Links: c.links.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
+		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		DryRun: c.dryRun, Workers: c.workers}
 	if !c.each && strings.Contains(o.Archive, "{today") {
 		name, err := place.NewTemplate(o.Archive, "today")
@@ -285,6 +288,11 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 // clashChoice is what happens to archives that exist already.
 func clashChoice() option.Choice[create.Existing] {
 	return option.Either([]string{"refuse", "replace", "number"}, create.Refuse, create.Replace, create.Number)
+}
+
+// namesChoice is what becomes of names that some common system cannot hold.
+func namesChoice() option.Choice[place.Names] {
+	return option.Either([]string{"as-is", "portable"}, place.AsIs, place.Portable)
 }
 
 // topChoice is whether the name of a source folder is dropped.
@@ -411,6 +419,9 @@ func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
 	}
 	if c.dryRun {
 		s.Printf("%s, %s would be packed; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), r.LeftOut.String())
+		if r.Spelt > 0 {
+			s.Printf("%s would be changed, so that every system can hold them.\n", show.Count(r.Spelt, "path"))
+		}
 		return
 	}
 	saved := ""
@@ -433,6 +444,9 @@ func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
 		s.Printf("The sources were kept: %s\n", s.Name(r.Kept))
 	case r.Removed > 0:
 		s.Printf("%s removed\n", show.Count(r.Removed, "source file"))
+	}
+	if r.Spelt > 0 {
+		s.Printf("%s changed, so that every system can hold them.\n", show.Count(r.Spelt, "path"))
 	}
 	if r.Itself {
 		s.Printf("The archive lies in a folder that was packed, and was left out of itself.\n")

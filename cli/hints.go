@@ -15,6 +15,7 @@ var words = map[fault.Hint]string{
 	fault.SkipOrRebaseLinks: "use --links rebase to take absolute targets as below the archive's folder, or --links skip to leave links out",
 	fault.SkipOrKeepLinks:   "use --links skip to leave links out, or --links keep to make them",
 	fault.NameOwnFolder:     "rename the archive, or name the folder with --own-name",
+	fault.PackPortable:      `--drop leaves it out, --names portable changes such names, and --links skip or follow packs links otherwise`,
 	fault.SwapElsewhere:     `nothing was swapped; name another --into or --own-name, or keep that elsewhere`,
 	fault.NameOrMerge:       `name the folders with --own-name, "{parent}-{stem}" for example, or merge them with --layout shared`,
 	fault.MatchNames:        "names are taken exactly as written; to choose files of a folder by a pattern, name the folder and use --archives PATTERN",

@@ -262,7 +262,7 @@ var renamePlaceholders = []string{"name", "stem", "ext", "archive", "parent", "n
 func (o *placementOptions) addTo(set *option.Set) {
 	o.layout = option.Either([]string{"own", "shared", "auto"}, place.Own, place.Shared, place.Auto)
 	o.clash = option.Either([]string{"refuse", "skip", "replace", "newer", "number"}, stage.Refuse, stage.Skip, stage.Replace, stage.Newer, stage.Number)
-	o.names = option.Either([]string{"as-is", "portable"}, place.AsIs, place.Portable)
+	o.names = namesChoice()
 	if runtime.GOOS == "windows" { // which cannot hold all names
 		_ = o.names.Set("portable")
 	}

@@ -52,6 +52,7 @@ type collector struct {
 	leftOut choose.Tally
 	itsOwn  map[string]bool // place.Key of absolute paths of the archive, or its parts
 	itself  bool
+	spelt   int           // paths that were changed
 	above   []fs.FileInfo // folders that links were followed into
 	via     string        // the first of these links
 }
@@ -107,7 +108,12 @@ func (c *collector) collect() error {
 		c.Found.Add(c.toRead())
 	}
 	if len(c.found) > 0 {
-		return nil
+		c.spelt = c.spell()
+		entries := make([]archive.Entry, len(c.found))
+		for i := range c.found {
+			entries[i] = c.found[i].entry
+		}
+		return unpackable(c.Format, entries)
 	}
 	if c.leftOut.LeftOut() > 0 {
 		return fault.New(fault.NoMatch, "none of %d files matches the selection", c.leftOut.LeftOut())

@@ -20,6 +20,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts/cut"
+	"widecrate/core/place"
 	"widecrate/core/report"
 )
 
@@ -74,6 +75,7 @@ type Options struct {
 	Streams    []Stream
 	Selection  *choose.Selection
 	Links      Links
+	Names      place.Names // of what is packed
 
 	// Epoch makes the archive depend on names and contents alone: entries are
 	// sorted, have this time, and of their permissions only whether they can be
@@ -150,7 +152,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	if err := c.collect(); err != nil {
 		return nil, err
 	}
-	r := &report.Created{Archive: target, Format: o.Format.Name, LeftOut: c.leftOut, Itself: c.itself}
+	r := &report.Created{Archive: target, Format: o.Format.Name, LeftOut: c.leftOut, Itself: c.itself, Spelt: c.spelt}
 	if o.Hash || o.Done != nil {
 		if r.ID, err = c.identity(); err != nil {
 			return nil, err

@@ -36,9 +36,14 @@ func (c *collector) readBack(out Output, r *report.Created) error {
 	defer a.Close()
 	cursor := a.Cursor(c.ctx, nil)
 	defer cursor.Close()
+	entries := make([]archive.Entry, 0, len(c.found))
 	for i := range c.found {
 		entry, err := cursor.Next()
+		if err == nil && entry.Kind == archive.Symlink {
+			entry.Link, err = cursor.Link()
+		}
 		if err == nil {
+			entries = append(entries, *entry)
 			err = c.compare(&c.found[i], entry, cursor)
 		}
 		if err == io.EOF {
@@ -55,7 +60,7 @@ func (c *collector) readBack(out Output, r *report.Created) error {
 		return mismatch(errors.Join(errors.New("it does not end where it should"), err))
 	}
 	r.ReadBack = len(c.found)
-	return nil
+	return unpackable(c.Format, entries)
 }
 
 func mismatch(err error) error {
@@ -73,6 +78,9 @@ func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error
 		return fmt.Errorf("%s is there as %s", it.entry.Path, e.Path)
 	}
 	if it.entry.Kind != archive.File {
+		if e.Link != it.entry.Link {
+			return fmt.Errorf("%s is a link to %q instead of %q", e.Path, e.Link, it.entry.Link)
+		}
 		return nil
 	}
 	sum := crc32.NewIEEE()

@@ -22,6 +22,7 @@ const (
 	SkipOrRebaseLinks
 	SkipOrKeepLinks
 	PortableNames
+	PackPortable
 	NameOwnFolder
 	NameOrMerge
 	SwapElsewhere
@@ -64,6 +65,7 @@ var hints = [hintCount]string{
 	SkipLinks:         "leave links out to take the rest",
 	SkipOrRebaseLinks: "leave links out, or take absolute ones as below the archive's folder",
 	SkipOrKeepLinks:   "leave links out, or make them",
+	PackPortable:      "leave it out, have such names changed, or pack links otherwise",
 	PortableNames:     "have such names changed",
 	NameOwnFolder:     "rename the archive, or name its folder",
 	NameOrMerge:       "name the folders, or merge them",

@@ -25,6 +25,7 @@ type Created struct {
 	Packed   int64        // size of the archive
 	Parts    *cut.Written // nil: it is one file
 	LeftOut  choose.Tally
+	Spelt    int    // paths that were changed so that every system can hold them
 	Itself   bool   // the archive lies in a source, and was left out
 	ReadBack int    // entries that were read back and are as they were packed
 	Removed  int    // sources that were removed
@@ -60,6 +61,7 @@ type created struct {
 	Sums     string         `json:"sums,omitempty"`
 	ReadBack int            `json:"read_back,omitempty"`
 	Removed  int            `json:"removed,omitempty"`
+	Spelt    int            `json:"spelt,omitempty"`
 	Why      string         `json:"why,omitempty"`
 	DryRun   bool           `json:"dry_run,omitempty"`
 	Done     bool           `json:"done,omitempty"`
@@ -68,7 +70,7 @@ type created struct {
 
 // Lines are one.
 func (c *Created) Lines(_ fault.Wording) iter.Seq[any] {
-	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, ByRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Kept, c.DryRun, c.Done, c.Took.Seconds()}
+	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, ByRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Spelt, c.Kept, c.DryRun, c.Done, c.Took.Seconds()}
 	if c.Parts != nil {
 		line.Parts, line.Sums = c.Parts.Parts, c.Parts.List
 	}

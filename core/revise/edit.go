@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -116,6 +118,9 @@ func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, 
 	if err == nil {
 		err = p.unmatched()
 	}
+	if err == nil {
+		err = p.consistent()
+	}
 	var packed report.Created
 	if err == nil {
 		err = contents.Pack(w, &packed)
@@ -153,6 +158,7 @@ type plan struct {
 	moves  []*move
 	paths  map[string]bool // all that are taken; true: by a move
 	gone   map[string]bool // what was removed or replaced, for links to it
+	kinds  map[string]archive.Kind
 
 	replaced, removed, moved, stay, locked int
 }
@@ -165,7 +171,7 @@ type move struct {
 }
 
 func newPlan(e Edit, added map[string]archive.Kind) (*plan, error) {
-	p := &plan{edit: e, added: added, paths: map[string]bool{}, gone: map[string]bool{}}
+	p := &plan{edit: e, added: added, paths: map[string]bool{}, gone: map[string]bool{}, kinds: map[string]archive.Kind{}}
 	var err error
 	if p.remove, err = choose.New(choose.Rules{Drop: e.Remove}); err != nil {
 		return nil, err
@@ -230,6 +236,7 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 		return "", fault.New(fault.Refused, "two entries would have the path %s", to).Advise("remove one of them, or choose another path")
 	}
 	p.paths[to] = to != at
+	p.kinds[to] = e.Kind
 	if to == at {
 		p.stay += count
 		return e.Path, nil
@@ -259,6 +266,26 @@ func (p *plan) moveOf(at string) string {
 		}
 	}
 	return at
+}
+
+// consistent refuses that something which was added or moved would have to be a folder for
+// something else, or lie below what is none: nobody could unpack that.
+func (p *plan) consistent() error {
+	for at, kind := range p.added {
+		p.kinds[at] = kind
+	}
+	isNew := func(at string) bool {
+		_, added := p.added[at]
+		return added || p.paths[at]
+	}
+	for _, at := range slices.Sorted(maps.Keys(p.kinds)) {
+		for above := path.Dir(at); above != "."; above = path.Dir(above) {
+			if kind, there := p.kinds[above]; there && kind != archive.Folder && (isNew(at) || isNew(above)) {
+				return fault.New(fault.Refused, "%s would have to be a folder for %s", above, at).Advise("choose another path, or remove one of them")
+			}
+		}
+	}
+	return nil
 }
 
 // unmatched is an error about what matched nothing.

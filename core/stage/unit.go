@@ -120,6 +120,13 @@ func (u *Unit) Complete(folder string, items []Item, numbers []int, rules Rules)
 	return u.begin(folder, items, rules)
 }
 
+// Consistent makes sure that items do not contradict each other, and that the system can
+// hold their paths; see Begin. It looks at no disk.
+func Consistent(items []Item) error {
+	u := &Unit{root: &Root{preview: true}}
+	return u.begin(".", items, Rules{})
+}
+
 // holds makes sure that the system can hold all paths.
 func (u *Unit) holds() error {
 	if err := place.Holds(u.folder); err != nil {
