@@ -204,7 +204,7 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made []string) error {
 		for _, f := range r.Files {
 			path := f.Path
 			if len(made) > 1 {
-				path = filepath.Base(r.Archive) + "/" + path
+				path = filepath.ToSlash(below(absolutePath("."), r.Archive)) + "/" + path
 			}
 			c.hashes.Add(path, f.SHA256)
 		}

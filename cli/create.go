@@ -185,7 +185,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err != nil {
 		return err
 	}
-	earlier, err := c.load(cmd, c.streams, c.receipt)
+	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
 	if err != nil {
 		return err
 	}
@@ -223,7 +223,7 @@ func (c *createCommand) made(r *report.Created) error {
 	c.recording.Lock()
 	defer c.recording.Unlock()
 	if c.each {
-		c.prefix = filepath.Base(r.Archive) + "/"
+		c.prefix = filepath.ToSlash(below(absolutePath("."), r.Archive)) + "/"
 	}
 	c.recordOptions.event(r, "")
 	if c.writer == nil {

@@ -59,6 +59,11 @@ func (o *recordOptions) event(e report.Event, into string) {
 		o.before = o.before || e.Done
 		if o.sums != "" && !e.DryRun {
 			o.unpacked(e, into)
+			if e.Earlier != nil {
+				for _, f := range e.Earlier.Files {
+					o.addDelivered(f.Path, into, f.SHA256)
+				}
+			}
 		}
 	case *report.Created:
 		o.before = o.before || e.Done
@@ -66,7 +71,7 @@ func (o *recordOptions) event(e report.Event, into string) {
 			o.writer.Created(e)
 		}
 		for i := range e.From {
-			if from := e.From[i]; o.sums != "" && from != nil {
+			if from := e.From[i]; o.sums != "" && from != nil && from.SHA256 != nil {
 				o.list.Add(o.prefix+e.Entries[i].Path, from.SHA256)
 			}
 		}
@@ -80,10 +85,7 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 		if p.Kind != archive.File && p.Kind != archive.Hardlink || p.Action == stage.Skipped || p.Action == stage.Lost {
 			continue
 		}
-		path, sum := p.Path, p.SHA256
-		if into != "" {
-			path = below(absolutePath(into), path)
-		}
+		sum := p.SHA256
 		if sum == nil {
 			var err error
 			if sum, err = receipt.SumOf(p.Path); err != nil {
@@ -93,8 +95,16 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 				continue
 			}
 		}
-		o.list.Add(filepath.ToSlash(path), sum)
+		o.addDelivered(p.Path, into, sum)
 	}
+}
+
+// addDelivered adds a file to the list of sums, by its path below --into.
+func (o *recordOptions) addDelivered(path, into string, sum []byte) {
+	if into != "" {
+		path = below(absolutePath(into), path)
+	}
+	o.list.Add(filepath.ToSlash(path), sum)
 }
 
 // below is a path without the folder that it is in, or the path itself.
@@ -144,13 +154,13 @@ func (o *doneOptions) check(cmd *cobra.Command, receipt string) error {
 type earlier struct {
 	*receipt.Receipts
 	*streams
-	options map[string]string
-	once    sync.Once
+	asked receipt.Asked
+	once  sync.Once
 }
 
 // load reads the receipts of earlier runs, before a new run is added to the one that
 // this run writes. It returns nil where nothing is to be skipped.
-func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (*earlier, error) {
+func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string, chosen *selectionOptions) (*earlier, error) {
 	if !o.skip {
 		return nil, nil
 	}
@@ -165,21 +175,22 @@ func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string) (*earlier
 	for _, remark := range receipts.Remarks {
 		s.warn(remark)
 	}
-	return &earlier{Receipts: receipts, streams: s, options: shaping(cmd)}, nil
+	asked := receipt.Asked{Options: shaping(cmd), Since: chosen.since.Time, Until: chosen.until.Time}
+	return &earlier{Receipts: receipts, streams: s, asked: asked}, nil
 }
 
-// delivered reports whether files as they are were unpacked to a target, and all of them.
-func (e *earlier) delivered(files []blob.File, target string, content bool) (is, all bool) {
-	is, all, changed := e.Done(files, target, e.options, content)
+// delivered is what was unpacked before of files as they are, to a target.
+func (e *earlier) delivered(files []blob.File, target string, content bool) *report.Earlier {
+	done, changed := e.Done(files, target, &e.asked, content)
 	e.changed(changed)
-	return is, all
+	return done
 }
 
-// made reports whether an archive was made of what an identity stands for.
-func (e *earlier) made(id string) bool {
-	is, changed := e.Made(id, e.options)
+// made is the archive that was made before of what an identity stands for.
+func (e *earlier) made(id string) *report.Earlier {
+	made, changed := e.Made(id, &e.asked)
 	e.changed(changed)
-	return is
+	return made
 }
 
 func (e *earlier) changed(option string) {
@@ -193,6 +204,8 @@ func (e *earlier) changed(option string) {
 // shaping are the options that shape the result, as a receipt has them.
 func shaping(cmd *cobra.Command) map[string]string {
 	options := option.Shaping(cmd)
+	delete(options, "since") // what they choose counts: an age is another time each night
+	delete(options, "until")
 	if into := options["into"]; into != "" {
 		options["into"] = absolutePath(into)
 	}

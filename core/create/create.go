@@ -82,15 +82,15 @@ type Options struct {
 	// executed. nil: they are as on disk.
 	Epoch *time.Time
 
-	Done     func(id string) bool        // whether an archive of all that is in report.Created.ID was made before, and is still there; nil: nobody knows
-	Hash     bool                        // find the SHA-256 of what is packed; see report.Created
-	Made     func(*report.Created) error // called when the archive is there, also if it was before, and before sources are removed: with an error they stay; nil: nobody asks
-	ReadBack bool                        // read the archive again, and compare it with what was read from the sources
-	Remove   bool                        // the sources, after it was read back
-	DryRun   bool                        // find out what would go in, and write nothing
-	Workers  int                         // 0: one for each processor
-	Read     *atomic.Int64               // counts the bytes of the sources that were read so far; nil: nobody asks
-	Found    *atomic.Int64               // gets the bytes that there are to read, once they are found and if they are known; nil: nobody asks
+	Done     func(id string) *report.Earlier // the archive of all that is in report.Created.ID that was made before, and is still there; nil, or of that: there is none
+	Hash     bool                            // find the SHA-256 of what is packed; see report.Created
+	Made     func(*report.Created) error     // called when the archive is there, also if it was before, and before sources are removed: with an error they stay; nil: nobody asks
+	ReadBack bool                            // read the archive again, and compare it with what was read from the sources
+	Remove   bool                            // the sources, after it was read back
+	DryRun   bool                            // find out what would go in, and write nothing
+	Workers  int                             // 0: one for each processor
+	Read     *atomic.Int64                   // counts the bytes of the sources that were read so far; nil: nobody asks
+	Found    *atomic.Int64                   // gets the bytes that there are to read, once they are found and if they are known; nil: nobody asks
 
 	asked string // the path of the archive before it got a number; empty: it has none
 }
@@ -158,10 +158,25 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 			return nil, err
 		}
 	}
-	r.Done = r.ID != "" && o.Done != nil && o.Done(r.ID)
+	var earlier *report.Earlier
+	if r.ID != "" && o.Done != nil {
+		earlier = o.Done(r.ID)
+	}
+	if r.Done = earlier != nil && c.opens(earlier); r.Done {
+		r.Archive = earlier.Paths[0]
+		c.sums = map[string][]byte{}
+		for _, f := range earlier.Files {
+			c.sums[f.Path] = f.SHA256
+		}
+	}
 	if o.DryRun || r.Done {
-		for _, it := range c.found {
+		for i := range c.found {
+			it := &c.found[i]
 			r.Add(it.entry)
+			if r.Done && o.Hash {
+				it.sha256 = c.sums[it.entry.Path]
+				r.From = append(r.From, c.origin(it))
+			}
 		}
 		if r.Done && o.Remove {
 			r.Kept = "an earlier run made the archive, and they were not compared with it"

@@ -15,6 +15,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/source"
 	"widecrate/core/walk"
 )
 
@@ -61,6 +62,35 @@ func (c *collector) readBack(out Output, r *report.Created) error {
 	}
 	r.ReadBack = len(c.found)
 	return unpackable(c.Format, entries)
+}
+
+// opens reports whether the password opens an archive that was made before: that is in no
+// receipt.
+func (c *collector) opens(earlier *report.Earlier) bool {
+	if c.Writing.Password == "" {
+		return true
+	}
+	sources, err := source.Find(c.ctx, source.Request{Names: earlier.Paths[:1]})
+	if err != nil || len(sources) != 1 {
+		return false
+	}
+	a, err := walk.Open(c.ctx, sources[0], walk.Opening{Options: archive.Options{Passwords: []string{c.Writing.Password}}})
+	if err != nil {
+		return false
+	}
+	defer a.Close()
+	cursor := a.Cursor(c.ctx, nil)
+	defer cursor.Close()
+	for {
+		e, err := cursor.Next()
+		if err != nil {
+			return err == io.EOF // nothing in it is locked
+		}
+		if e.Kind != archive.Folder {
+			_, err = io.CopyN(io.Discard, cursor, 1)
+			return err == nil || err == io.EOF
+		}
+	}
 }
 
 func mismatch(err error) error {

@@ -49,10 +49,10 @@ type Options struct {
 	Hash      bool     // find the SHA-256 of what is written; see report.Placed
 	Needed    []Needed // what may not lie in a folder that is swapped
 
-	// Done says of a source, by its identity and its destination, that it was done
-	// earlier, and whether all of it was; nil: none was. With content, what was
-	// delivered has to be the same to the byte.
-	Done func(files []blob.File, target string, content bool) (done, all bool)
+	// Done says what was delivered earlier of a source, by its identity and its
+	// destination, and is still there: nil if it has to be done. With content, what was
+	// delivered has to be the same to the byte. A Done that is nil: nothing was.
+	Done func(files []blob.File, target string, content bool) *report.Earlier
 
 	// BeforeDisposal is called when all archives are reported, and before any source
 	// is removed or moved; with an error all are kept.

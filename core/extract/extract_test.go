@@ -444,7 +444,7 @@ func TestSourcesThatChange(t *testing.T) {
 	pack(t, path, "x", strings.Repeat("1", 10))
 	o := options(in)
 	o.Placement.Into = out
-	o.Done = func([]blob.File, string, bool) (bool, bool) { return false, false }
+	o.Done = func([]blob.File, string, bool) *report.Earlier { return nil }
 	u := newRun(t.Context(), o, nil)
 	u.output = func(one *unit) output { return &changing{staged{unit: one}, path} }
 	u.schedule(u.sources...)

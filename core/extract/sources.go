@@ -49,7 +49,7 @@ func (u *unit) doneEarlier() bool {
 }
 
 // isDone asks whether a source was done earlier, and if so prepares what is to become of it.
-func (u *unit) isDone(done func(files []blob.File, target string, content bool) (bool, bool)) bool {
+func (u *unit) isDone(done func(files []blob.File, target string, content bool) *report.Earlier) bool {
 	if u.err != nil {
 		return false
 	}
@@ -59,14 +59,14 @@ func (u *unit) isDone(done func(files []blob.File, target string, content bool) 
 		return false
 	}
 	u.run.anchor(files)
-	is, all := done(files, u.outcome.Asked, u.run.After.Disposition == Remove)
-	if !is {
+	u.outcome.Earlier = done(files, u.outcome.Asked, u.run.After.Disposition == Remove)
+	if u.outcome.Earlier == nil {
 		return false
 	}
 	if u.after != nil {
 		u.after.files = files
 	}
-	if !all {
+	if !u.outcome.Earlier.All {
 		u.partly("an earlier time")
 	}
 	return true

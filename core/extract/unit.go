@@ -370,6 +370,9 @@ func (u *unit) Settle(err error) error {
 		}
 		slices.SortStableFunc(u.outcome.Lost, func(a, b report.Lost) int { return strings.Compare(a.Entry, b.Entry) })
 		u.outcome.Entries, u.outcome.LeftOut, u.outcome.Remarks = u.plan.Entries, u.plan.LeftOut, u.archive.Remarks()
+		if u.run.Selection.Dated() {
+			u.outcome.Dates = &u.plan.Dates
+		}
 	}
 	if err != u.outcome.Source.Err || u.inside != nil {
 		err = fault.At(u.outcome.Archive, err)
@@ -421,9 +424,13 @@ func (u *unit) fillIn(results []stage.Result) error {
 	root := u.run.absolute(u.target.Root)
 	u.outcome.Placed = make([]report.Placed, len(u.plan.Kept))
 	for k, i := range u.plan.Kept {
-		entry, r := &u.entries[i], results[k]
-		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: entry.Kind,
-			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 || entry.Summed, Member: u.archive.Member(i), Link: entry.Link, Spelt: u.plan.Spelt[k], SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
+		entry, item, r := &u.entries[i], &u.plan.Items[k], results[k]
+		kind := entry.Kind
+		if item.Kind == archive.Symlink { // also a second name of one
+			kind = archive.Symlink
+		}
+		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: kind,
+			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 || entry.Summed, Member: u.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes += entry.Size
 		}

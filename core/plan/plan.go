@@ -47,6 +47,7 @@ type Plan struct {
 	Target  place.Target
 	Entries int // files and links, other archives that are opened aside
 	LeftOut choose.Tally
+	Dates   choose.Window
 
 	rules     *Rules
 	spelling  *place.Spelling // nil: paths are spelt as they are
@@ -104,6 +105,7 @@ func (p *Plan) Consider(i int, e *archive.Entry) Verdict {
 		return Open
 	}
 	verdict := p.rules.Selection.Judge(e)
+	p.rules.Selection.Note(&p.Dates, e, verdict)
 	switch {
 	case verdict != choose.Kept:
 	case e.Kind > archive.Hardlink:

@@ -13,6 +13,7 @@ import (
 
 	"github.com/maruel/natural"
 
+	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -96,10 +97,15 @@ func (f *File) check(ctx context.Context, path string) error {
 	case err != nil:
 		return fault.Reading(path, err)
 	case info.Mode()&fs.ModeSymlink != 0:
-		if to, err := os.Readlink(path); err != nil || f.Link != "" && filepath.ToSlash(to) != f.Link {
+		switch {
+		case f.Type != archive.Symlink.String():
+			return altered("it is a link now, and was a file when it was delivered")
+		case !f.leads(path):
 			return altered("it is a link that leads elsewhere than it did")
 		}
 		return nil
+	case f.Type == archive.Symlink.String():
+		return altered("it is no link any more")
 	case !info.Mode().IsRegular():
 		return altered("it is no file any more")
 	case info.Size() != f.Size:

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -18,8 +19,10 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/choose"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/report"
 )
 
 // Is reports whether a file on disk is a receipt.
@@ -71,14 +74,17 @@ type entry struct {
 
 // mark is what is kept of the line of a unit.
 type mark struct {
-	ID          string    `json:"id"`
-	Run         string    `json:"run"`
-	Root        string    `json:"root"`
-	Destination string    `json:"destination"`
-	Files       int       `json:"files"`
-	Partial     bool      `json:"partial"`
-	Failure     *struct{} `json:"failure"`
-	Parts       []Part    `json:"parts"` // of an archive that was made
+	ID          string         `json:"id"`
+	Run         string         `json:"run"`
+	Root        string         `json:"root"`
+	Destination string         `json:"destination"`
+	Files       int            `json:"files"`
+	Partial     bool           `json:"partial"`
+	Failure     *struct{}      `json:"failure"`
+	Lost        int            `json:"lost"`
+	Archive     string         `json:"archive"`
+	Parts       []Part         `json:"parts"` // of an archive that was made
+	Dates       *choose.Window `json:"dates"`
 }
 
 // Load reads receipts; one that is not there yet is empty. Errors are of kind
@@ -197,6 +203,9 @@ func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
 		u := &units[i]
 		u.run, u.Run = r.runs[u.Run], ""
 		u.Root = r.once(u.Root)
+		if u.Parts == nil {
+			u.Archive = ""
+		}
 		if u.ID != "" {
 			r.byID[u.ID] = int32(len(r.units)) //nolint:gosec // receipts are smaller
 			u.ID = ""
@@ -232,59 +241,97 @@ func (e *entry) rows() ([]File, error) {
 	return files, nil
 }
 
-// Done reports whether files, as they are, were delivered to a target before with
-// the same options, and all of it is still there, of the same size and time, and where
-// that is asked for with the same content; and
-// whether everything in them was delivered then. Where only the options differ, why
-// says so.
-func (r *Receipts) Done(files []blob.File, target string, options map[string]string, content bool) (done, all bool, why string) {
-	id := ID(files, target)
+// Asked is what a run is asked for that shapes its result: what was done with anything else
+// is done again.
+type Asked struct {
+	Options      map[string]string // but for dates
+	Since, Until time.Time         // what they choose counts, and not how they are written
+}
+
+// differs names an option with which a unit was done otherwise; empty: there is none.
+func (e *entry) differs(asked *Asked) string {
+	dated := !asked.Since.IsZero() || !asked.Until.IsZero()
+	switch {
+	case e.Dates == nil && dated, e.Dates != nil && !e.Dates.Same(asked.Since, asked.Until):
+		if !asked.Until.IsZero() && asked.Since.IsZero() {
+			return "until"
+		}
+		return "since"
+	}
+	return differ(e.run.Options, asked.Options)
+}
+
+// find is the unit that counts for an identity; nil: there is none, or it is to be done
+// again. Where only the options differ, why says so.
+func (r *Receipts) find(id string) *entry {
 	at, known := r.byID[id]
 	if id == "" || !known {
-		return false, false, ""
+		return nil
 	}
-	e := &r.units[at]
-	if e.Failure != nil || e.run == nil {
-		return false, false, ""
+	if e := &r.units[at]; e.Failure == nil && e.Lost == 0 && e.run != nil {
+		return e
 	}
-	if changed := differ(e.run.Options, options); changed != "" {
-		return false, false, changed
+	return nil
+}
+
+// Done is what was delivered before of files, as they are, to a target with the same
+// options, if all of it is still there, of the same size and time, and where that is asked
+// for with the same content; nil if it is not. Where only the options differ, why says so.
+func (r *Receipts) Done(files []blob.File, target string, asked *Asked, content bool) (done *report.Earlier, why string) {
+	e := r.find(ID(files, target))
+	if e == nil {
+		return nil, ""
+	}
+	if changed := e.differs(asked); changed != "" {
+		return nil, changed
 	}
 	rows, err := e.rows()
 	if err != nil || len(rows) != e.Files {
-		return false, false, ""
+		return nil, ""
 	}
+	done = &report.Earlier{All: !e.Partial}
 	for i := range rows {
-		path := filepath.Join(e.Root, filepath.FromSlash(rows[i].Path))
-		if !rows[i].there(path) && !r.replaced(path) || content && rows[i].check(context.Background(), path) != nil {
-			return false, false, ""
+		f := &rows[i]
+		path := filepath.Join(e.Root, filepath.FromSlash(f.Path))
+		if !f.there(path) && !r.replaced(path) || content && f.check(context.Background(), path) != nil {
+			return nil, ""
+		}
+		if sum, err := hex.DecodeString(f.SHA256); err == nil && len(sum) > 0 {
+			done.Files = append(done.Files, report.Packed{Path: path, SHA256: sum})
 		}
 	}
-	return true, !e.Partial, ""
+	return done, ""
 }
 
-// Made reports whether an archive was made of what an identity stands for, with the same
-// options, and all of it is still there, of the same size and time. Where only the options
-// differ, why says so.
-func (r *Receipts) Made(id string, options map[string]string) (is bool, why string) {
-	at, known := r.byID[id]
-	if id == "" || !known {
-		return false, ""
+// Made is the archive that was made of what an identity stands for, with the same options,
+// if all of it is still there, of the same size and time; nil if it is not. Where only the
+// options differ, why says so.
+func (r *Receipts) Made(id string, asked *Asked) (made *report.Earlier, why string) {
+	e := r.find(id)
+	if e == nil || e.Parts == nil {
+		return nil, ""
 	}
-	e := &r.units[at]
-	if e.Failure != nil || e.run == nil || e.Parts == nil {
-		return false, ""
+	if changed := differ(e.run.Options, asked.Options); changed != "" {
+		return nil, changed
 	}
-	if changed := differ(e.run.Options, options); changed != "" {
-		return false, changed
-	}
+	made = &report.Earlier{All: !e.Partial}
 	for _, p := range e.Parts {
 		f := File{Size: p.Size, Modified: p.Modified}
 		if !f.there(p.Path) {
-			return false, ""
+			return nil, ""
+		}
+		made.Paths = append(made.Paths, p.Path)
+	}
+	rows, err := e.rows()
+	if err != nil {
+		return nil, ""
+	}
+	for i := range rows {
+		if sum, err := hex.DecodeString(rows[i].SHA256); err == nil && len(sum) > 0 {
+			made.Files = append(made.Files, report.Packed{Path: rows[i].Path, SHA256: sum})
 		}
 	}
-	return true, ""
+	return made, ""
 }
 
 // replaced reports whether a later archive has delivered a file in place of what is
@@ -317,23 +364,33 @@ func (f *File) there(path string) bool {
 		return false
 	}
 	if !info.Mode().IsRegular() {
-		return info.Mode()&fs.ModeSymlink != 0 && f.Type != "file"
+		return info.Mode()&fs.ModeSymlink != 0 && f.leads(path)
 	}
 	return info.Size() == f.Size && info.ModTime().Truncate(time.Microsecond).Equal(f.Modified.Truncate(time.Microsecond))
 }
 
+// leads reports whether what was delivered is a link, and the one at a path leads there.
+func (f *File) leads(path string) bool {
+	to, err := os.Readlink(path)
+	return err == nil && f.Type == archive.Symlink.String() && (f.Link == "" || filepath.ToSlash(to) == f.Link)
+}
+
 // each goes through the units that count: those that did not fail, but for what a later run
-// made afresh in the same folder.
+// made afresh in the same folder, and archives that were made again.
 func (r *Receipts) each(visit func(e *entry, rows []File) error) error {
 	last := map[string]int{} // the latest unit that made a folder afresh
 	for i := range r.units {
-		if e := &r.units[i]; e.Failure == nil && e.run != nil && e.run.Options["fresh"] == "true" {
+		switch e := &r.units[i]; {
+		case e.Failure != nil:
+		case e.Parts != nil:
+			last[e.Archive] = i
+		case e.run != nil && e.run.Options["fresh"] == "true":
 			last[e.Destination] = i
 		}
 	}
 	for i := range r.units {
 		e := &r.units[i]
-		if e.Failure != nil || i < last[e.Destination] {
+		if e.Failure != nil || i < last[e.Destination] || e.Parts != nil && i < last[e.Archive] {
 			continue
 		}
 		rows, err := e.rows()

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"widecrate/core/blob"
+	"widecrate/core/choose"
 	"widecrate/core/report"
 )
 
@@ -44,6 +45,7 @@ type Unit struct {
 	Skipped     int             `json:"skipped,omitempty"`
 	Lost        int             `json:"lost,omitempty"`
 	LeftOut     map[string]int  `json:"left_out,omitempty"`
+	Dates       *choose.Window  `json:"dates,omitempty"`   // what a choice by dates came to
 	Partial     bool            `json:"partial,omitempty"` // something of it, clutter aside, was not delivered
 	Finished    time.Time       `json:"finished"`
 	Failure     *report.Failure `json:"failure,omitempty"`

@@ -60,26 +60,42 @@ func (n *night) write(path string, options map[string]string, all ...*report.Unp
 
 // What is done is what was delivered whole, is as it was, and with the same options.
 func TestDone(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 5, n, 0, 0, 0, 0, time.UTC) }
+	dated := func(o *report.Unpacked) { // what is of the third and the fourth was kept
+		o.Dates = &choose.Window{Older: day(2), From: day(3), To: day(4)}
+		o.LeftOut[choose.OtherTime] = 1
+	}
 	for name, c := range map[string]struct {
 		change  func(*report.Unpacked) // of what was delivered
 		between func(n *night)         // what happened since
 		options map[string]string      // of the next run
+		since   int                    // a day; 0: none
 		done    bool
 		all     bool
 		why     string
 	}{
-		"all of it":           {nil, nil, nil, true, true, ""},
-		"not all of it":       {func(o *report.Unpacked) { o.LeftOut[choose.Dropped] = 2 }, nil, nil, true, false, ""},
-		"all but clutter":     {func(o *report.Unpacked) { o.LeftOut[choose.Clutter] = 2 }, nil, nil, true, true, ""},
-		"mine was kept":       {func(o *report.Unpacked) { o.Placed[0].Action = stage.Skipped }, nil, nil, true, false, ""},
-		"it failed":           {func(o *report.Unpacked) { o.Err = fault.New(fault.Damaged, "it is") }, nil, nil, false, false, ""},
-		"another option":      {nil, nil, map[string]string{"ext": "csv"}, false, false, "ext"},
-		"the archive changed": {nil, func(n *night) { n.put("in/a.zip", "another archive") }, nil, false, false, ""},
-		"the file changed":    {nil, func(n *night) { n.put("out/a.zip/levels.csv", "x") }, nil, false, false, ""},
+		"all of it":           {nil, nil, nil, 0, true, true, ""},
+		"not all of it":       {func(o *report.Unpacked) { o.LeftOut[choose.Dropped] = 2 }, nil, nil, 0, true, false, ""},
+		"all but clutter":     {func(o *report.Unpacked) { o.LeftOut[choose.Clutter] = 2 }, nil, nil, 0, true, true, ""},
+		"mine was kept":       {func(o *report.Unpacked) { o.Placed[0].Action = stage.Skipped }, nil, nil, 0, true, false, ""},
+		"it failed":           {func(o *report.Unpacked) { o.Err = fault.New(fault.Damaged, "it is") }, nil, nil, 0, false, false, ""},
+		"another option":      {nil, nil, map[string]string{"ext": "csv"}, 0, false, false, "ext"},
+		"the archive changed": {nil, func(n *night) { n.put("in/a.zip", "another archive") }, nil, 0, false, false, ""},
+		"the file changed":    {nil, func(n *night) { n.put("out/a.zip/levels.csv", "x") }, nil, 0, false, false, ""},
 		"the file was touched": {nil, func(n *night) {
 			require.NoError(n.t, os.Chtimes(filepath.Join(n.dir, "out/a.zip/levels.csv"), time.Time{}, time.Unix(1, 0)))
-		}, nil, false, false, ""},
-		"the file is gone": {nil, func(n *night) { require.NoError(n.t, os.Remove(filepath.Join(n.dir, "out/a.zip/levels.csv"))) }, nil, false, false, ""},
+		}, nil, 0, false, false, ""},
+		"some of it was lost":       {func(o *report.Unpacked) { o.Lost = []report.Lost{{Entry: "x"}} }, nil, nil, 0, false, false, ""},
+		"the same by dates":         {dated, nil, nil, 3, true, false, ""},
+		"more by dates":             {dated, nil, nil, 1, false, false, "since"},
+		"less by dates":             {dated, nil, nil, 4, false, false, "since"},
+		"without dates":             {dated, nil, nil, 0, false, false, "since"},
+		"with dates, and none then": {nil, nil, nil, 1, false, false, "since"},
+		"a link took its place": {nil, func(n *night) {
+			_ = os.Remove(filepath.Join(n.dir, "out/a.zip/levels.csv"))
+			_ = os.Symlink("elsewhere", filepath.Join(n.dir, "out/a.zip/levels.csv"))
+		}, nil, 0, false, false, ""},
+		"the file is gone": {nil, func(n *night) { require.NoError(n.t, os.Remove(filepath.Join(n.dir, "out/a.zip/levels.csv"))) }, nil, 0, false, false, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			n := &night{t, t.TempDir()}
@@ -93,12 +109,19 @@ func TestDone(t *testing.T) {
 			defer r.Close()
 			now, err := blob.Find(filepath.Join(n.dir, "in/a.zip"))
 			require.NoError(t, err)
-			done, all, why := r.Done([]blob.File{now}, filepath.Join(n.dir, "out/a.zip"), c.options, false)
-			assert.Equal(t, c.done, done)
-			assert.Equal(t, c.all, all)
+			asked := &Asked{Options: c.options}
+			if c.since > 0 {
+				asked.Since = day(c.since)
+			}
+			done, why := r.Done([]blob.File{now}, filepath.Join(n.dir, "out/a.zip"), asked, false)
+			assert.Equal(t, c.done, done != nil)
+			assert.Equal(t, c.all, done != nil && done.All)
 			assert.Equal(t, c.why, why)
-			done, _, _ = r.Done([]blob.File{now}, filepath.Join(n.dir, "elsewhere"), c.options, false)
-			assert.False(t, done)
+			if done != nil && done.All {
+				assert.Len(t, done.Files, 1)
+			}
+			done, _ = r.Done([]blob.File{now}, filepath.Join(n.dir, "elsewhere"), asked, false)
+			assert.Nil(t, done)
 		})
 	}
 }
@@ -121,8 +144,8 @@ func TestInnerArchives(t *testing.T) {
 		n.write(kept, nil, append([]*report.Unpacked{outer}, c.inside...)...)
 		r, err := Load(kept)
 		require.NoError(t, err)
-		done, _, _ := r.Done(outer.From, outer.Asked, nil, true)
-		assert.Equal(t, c.done, done)
+		done, _ := r.Done(outer.From, outer.Asked, new(Asked), true)
+		assert.Equal(t, c.done, done != nil)
 		require.NoError(t, r.Close())
 	}
 }
@@ -158,7 +181,7 @@ func TestAppending(t *testing.T) {
 	done := 0
 	for _, some := range append(all[:], []*report.Unpacked{n.delivered("last.zip", nil)}) {
 		for _, o := range some {
-			if is, _, _ := r.Done(o.From, o.Asked, nil, false); is {
+			if is, _ := r.Done(o.From, o.Asked, new(Asked), false); is != nil {
 				done++
 			}
 		}
@@ -182,6 +205,9 @@ func TestCheck(t *testing.T) {
 	n.put("out/a.zip/levels.csv", "Level of a.zip")
 	require.NoError(t, os.Remove(filepath.Join(n.dir, "out/b.zip/levels.csv")))
 	n.put("out/c.zip/more.csv", "not delivered")
+	n.write(kept, nil, n.delivered("e.zip", nil))
+	require.NoError(t, os.Remove(filepath.Join(n.dir, "out/e.zip/levels.csv")))
+	require.NoError(t, os.Symlink("elsewhere", filepath.Join(n.dir, "out/e.zip/levels.csv")))
 	require.NoError(t, os.Remove(filepath.Join(n.dir, "out/d.zip/latest")))
 	require.NoError(t, os.Symlink("elsewhere", filepath.Join(n.dir, "out/d.zip/latest")))
 	r, err := Load(kept)
@@ -195,7 +221,7 @@ func TestCheck(t *testing.T) {
 		}
 	}))
 	assert.Equal(t, []string{"out/a.zip/levels.csv altered", "out/b.zip/levels.csv missing", "out/c.zip/levels.csv same",
-		"out/d.zip/latest altered", "out/d.zip/levels.csv same", "out/c.zip/more.csv extra"}, got)
+		"out/d.zip/latest altered", "out/d.zip/levels.csv same", "out/e.zip/levels.csv altered", "out/c.zip/more.csv extra"}, got)
 }
 
 // A run that makes a folder afresh takes the place of earlier ones.

@@ -105,6 +105,12 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 		u.From, u.ID = partsOf(o.From), ID(o.From, o.Asked)
 	}
 	u.Finished = time.Now().UTC()
+	if o.Dates != nil {
+		if u.Dates == nil {
+			u.Dates = new(choose.Window)
+		}
+		u.Dates.Add(*o.Dates)
+	}
 	u.Lost += len(o.Lost)
 	u.Partial = u.Partial || len(o.Lost) > 0
 	if o.Err != nil && u.Failure == nil {

@@ -24,16 +24,25 @@ type Unpacked struct {
 	Entries int              // files and links in the archive, other archives that were opened aside
 	Inside  int              // archives inside it that are reported after it, unless the run ends before
 	LeftOut choose.Tally
-	Lost    []Lost   // what could not be had: of a method that is not read, or with Salvage damaged
-	Removed []string // paths of an earlier run that are gone with its folder
-	Bytes   int64    // bytes of the files that were written
+	Dates   *choose.Window // what the choice by dates came to; nil: there was none
+	Lost    []Lost         // what could not be had: of a method that is not read, or with Salvage damaged
+	Removed []string       // paths of an earlier run that are gone with its folder
+	Bytes   int64          // bytes of the files that were written
 	Took    time.Duration
 	DryRun  bool
 	Asked   string      // where it was to go before it was open: an absolute path
 	Root    string      // the destination root, an absolute path
 	From    []blob.File // that a source was read from; nil for one inside another
 	Done    bool        // it was delivered by an earlier run, and skipped
+	Earlier *Earlier    // what that delivered
 	Err     error       // why nothing of it was put into place; nil if all is well
+}
+
+// Earlier is what an earlier run delivered of a source, or packed.
+type Earlier struct {
+	Paths []string // of the files of an archive that was made
+	Files []Packed // delivered, by their paths on disk; or packed, by those in the archive
+	All   bool     // it was all of it
 }
 
 // LostEntries counts the entries that were lost.
