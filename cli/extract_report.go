@@ -248,6 +248,12 @@ func (r *extractReport) finish() {
 		}
 		s.Printf("%s got names that every system can hold, percent-encoded%s\n", show.Count(t.Spelt, "file"), shown)
 	}
+	if t.SetID > 0 {
+		s.Printf("set-user-ID and set-group-ID dropped: %s\n", show.Count(t.SetID, "file"))
+	}
+	if t.Modes > 0 {
+		s.Printf("already there with other permissions, which stay: %s\n", show.Count(t.Modes, "file"))
+	}
 	done, wrote := "unpacked", "written"
 	if r.dryRun {
 		done, wrote = "would be unpacked", "would be written"

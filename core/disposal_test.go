@@ -20,7 +20,7 @@ var ownWork = []string{
 	"blob.newSpooled", "blob.Close", // temporary files
 	"claim.silent", "claim.Release", "claim.ClearDead", // a probe, a claim, drafts of the dead
 	"newfile.Next", "newfile.Commit", "newfile.removeHidden", "newfile.Discard",
-	"stage.checkSameFileSystem", "stage.clearProbes", "stage.Close", "stage.removeFolders", // empty folders that it made
+	"stage.checkSameFileSystem", "stage.masked", "stage.clearProbes", "stage.Close", "stage.removeFolders", // empty folders that it made
 	"stage.Lose", "stage.LoseNumber", "stage.Discard", "stage.close", "stage.clear", "stage.clearButOwner", "stage.clearUnowned", "stage.reclaimOne",
 	"stage.commit", "stage.remove", "stage.write", "stage.open", "stage.undo", "stage.finish", // the journals, and moves taken back
 	"revise.Run", "cut.Split", // folders that it made, if nothing came into them

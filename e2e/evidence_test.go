@@ -43,6 +43,7 @@ func (n night) play(t *testing.T) {
 		case strings.HasPrefix(step, "? "):
 			assert.Contains(t, printed, step[2:], step)
 		case isLink:
+			_ = os.Remove(at(link))
 			if err := os.Symlink(target, at(link)); err != nil {
 				t.Skip("no links here")
 			}
@@ -93,6 +94,8 @@ func packEntries(t *testing.T, path, entries string) {
 
 // Whatever was there is there, or was asked to go and is delivered in full.
 func TestEvidence(t *testing.T) {
+	t.Setenv("ONE", "first")
+	t.Setenv("TWO", "second")
 	for name, story := range map[string]night{
 		"moved to where it lies":          {"in/a.zip: x=1", "0 extract in --into out --after move=in", "in/a.zip", "!in/a-2.zip", "? it lies already where it would be moved"},
 		"moved through a link to there":   {"in/a.zip: x=1", "done -> in", "0 extract in --into out --after move=done", "in/a.zip"},
@@ -133,6 +136,16 @@ func TestEvidence(t *testing.T) {
 		"a link that leads out":           {"d/x: 1", "d/l -> ../../etc", "3 create a.zip d --after remove", "d/x", "!a.zip", "? --links skip", "0 create a.zip d --links skip --after remove", "d/x"},
 		"a link within":                   {"d/x: 1", "d/l -> x", "0 create a.tar d --after remove", "!d", "0 extract a.tar --into out", "out/a/d/l = 1"},
 		"names that climb":                {`d/..\x: 1`, "3 create a.zip d --after remove", "!a.zip", "? --names portable", "0 create a.zip d --names portable --after remove", "? 1 path changed", "0 extract a.zip --into out", `out/a/d/..%5Cx = 1`},
+		"sums of two nights":              {"in/a.zip: x=1", "0 extract in --into out --receipt r --skip-done --sums s", "in/b.zip: y=1", "0 extract in --into out --receipt r --skip-done --sums s", "s = 6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b  a/x\n6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b  b/y\n"},
+		"sums of archives of one name":    {"d/x: 1", "e/x: 1", "0 create {name}/a.zip d e --each --sums s", "s = 6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b  d/a.zip/d/x\n6b86b273ff34fce19d6b804eff5a3f5747ada4eaa22f1d49c01e52ddb7875b4b  e/a.zip/e/x\n"},
+		"an entry on the second night":    {"in/a.zip: x=1", "0 extract in --into out --receipt r --skip-done --entry x", "0 extract in --into out --receipt r --skip-done --entry x"},
+		"none of it on the second night":  {"in/a.zip: x.csv=1", "0 extract in --into out --receipt r --skip-done --ext csv", "in/b.zip: y=1", "0 extract in --into out --receipt r --skip-done --ext csv"},
+		"dates written otherwise":         {"x.tar: a=1", "0 extract x.tar --into out --receipt r --since 2026-01-01 --skip-done", "0 extract x.tar --into out --receipt r --since 2026-01-02 --skip-done", "? done before", "6 extract x.tar --into out --receipt r --since 2026-06-01 --skip-done"},
+		"a number that is not needed":     {"d/x: 1", "a.zip: y=1", "0 create a.zip d --clash number --skip-done --receipt r", "a-2.zip", "0 create a.zip d --clash number --skip-done --receipt r", "? a-2.zip", "!a-3.zip"},
+		"another password":                {"d/x: 1", "0 create a.zip d --encrypt --password-env ONE --receipt r --skip-done", "0 create a.zip d --encrypt --password-env ONE --receipt r --skip-done", "? nothing in it has changed", "3 create a.zip d --encrypt --password-env TWO --receipt r --skip-done", "0 create a.zip d --encrypt --password-env TWO --receipt q --skip-done --clash replace", "0 verify a.zip --password-env TWO"},
+		"a set of fewer parts":            {"d/x: 1234567890123456789012345678901234567890", "0 create a.zip d --part-size 100 --receipt r", "a.zip.003", "0 create a.zip d --part-size 1000 --clash replace --receipt r", "!a.zip.002", "0 verify --against r"},
+		"a link in place of a file":       {"x.tar: a=1", "0 extract x.tar --into out --receipt r", "0 verify --against r", "out/x/a -> nowhere", "7 verify --against r"},
+		"links that were changed":         {"x.tar: a=1 l->/a b:c=2 m->b:c", "0 extract x.tar --into out --receipt r --links rebase --names portable", "0 verify --against r"},
 		"a folder and one below it":       {"d/s/x: 1", "0 create a.zip d d/s --after remove", "!d", "0 verify a.zip"},
 		"an archive into itself":          {"d/x: 1", "0 create d/a.zip d/x", "0 edit d/a.zip --add d", "0 inspect d/a.zip --as names", "? d/x", "6 extract d/a.zip --into o --entry d/a.zip", "2 edit d/a.zip --put d/a.zip=y", "0 verify d/a.zip"},
 		"the first of two moved archives": {"in/a.zip: x=1", "in/s/a.zip: y=2", "0 extract in --recursive --into out --after move=done", "done/a.zip", "done/a-2.zip", "!in/a.zip"},

@@ -49,4 +49,5 @@ type Entry struct {
 	HasCRC32  bool
 	Encrypted bool
 	Summed    bool // the data is checked against a sum of its own of another kind
+	SetID     bool // it would run with the rights of its owner or group: no command takes that over
 }

@@ -180,6 +180,10 @@ func Broken(r Reader) error {
 	return nil
 }
 
+// ModeSetID are the bits of a Unix mode that let a file run with the rights of its owner or
+// group.
+const ModeSetID = 0o6000
+
 // A Remark is something that a person may want to know of how an archive was read:
 // what was assumed about its names, or a comment in it.
 type Remark struct {

@@ -431,8 +431,14 @@ func (u *unit) fillIn(results []stage.Result) error {
 		}
 		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: kind,
 			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 || entry.Summed, Member: u.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
+		if r.Mode {
+			u.outcome.Modes++
+		}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes += entry.Size
+			if entry.SetID {
+				u.outcome.SetID++
+			}
 		}
 	}
 	if u.top.after == nil || u.run.DryRun {

@@ -28,6 +28,8 @@ type Unpacked struct {
 	Lost    []Lost         // what could not be had: of a method that is not read, or with Salvage damaged
 	Removed []string       // paths of an earlier run that are gone with its folder
 	Bytes   int64          // bytes of the files that were written
+	SetID   int            // files that were to run with the rights of their owner or group, and do not
+	Modes   int            // files that were there already, and keep other permissions than the archive has
 	Took    time.Duration
 	DryRun  bool
 	Asked   string      // where it was to go before it was open: an absolute path
@@ -113,6 +115,8 @@ type unpacked struct {
 	Entries int            `json:"entries"`
 	LeftOut map[string]int `json:"left_out,omitempty"`
 	Bytes   int64          `json:"bytes"`
+	SetID   int            `json:"set_id,omitempty"`
+	Modes   int            `json:"other_modes,omitempty"`
 	Seconds float64        `json:"seconds"`
 	DryRun  bool           `json:"dry_run,omitempty"`
 	Skipped string         `json:"skipped,omitempty"`
@@ -143,7 +147,7 @@ func (o *Unpacked) Lines(say fault.Wording) iter.Seq[any] {
 			skipped = "done"
 		}
 		yield(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries, Skipped: skipped,
-			LeftOut: ByRule(o.LeftOut), Bytes: o.Bytes, Seconds: o.Took.Seconds(), DryRun: o.DryRun, Failure: FailureOf(o.Err, say)})
+			LeftOut: ByRule(o.LeftOut), Bytes: o.Bytes, SetID: o.SetID, Modes: o.Modes, Seconds: o.Took.Seconds(), DryRun: o.DryRun, Failure: FailureOf(o.Err, say)})
 	}
 }
 
@@ -192,6 +196,7 @@ type Totals struct {
 	Lost                  int
 	Unsummed              int // files that were placed without a checksum of their own
 	Spelt                 int // files and links with names that could not stay
+	SetID, Modes          int // see Unpacked
 	Bytes                 int64
 	LeftOut               choose.Tally
 	Empty                 []string // archives of which nothing was kept
@@ -222,6 +227,8 @@ func (t *Totals) Add(o *Unpacked) {
 	}
 	t.Entries += o.Entries
 	t.Bytes += o.Bytes
+	t.SetID += o.SetID
+	t.Modes += o.Modes
 	t.LeftOut.Add(o.LeftOut)
 	for i := range o.Placed {
 		p := &o.Placed[i]

@@ -111,7 +111,7 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	sources, err := f.inSeries()
 	if r.Settled > 0 {
 		sources = slices.DeleteFunc(sources, func(s Source) bool {
-			left := s.modifiedSince(time.Now().Add(-r.Settled))
+			left := s.arriving(time.Now(), r.Settled)
 			if left && r.Left != nil {
 				r.Left(s)
 			}
@@ -128,18 +128,21 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	return sources, err
 }
 
-// modifiedSince reports whether one of its files was modified after a time.
-func (s *Source) modifiedSince(when time.Time) bool {
+// arriving reports whether one of its files was modified so little ago. One of which the time
+// is further ahead than that does not wait for it: a clock that is a little ahead is that of
+// another machine, and any other says nothing of when a file came.
+func (s *Source) arriving(now time.Time, settled time.Duration) bool {
+	recent := func(info fs.FileInfo) bool { return now.Sub(info.ModTime()).Abs() < settled }
 	switch {
 	case s.Members != nil:
-		return slices.ContainsFunc(s.Members, func(m Source) bool { return m.modifiedSince(when) })
+		return slices.ContainsFunc(s.Members, func(m Source) bool { return m.arriving(now, settled) })
 	case s.Set != nil:
-		return slices.ContainsFunc(s.Set.Parts, func(p parts.Part) bool { return p.Info != nil && p.Info.ModTime().After(when) })
+		return slices.ContainsFunc(s.Set.Parts, func(p parts.Part) bool { return p.Info != nil && recent(p.Info) })
 	case s.Elsewhere():
 		return false
 	}
 	info, err := os.Stat(s.Path)
-	return err == nil && info.ModTime().After(when)
+	return err == nil && recent(info)
 }
 
 // Barren are the folders among names in which none of the sources lies, in order.

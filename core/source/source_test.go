@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -97,6 +98,28 @@ func TestBegun(t *testing.T) {
 	require.Len(t, found, 1)
 	assert.Equal(t, "b.zip", found[0].Path)
 	assert.Equal(t, 1, asked)
+	// Of a file that is named as well: the part of a set may be gone already.
+	found, err = Find(t.Context(), Request{Names: []string{"c.zip"}, Begun: func(folder string, names []string) (bool, error) {
+		assert.Equal(t, []string{"b.zip"}, names)
+		return true, os.Rename(filepath.Join(folder, "b.zip"), filepath.Join(folder, "c.zip"))
+	}})
+	require.NoError(t, err)
+	assert.NoError(t, found[0].Err)
+}
+
+// What is of a moment ago, or a moment ahead, may still be arriving; a time far ahead says
+// nothing.
+func TestSettled(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"old.zip", "new.zip", "ahead.zip", "far.zip"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o666))
+		when := time.Now().Add(map[string]time.Duration{"old.zip": -2 * time.Hour, "ahead.zip": time.Minute, "far.zip": 48 * time.Hour}[name])
+		require.NoError(t, os.Chtimes(filepath.Join(dir, name), when, when))
+	}
+	found, err := Find(t.Context(), Request{Names: []string{dir}, Settled: time.Hour})
+	require.NoError(t, err)
+	require.Len(t, found, 2)
+	assert.Equal(t, []string{"far.zip", "old.zip"}, []string{found[0].Name(), found[1].Name()})
 }
 
 // Stars and question marks match any letters in either case, in folders too; brackets

@@ -100,7 +100,9 @@ func (s *survey) judge(i int, at spot) error {
 	if s.rules.Clash == Number && at.blocked == "" && found.what != nothing && !found.equal {
 		return s.number(i, at)
 	}
-	switch r.Action = s.ruling(it, found); r.Action {
+	r.Action = s.ruling(it, found)
+	r.Mode = r.Action == Same && found.mode
+	switch r.Action {
 	case clashing:
 		s.clash(i, at, found)
 		return nil
@@ -190,6 +192,7 @@ type occupant struct {
 	what     presence
 	item     int  // of the same unit; -1: it is on disk, or planned by another unit
 	equal    bool // to the item
+	mode     bool // on disk it has other permissions
 	modified time.Time
 }
 
@@ -247,6 +250,7 @@ func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
 		found.equal = true
 	default:
 		found.equal, err = s.sameAsThere(i, at, there)
+		found.mode = it.Kind == archive.File && it.HasMode && there.Mode().Perm() != s.root.masked(it.perm())
 	}
 	return found, err
 }

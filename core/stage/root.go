@@ -38,6 +38,9 @@ type Root struct {
 
 	room room
 
+	masking sync.Once
+	mask    fs.FileMode // permissions that the system lets new files have
+
 	merging sync.Mutex
 	gate    *os.File // what is locked while a merge goes on, where that is the root itself
 
@@ -243,6 +246,27 @@ func (r *Root) still() error {
 		err = fault.New(fault.Unwritable, "the folder there is another than when the run began").Advise("what was put into it is gone with it; run it again")
 	}
 	return fault.Writing(r.path, err)
+}
+
+// masked are the permissions that a file gets here that is made with some: the system takes
+// its mask off, which is only known of a file.
+func (r *Root) masked(perm fs.FileMode) fs.FileMode {
+	r.masking.Do(func() {
+		r.mask = fs.ModePerm
+		if r.area == nil { // a preview makes nothing
+			return
+		}
+		const probe = "mask"
+		f, err := r.area.Make(probe, fs.ModePerm)
+		if err == nil {
+			err = f.Finish(time.Time{})
+		}
+		if info, statErr := r.area.Lstat(probe); err == nil && statErr == nil {
+			r.mask = info.Mode().Perm()
+		}
+		_ = r.area.Remove(probe) // should it stay, it goes with the area
+	})
+	return perm & r.mask
 }
 
 // full is the path of something below the root, for people.

@@ -174,7 +174,7 @@ func TestPreview(t *testing.T) {
 	require.NoError(t, err)
 	actions, err := u.Preview()
 	require.NoError(t, err)
-	assert.Equal(t, []Result{{"own/a", Added}}, actions)
+	assert.Equal(t, []Result{{Path: "own/a", Action: Added}}, actions)
 	again, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a", Size: 5}}}, Rules{})
 	require.NoError(t, err)
 	_, err = again.Preview()
@@ -364,7 +364,7 @@ func TestNewerReplaces(t *testing.T) {
 	require.NoError(t, err)
 	results, err := u.Commit()
 	require.NoError(t, err)
-	assert.Equal(t, []Result{{"own/b", Replaced}}, results)
+	assert.Equal(t, []Result{{Path: "own/b", Action: Replaced}}, results)
 	require.NoError(t, root.Close())
 	assert.Equal(t, map[string]string{"own/b": "new"}, tree(t, dir))
 }
@@ -380,7 +380,7 @@ func TestSkipKnowsEqualFiles(t *testing.T) {
 	assert.False(t, u.Wanted(1), "nothing has to be decoded to know that it differs")
 	results, err := u.Commit()
 	require.NoError(t, err)
-	assert.Equal(t, []Result{{"own/a", Same}, {"own/b", Skipped}, {"own/c", Added}}, results)
+	assert.Equal(t, []Result{{Path: "own/a", Action: Same}, {Path: "own/b", Action: Skipped}, {Path: "own/c", Action: Added}}, results)
 	require.NoError(t, root.Close())
 }
 

@@ -42,6 +42,7 @@ func (a Action) String() string { return actionNames[a] }
 type Result struct {
 	Path   string // below the root
 	Action Action
+	Mode   bool // it was there already, with other permissions, and keeps them
 }
 
 // Rules are how a unit goes into its folder.

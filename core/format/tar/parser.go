@@ -238,6 +238,7 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 		return nil, errors.New("its mode is no number")
 	}
 	e.Mode, e.HasMode, e.Method = fs.FileMode(mode)&fs.ModePerm, true, "store"
+	e.SetID = mode&archive.ModeSetID != 0
 	seconds, err := number(b.bytes(fieldModified))
 	if err != nil {
 		return nil, errors.New("its time is no number")

@@ -200,7 +200,7 @@ func setKind(e *archive.Entry, name string, host uint16, attributes uint32) {
 	switch {
 	case host == hostUnix || host == hostDarwin:
 		e.HasMode = mode != 0
-		e.Mode = permissions(mode)
+		e.Mode, e.SetID = permissions(mode), mode&archive.ModeSetID != 0
 		if e.Kind = archive.KindOfMode(mode); e.Kind == archive.Other {
 			e.Kind = archive.File // no archive has sockets, and no checksum covers these bits
 		}
