@@ -29,7 +29,7 @@ const patience = 500 * time.Millisecond
 // Main runs the command line and returns the exit code. The first interrupt
 // lets what is under way clean up; a later one ends the program at once.
 func Main(args []string, stdout, stderr io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	go func() {
 		<-ctx.Done()
@@ -40,6 +40,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	s.out.Say, s.err.Say = say, say
 	root := newRoot(s)
 	root.SetArgs(args)
+	root.SetIn(standardInput(ctx))
 	root.SetOut(s.out)
 	root.SetErr(s.err)
 	// The collector comes no sooner than when there is as much garbage as this: with

@@ -75,6 +75,7 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	c.A, c.B = args[0], args[1]
 	c.PeelA += c.peel
 	c.PeelB += c.peel
+	c.Input = cmd.InOrStdin()
 	r, err := verify.Compare(cmd.Context(), c.Comparison)
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -59,7 +60,7 @@ func (o *passwordOptions) passwords(cmd *cobra.Command, s *streams) (list []stri
 	if !o.ask {
 		return list, nil
 	}
-	password, err := typed(s, "Password: ")
+	password, err := typed(cmd.Context(), s, "Password: ")
 	return append(list, password), err
 }
 
@@ -92,19 +93,38 @@ func (o *passwordOptions) newPassword(cmd *cobra.Command, s *streams, encrypt bo
 	if !o.ask {
 		return given[0], nil
 	}
-	again, err := typed(s, "The same again: ")
+	again, err := typed(cmd.Context(), s, "The same again: ")
 	if err == nil && again != given[0] {
 		err = fault.New(fault.Password, "the two passwords differ; nothing was written")
 	}
 	return given[0], err
 }
 
-// typed asks for a password on the terminal, without showing it.
-func typed(s *streams, question string) (string, error) {
+// typed asks for a password on the terminal, without showing it. Once ctx is cancelled the
+// terminal shows again what is typed.
+func typed(ctx context.Context, s *streams, question string) (string, error) {
+	terminal := int(os.Stdin.Fd())
+	before, err := term.GetState(terminal)
+	if err != nil {
+		return "", fault.Reading("terminal", err)
+	}
 	s.err.Printf("%s", question)
 	s.err.Flush()
-	password, err := term.ReadPassword(int(os.Stdin.Fd()))
+	var password []byte
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		password, err = term.ReadPassword(terminal)
+	}()
+	select {
+	case <-done:
+	case <-ctx.Done():
+		_ = term.Restore(terminal, before) // as well as can be
+	}
 	s.err.Printf("\n")
 	s.err.Flush()
+	if ctx.Err() != nil {
+		return "", ctx.Err()
+	}
 	return string(password), fault.Reading("terminal", err)
 }

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 )
 
 // A Blob is bytes at offsets. It may be read on several goroutines.
@@ -74,16 +75,8 @@ func (f File) Unchanged() error {
 
 // Open opens a file. Errors, and what is no file, are of kind fault.Unreadable.
 func Open(path string) (Blob, error) {
-	f, err := os.Open(path)
+	f, info, err := folder.OpenRegular(path)
 	if err != nil {
-		return nil, fault.Reading("", err)
-	}
-	info, err := f.Stat()
-	if err == nil && !info.Mode().IsRegular() {
-		err = fault.New(fault.Unreadable, "it is neither a file nor a folder")
-	}
-	if err != nil {
-		f.Close()
 		return nil, fault.Reading("", err)
 	}
 	return &file{File: f, identity: File{Path: path, Info: info}}, nil

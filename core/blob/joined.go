@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 )
 
 // mostOpen bounds how many files of one blob are open at a time.
@@ -119,7 +120,7 @@ func (j *Joined) CopyFile(i int, to *os.File, at, n int64) (bool, error) {
 	if j.files[i].Open != nil {
 		return false, nil
 	}
-	f, err := os.Open(j.files[i].Path)
+	f, _, err := folder.OpenRegular(j.files[i].Path)
 	if err != nil {
 		return true, fault.Reading(j.files[i].Path, err)
 	}
@@ -216,7 +217,7 @@ func (j *Joined) acquire(i int) (*handle, error) {
 		delete(j.open, old)
 		j.used = slices.Delete(j.used, at, at+1)
 	}
-	file, err := os.Open(j.files[i].Path)
+	file, _, err := folder.OpenRegular(j.files[i].Path)
 	if err != nil {
 		return nil, fault.Reading(j.files[i].Path, err)
 	}

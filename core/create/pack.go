@@ -15,6 +15,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/report"
 )
 
@@ -155,7 +156,7 @@ func (it *item) read(c *collector) ([]byte, error) {
 	if it.text != nil {
 		return it.text, nil
 	}
-	f, err := os.Open(it.path)
+	f, _, err := folder.OpenRegular(it.path)
 	if err != nil {
 		return nil, fault.Reading("", err)
 	}
@@ -221,7 +222,7 @@ func (it *item) stored(c *collector, w archive.Writer) (archive.Entry, error) {
 	if it.stream != nil {
 		return it.streamed(c, w, in)
 	}
-	f, err := os.Open(it.path)
+	f, _, err := folder.OpenRegular(it.path)
 	if err != nil {
 		return it.entry, fault.Reading("", err)
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"io"
 	"math"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/report"
 )
 
@@ -165,7 +165,7 @@ func readPiece(it item, cut bool, piece int64) ([]byte, error) {
 	if it.text != nil {
 		return it.text, nil
 	}
-	f, err := os.Open(it.path)
+	f, _, err := folder.OpenRegular(it.path)
 	if err != nil {
 		return nil, fault.Reading("", err)
 	}

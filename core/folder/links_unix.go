@@ -23,3 +23,6 @@ func (f *Folder) MakeSymlink(name, target string, _ bool) error { return f.Symli
 
 // Hide marks a folder that the system would list otherwise: here its name hides it.
 func Hide(*os.Root, string) {}
+
+// withoutWaiting opens a pipe at once, whether somebody writes to it or not.
+const withoutWaiting = unix.O_NONBLOCK

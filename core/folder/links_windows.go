@@ -49,3 +49,6 @@ func Hide(base *os.Root, name string) {
 		_ = windows.SetFileAttributes(path, windows.FILE_ATTRIBUTE_HIDDEN) // shown, it does its work as well
 	}
 }
+
+// withoutWaiting is nothing: no folder has pipes there.
+const withoutWaiting = 0

@@ -74,6 +74,12 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 			opened, err = opening.open(ctx, i)
 			return err
 		})
+		if ctx.Err() != nil {
+			if opened != nil {
+				opened.Close()
+			}
+			return ctx.Err()
+		}
 		if err != nil {
 			if err != s.Err {
 				err = fault.At(s.Path, err)

@@ -22,6 +22,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/report"
 )
 
@@ -109,7 +110,7 @@ func (r *Receipts) Close() error {
 }
 
 func (r *Receipts) load(path string) error {
-	f, err := os.Open(path)
+	f, _, err := folder.OpenRegular(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

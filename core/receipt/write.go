@@ -15,6 +15,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/claim"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/report"
 	"widecrate/core/stage"
 )
@@ -170,7 +171,7 @@ func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 
 // SumOf is the SHA-256 of a file on disk.
 func SumOf(path string) ([]byte, error) {
-	f, err := os.Open(path)
+	f, _, err := folder.OpenRegular(path)
 	if err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
@@ -34,6 +35,7 @@ import (
 type Comparison struct {
 	A, B         string // paths, or addresses; one may be "-", standard input
 	Web          *web.Client
+	Input        io.Reader // that "-" stands for; nil: standard input
 	Selection    *choose.Selection
 	PeelA, PeelB int // folders to drop from the paths on either side
 	Times        bool
@@ -270,7 +272,7 @@ func loadFolder(ctx context.Context, root string, add func(*thing) error) error 
 			t.Kind = archive.Other
 		}
 		t.open = func() (io.ReadCloser, error) {
-			f, err := os.Open(path)
+			f, _, err := folder.OpenRegular(path)
 			return f, fault.Reading(path, err)
 		}
 		return add(t)
@@ -278,7 +280,7 @@ func loadFolder(ctx context.Context, root string, add func(*thing) error) error 
 }
 
 func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add func(*thing) error) error {
-	sources, err := source.Find(ctx, source.Request{Names: []string{path}, Web: c.Web})
+	sources, err := source.Find(ctx, source.Request{Names: []string{path}, Web: c.Web, Input: c.Input})
 	if err != nil {
 		return err
 	}
