@@ -7,6 +7,7 @@ import (
 
 	"widecrate/cli/show"
 	"widecrate/core/archive"
+	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
@@ -25,6 +26,7 @@ type extractReport struct {
 	roots    []string          // where archives went, in the order of the first
 	went     map[string]int    // how many archives went to each
 	removed  int
+	stay     int            // that lie where they would be moved
 	movedTo  []string       // folders that sources were moved to, in the order of the first
 	moved    map[string]int // how many to each
 	kept     []string       // sources that were kept, with the reason
@@ -147,6 +149,8 @@ func (r *extractReport) source(d *report.Disposal) {
 	switch after := d.After(); {
 	case d.Err != nil:
 		r.failed(d.Err)
+	case d.Kept == extract.LiesThere:
+		r.stay++
 	case d.Kept != "":
 		r.kept = append(r.kept, r.out.Name(d.Source)+": "+d.Kept)
 	case after == "moved":
@@ -300,6 +304,9 @@ func (r *extractReport) tellSources(s *show.Screen) {
 	would := ""
 	if r.dryRun {
 		would = "would be "
+	}
+	if r.stay > 0 {
+		s.Printf("kept %s: already where they would be moved\n", show.Count(r.stay, "archive"))
 	}
 	if r.removed > 0 {
 		s.Printf("%s %sremoved\n", show.Count(r.removed, "archive"), would)

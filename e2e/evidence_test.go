@@ -97,7 +97,7 @@ func TestEvidence(t *testing.T) {
 	t.Setenv("ONE", "first")
 	t.Setenv("TWO", "second")
 	for name, story := range map[string]night{
-		"moved to where it lies":          {"in/a.zip: x=1", "0 extract in --into out --after move=in", "in/a.zip", "!in/a-2.zip", "? it lies already where it would be moved"},
+		"moved to where it lies":          {"in/a.zip: x=1", "0 extract in --into out --after move=in", "in/a.zip", "!in/a-2.zip", "? kept 1 archive: already where they would be moved"},
 		"moved through a link to there":   {"in/a.zip: x=1", "done -> in", "0 extract in --into out --after move=done", "in/a.zip"},
 		"a link to it is where it goes":   {"in/a.zip: x=1", "done/b: 1", "done/a.zip -> ../in/a.zip", "0 extract in --into out --after move=done", "in/a.zip"},
 		"{parent} is where it lies":       {"in/a.zip: x=1", "0 extract in --into out --after move={parent}", "in/a.zip"},
@@ -146,6 +146,7 @@ func TestEvidence(t *testing.T) {
 		"a set of fewer parts":            {"d/x: 1234567890123456789012345678901234567890", "0 create a.zip d --part-size 100 --receipt r", "a.zip.003", "0 create a.zip d --part-size 1000 --clash replace --receipt r", "!a.zip.002", "0 verify --against r"},
 		"a link in place of a file":       {"x.tar: a=1", "0 extract x.tar --into out --receipt r", "0 verify --against r", "out/x/a -> nowhere", "7 verify --against r"},
 		"links that were changed":         {"x.tar: a=1 l->/a b:c=2 m->b:c", "0 extract x.tar --into out --receipt r --links rebase --names portable", "0 verify --against r"},
+		"a path spelt in another way":     {"x.tar: ./a=1", "b: 2", "0 edit x.tar --put b=a", "? 1 replaced", "0 extract x.tar --into out", "out/x/a = 2"},
 		"a folder and one below it":       {"d/s/x: 1", "0 create a.zip d d/s --after remove", "!d", "0 verify a.zip"},
 		"an archive into itself":          {"d/x: 1", "0 create d/a.zip d/x", "0 edit d/a.zip --add d", "0 inspect d/a.zip --as names", "? d/x", "6 extract d/a.zip --into o --entry d/a.zip", "2 edit d/a.zip --put d/a.zip=y", "0 verify d/a.zip"},
 		"the first of two moved archives": {"in/a.zip: x=1", "in/s/a.zip: y=2", "0 extract in --recursive --into out --after move=done", "done/a.zip", "done/a-2.zip", "!in/a.zip"},

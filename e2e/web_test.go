@@ -137,6 +137,7 @@ func TestAddressesThatFail(t *testing.T) {
 		"no pattern at a host":  {"extract " + good + "instruments/ --series s*-{n}.tar --into o", 2, "cannot be asked for all names"},
 		"the same folder twice": {"extract " + good + "web/all.zip " + good + "web/all.tar --into o", 3, "would also be that of"},
 		"the same name twice":   {"extract " + named + "web/all.zip " + named + "web/long.log.gz --into o2 --workers 1", 3, "would also be that of"},
+		"a name to no folder":   {"extract " + named + "web/all.zip --into -", 0, "1 archive unpacked"},
 		"no entry of that name": {"extract " + good + "web/all.zip --into o --entry none.csv", 6, "none.csv"},
 		"input named twice":     {"extract - - --into o", 2, "more than one thing"},
 		"input as list as well": {"extract - --source-list - --into o", 2, "more than one thing"},

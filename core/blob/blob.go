@@ -49,6 +49,12 @@ func Find(path string) (File, error) {
 // Size is in bytes.
 func (f File) Size() int64 { return f.Info.Size() }
 
+// Remote reports whether it lies at an address, and not on disk.
+func (f File) Remote() bool {
+	_, remote := f.Info.Sys().(string)
+	return remote || f.Open != nil
+}
+
 // Data opens it. Errors are of kind fault.Unreadable.
 func (f File) Data() (Blob, error) {
 	if f.Open != nil {

@@ -156,3 +156,28 @@ func TestTakingIsFinished(t *testing.T) {
 		})
 	}
 }
+
+// What a run of another day had begun goes to the folder of that day, also of parts that lie
+// in a folder of their own.
+func TestTakingOfAnotherDay(t *testing.T) {
+	above := t.TempDir()
+	dir, more := filepath.Join(above, "src"), filepath.Join(above, "more")
+	begun := time.Date(2026, 5, 1, 23, 59, 0, 0, time.UTC)
+	route := Route{Begun: begun.AddDate(0, 0, 1), To: func(_ string, begun time.Time) string {
+		return filepath.Join(above, begun.Format(time.DateOnly))
+	}}
+	j := taking{Begun: begun}
+	for _, path := range []string{filepath.Join(dir, "a.001"), filepath.Join(more, "a.002")} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, nil, 0o666))
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		j.Files = append(j.Files, taken{Path: path, To: filepath.Join(above, "2026-05-01", filepath.Base(path)), Modified: info.ModTime()})
+	}
+	require.NoError(t, j.write(claim.NewPrefix()))
+	j.file.Close()
+	finished, err := route.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
+	require.NoError(t, err)
+	assert.True(t, finished)
+	assert.Equal(t, map[string]string{"a.001": "", "a.002": ""}, contents(t, filepath.Join(above, "2026-05-01")))
+}

@@ -257,7 +257,7 @@ func (r *run) absolute(path string) string {
 // anchor makes the paths of files on disk absolute.
 func (r *run) anchor(files []blob.File) {
 	for i := range files {
-		if _, remote := files[i].Info.Sys().(string); !remote {
+		if !files[i].Remote() {
 			files[i].Path = r.absolute(files[i].Path)
 		}
 	}

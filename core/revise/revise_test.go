@@ -2,6 +2,7 @@ package revise
 
 import (
 	"bytes"
+	"fmt"
 	"io"
 	"maps"
 	"os"
@@ -186,6 +187,44 @@ func TestEditKeepsRecords(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "b.csv", strings.TrimRight(string(data[:100]), "\x00"))
 	assert.Equal(t, "0001747\x00", string(data[108:116]))
+}
+
+// What a global header says counts for all entries after it, also when the first of them
+// goes.
+func TestGlobalHeadersStay(t *testing.T) {
+	all, _ := choose.New(choose.Rules{})
+	dir := t.TempDir()
+	path := filepath.Join(dir, "x.tar")
+	pack(t, path, archive.WriteOptions{}, file("a"), file("b"))
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	header, record := make([]byte, 512), make([]byte, 512)
+	copy(record, "20 mtime=1000000000\n")
+	for at, text := range map[int]string{0: "global", 100: "0000644\x00", 124: "00000000024\x00", 136: "00000000000\x00", 148: "        ", 156: "g", 257: "ustar\x0000"} {
+		copy(header[at:], text)
+	}
+	sum := 0
+	for _, b := range header {
+		sum += int(b)
+	}
+	copy(header[148:], fmt.Sprintf("%06o\x00 ", sum))
+	require.NoError(t, os.WriteFile(path, slices.Concat(header, record, data), 0o666))
+	_, err = Edit{Archive: path, Remove: []string{"a"}, Add: create.Options{Selection: all}}.Run(t.Context())
+	require.NoError(t, err)
+	drop, _ := choose.New(choose.Rules{Drop: []string{"c"}})
+	f, err := create.FormatOf("", "tar.gz")
+	require.NoError(t, err)
+	c := Conversion{Sources: []source.Source{{Path: path}}, Selection: drop, Output: create.Options{Format: f}}
+	require.NoError(t, c.Run(t.Context(), func(r *report.Converted) { require.NoError(t, r.Err) }))
+	for _, made := range []string{path, path + ".gz"} {
+		a, err := walk.Open(t.Context(), source.Source{Path: made}, walk.Opening{})
+		require.NoError(t, err)
+		defer a.Close()
+		e, err := a.Cursor(t.Context(), nil).Next()
+		require.NoError(t, err)
+		assert.Equal(t, "b", e.Path)
+		assert.Equal(t, int64(1_000_000_000), e.Modified.Unix(), made)
+	}
 }
 
 // Archives of all kinds become those of all others.

@@ -403,3 +403,62 @@ func TestFoldsCase(t *testing.T) {
 		assert.Equal(t, folds, foldsCase(filepath.Join(dir, "123"), lstat), "a name without letters, which is not there")
 	}
 }
+
+// The folder of a unit appears after it was begun, with files of its names: the clash rule
+// holds as if it had been there, however the unit was staged.
+func TestFolderAppears(t *testing.T) {
+	things := []thing{{"a/x", "new"}, {"b/x", "new"}, {"c/y", "new"}}
+	for _, gathered := range []bool{false, true} {
+		for rule, want := range map[Clash]map[string]string{
+			Replace: {"own/a/x": "new", "own/b/x": "new", "own/c/y": "new"},
+			Skip:    {"own/a/x": "mine", "own/b/x": "mine too", "own/c/y": "new"},
+			Refuse:  {"own/a/x": "mine", "own/b/x": "mine too"},
+		} {
+			dir := t.TempDir()
+			root, err := Open(dir, "")
+			require.NoError(t, err)
+			var u *Unit
+			if gathered {
+				u = root.Gather()
+				items, numbers := make([]Item, len(things)), make([]int, len(things))
+				for i, it := range things {
+					items[i], numbers[i] = Item{archive.Entry{Path: it.path, Size: int64(len(it.data)), Modified: when}, it.path}, i
+					require.NoError(t, u.Stage(i, &items[i], func(w io.Writer) error { _, err := io.WriteString(w, it.data); return err }))
+				}
+				require.NoError(t, u.Complete("own", items, numbers, Rules{Clash: rule}))
+			} else {
+				u, err = begin(root, "own", Rules{Clash: rule}, things)
+				require.NoError(t, err)
+			}
+			plant(t, dir, map[string]string{"own/a/x": "mine", "own/b/x": "mine too"})
+			_, err = u.Commit()
+			assert.Equal(t, rule == Refuse, errors.Is(err, fault.Refused), "%v", err)
+			require.NoError(t, u.Discard())
+			require.NoError(t, root.Close())
+			assert.Equal(t, want, tree(t, dir), "gathered: %v, rule %v", gathered, rule)
+		}
+	}
+}
+
+// What is put into a folder that is no longer at its place is not there.
+func TestRootIsSwapped(t *testing.T) {
+	systemtest.NeedsLinks(t) // where a folder that is open can be moved
+	dir := t.TempDir()
+	root, err := Open(filepath.Join(dir, "out"), "")
+	require.NoError(t, err)
+	u, err := begin(root, ".", Rules{}, []thing{{"a", "1"}, {"b", "2"}})
+	require.NoError(t, err)
+	outer, err := Open(dir, "")
+	require.NoError(t, err)
+	fresh, err := begin(outer, "out", Rules{Fresh: true}, []thing{{"x", "1"}})
+	require.NoError(t, err)
+	_, err = fresh.Commit()
+	require.ErrorIs(t, err, fault.Refused, "another run is at work in it")
+	require.NoError(t, os.Rename(filepath.Join(dir, "out"), filepath.Join(dir, "away")))
+	_, err = fresh.Commit()
+	require.NoError(t, err)
+	_, err = u.Commit()
+	require.ErrorIs(t, err, fault.Unwritable)
+	require.NoError(t, outer.Close())
+	_ = root.Close()
+}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -16,13 +17,62 @@ import (
 
 // race lets something else happen while a run works.
 func (h *harness) race(random *rand.Rand) error {
-	switch random.IntN(4) {
+	switch random.IntN(5) {
 	case 0:
 		return h.changing(random)
 	case 1:
 		return h.swapped(random)
+	case 2:
+		return h.overlapping(random)
 	}
 	return h.several(random)
+}
+
+// overlapping runs: one swaps a folder while another puts files into a folder in it. Whatever
+// either says, no folder is a mixture, nothing is left, and what was delivered last is there.
+func (h *harness) overlapping(random *rand.Rand) error {
+	p := h.prepared["fresh"]
+	dir, done, err := h.play(p)
+	if err != nil {
+		return err
+	}
+	if code, printed := h.command(dir, "create inner.zip in/deep --top drop"); code != 0 {
+		return fmt.Errorf("%s", printed)
+	}
+	pause := time.Duration(random.IntN(8)) * time.Millisecond
+	lines := []string{"extract n.zip --into out --fresh", "extract inner.zip --into out/n/in --layout shared --clash replace"}
+	results := make([]result, len(lines))
+	var runs sync.WaitGroup
+	for i, line := range lines {
+		runs.Go(func() {
+			results[i] = h.during(dir, line, func(*exec.Cmd) {}, func(p *os.Process) {
+				_ = p.Signal(syscall.SIGSTOP) // it may have ended
+				time.Sleep(pause)
+				_ = p.Signal(syscall.SIGCONT)
+			})
+		})
+	}
+	runs.Wait()
+	how := fmt.Sprintf("a swap and a run in it, after %s: %d %q, %d %q", pause, results[0].code, results[0].output, results[1].code, results[1].output)
+	now, hidden, err := look(filepath.Join(dir, "out"))
+	switch {
+	case err != nil:
+		return err
+	case len(hidden) > 0:
+		return fmt.Errorf("%s: left: %s", how, strings.Join(hidden, ", "))
+	}
+	for i, allowed := range [][]int{{0, 3}, {0, 3, 10}} {
+		if !slices.Contains(allowed, results[i].code) {
+			return fmt.Errorf("%s: a wrong end", how)
+		}
+	}
+	for at, made := range p.after.below("out/n") {
+		if content, there := now[strings.TrimPrefix(at, "out/")]; results[0].code == 0 && (!there || content != made) && !strings.HasPrefix(at, "out/n/in/") {
+			return fmt.Errorf("%s: %s is not as it was delivered", how, at)
+		}
+	}
+	done()
+	return nil
 }
 
 // several runs, two to six, work on one root at once, and some are stopped for a while.

@@ -14,11 +14,12 @@ import (
 // stopped.
 type scene struct {
 	name    string
-	make    []string // commands that make the archives
-	run     string   // the command that is attacked
-	again   string   // the next run; empty: the same
-	whole   []string // files and folders that are, each, all as before or all as afterwards
-	sources string   // a folder with sources that go when all of what came of them is there
+	make    []string          // commands that make the archives
+	run     string            // the command that is attacked
+	again   string            // the next run; empty: the same
+	whole   []string          // files and folders that are, each, all as before or all as afterwards
+	sources string            // a folder with sources that go when all of what came of them is there
+	came    map[string]string // where that is, by their stems; else in an own folder in out
 }
 
 // none is for a scene after which the same command would not do the same again.
@@ -47,6 +48,13 @@ var scenes = []scene{
 	{name: "names", make: []string{"create n.zip in --text x:y=1 --text X:Y=2"}, run: "extract n.zip --into out --names portable", whole: []string{"out/n"}},
 	{name: "remove", make: sources, run: "extract src --into out --after remove", sources: "src"},
 	{name: "move", make: sources, run: "extract src --into out --after move=done", sources: "src"},
+	{name: "remove, shared", make: inbox, run: "extract inbox --into out --layout shared --clash replace --after remove", sources: "inbox", came: tops},
+	{name: "move, auto", make: inbox, run: "extract inbox --into out --layout auto --clash number --after move=away", sources: "inbox", came: tops},
+	{name: "remove, auto, fresh", make: inbox, run: "extract inbox --into out --layout auto --fresh --after remove", sources: "inbox", came: tops, whole: []string{"out/in", "out/more"}},
+	{name: "move, fresh", make: inbox, run: "extract inbox --into out --fresh --after move=away", sources: "inbox", whole: []string{"out/a", "out/b"}},
+	{name: "done below the inbox", make: inbox, run: "extract inbox --recursive --into out --after move=inbox/done", sources: "inbox"},
+	{name: "moved by date", make: inbox, run: "extract inbox/a.zip inbox/b.tar.gz inbox/c.zip.002 --into out --after move=away/{today:yyyy}", again: "extract inbox --into out --after move=away/{today:yyyy}", sources: "inbox"},
+	{name: "pairs", make: inbox, run: "extract --pairs pairs --after remove", again: none, sources: "inbox", came: map[string]string{"a": "out"}},
 	{name: "receipt", make: day, run: "extract a.zip b.tar.gz --into out --receipt r.jsonl --skip-done", whole: []string{"out/a", "out/b"}},
 	{name: "sums and page", make: day, run: "extract a.zip b.tar.gz --into out --sums s.sha256 --report p.html", whole: []string{"out/a", "out/b"}},
 	{name: "create", run: "create x.zip in --reproducible", again: "create x.zip in --reproducible --clash replace", whole: []string{"x.zip"}},
@@ -71,6 +79,8 @@ var (
 	old     = []string{"create seed.zip in --top drop", "extract seed.zip --into out --layout shared", "create new.zip more --top drop"}
 	oldTar  = []string{"create seed.zip in --top drop", "extract seed.zip --into out --layout shared", "create new.tar.zst more --top drop"}
 	nested  = []string{"create inner.zip in", "create second.tar.gz more", "create outer.zip inner.zip second.tar.gz in/text.csv"}
+	inbox   = []string{"create inbox/a.zip in", "create inbox/b.tar.gz more", "create inbox/c.zip in/deep --top drop --part-size 300"}
+	tops    = map[string]string{"a": "out/in", "b": "out/more", "c": "out/er"}
 	sources = []string{"create src/a.zip in", "create src/b.tar.gz more", "create src/c.zip in more --part-size 30k"}
 )
 
@@ -95,7 +105,7 @@ func furnish(dir string) error {
 		}
 		return b.String()
 	}
-	for _, name := range []string{"src", "work"} {
+	for _, name := range []string{"src", "inbox", "work"} {
 		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
 			return err
 		}
@@ -103,7 +113,7 @@ func furnish(dir string) error {
 	for path, text := range map[string]string{
 		"in/text.csv": line("osk", 300), "in/deep/er/one.txt": "one", "in/empty": "", "in/big.bin": noise(70_000, 1), "in/deep/two.csv": line("pell", 20),
 		"more/text.csv": line("merrin", 200), "more/deep/er/one.txt": "another", "more/big.bin": noise(50_000, 2), "more/late/x.csv": line("x", 3),
-		"pw": "tide\n", "job.yaml": job,
+		"pw": "tide\n", "job.yaml": job, "pairs": "inbox/a.zip\tout/one\ninbox/a.zip\tout/two\n",
 	} {
 		at := filepath.Join(dir, filepath.FromSlash(path))
 		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {

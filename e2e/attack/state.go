@@ -228,13 +228,17 @@ func (p *prepared) rightNow(dir string) error {
 		if p.sources == "" || !strings.HasPrefix(at, p.sources+"/") || strings.HasSuffix(at, "/") {
 			continue
 		}
-		came, _, _ := strings.Cut("out/"+path.Base(at), ".") // what an archive became
+		stem, _, _ := strings.Cut(path.Base(at), ".")
+		came := cmp.Or(p.came[stem], "out/"+stem) // what an archive became
 		for to, made := range p.after {
-			if content, there := now[to]; (p.sources != "src" || strings.HasPrefix(to, came+"/")) && (!there || content != made) {
-				return fmt.Errorf("%s is gone, and %s is not there", at, to)
+			if moved := "/" + to; strings.Contains(moved, "/done/") || strings.Contains(moved, "/away/") {
+				if path.Base(to) == path.Base(at) && now[to] != old {
+					return fmt.Errorf("%s is gone, and not at %s", at, to)
+				}
+				continue
 			}
-			if to == "done/"+path.Base(at) && now[to] != old {
-				return fmt.Errorf("%s is gone, and not at %s", at, to)
+			if content, there := now[to]; (p.sources == "in" || strings.HasPrefix(to, came+"/")) && (!there || content != made) {
+				return fmt.Errorf("%s is gone, and %s is not there", at, to)
 			}
 		}
 	}
