@@ -199,9 +199,12 @@ func (u *Unit) moveFolder() error {
 		defer parent.Close()
 	}
 	area := u.root.area
-	identity, err := identityOf(area, u.id)
-	if err != nil {
-		return err
+	identity := ""
+	if u.rules.Fresh {
+		var err error
+		if identity, err = identityOf(area, u.id); err != nil {
+			return err
+		}
 	}
 	for range attempts {
 		err := area.MoveTo(u.id, parent.Handle, name, false)
