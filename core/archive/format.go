@@ -105,6 +105,7 @@ type Options struct {
 	Salvage   bool              // list what can be had of a damaged archive; see Broken
 	MaxMemory int64             // what a decoder's header may ask for, in bytes; 0: a safe default
 	Parts     Parts             // that the archive lies in
+	Names     *Names            // account of its paths; nil: each counts alone
 }
 
 // A Break is in the error, of kind fault.Damaged, of an archive that is read from

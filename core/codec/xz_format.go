@@ -242,6 +242,9 @@ func readXZBlockHeader(src Source) (h xzBlockHeader, err error) {
 	if err != nil {
 		return h, cutOff(err)
 	}
+	if first[0] == 0 {
+		return h, errXZHeader
+	}
 	raw := make([]byte, (int(first[0])+1)*4)
 	if _, err := io.ReadFull(src, raw); err != nil {
 		return h, cutOff(err)

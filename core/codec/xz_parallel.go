@@ -2,6 +2,7 @@ package codec
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -29,7 +30,8 @@ const (
 	largestParallel = 32 << 20
 	mostAhead       = 8         // at once
 	mostHeld        = 128 << 20 // bytes of blocks that come in order, after which no more are begun
-	largestIndex    = 64 << 20
+	mostBlocks      = 1 << 20   // of a file, listed beforehand
+	largestIndex    = 16 << 20  // that many blocks have no larger ones
 )
 
 var errNotParallel = errors.New("not several blocks of a moderate size")
@@ -66,7 +68,10 @@ func xzBlocks(r io.ReaderAt, size int64) ([]xzExtent, error) {
 			return nil, err
 		}
 		if binary.LittleEndian.Uint32(footer[8:]) == 0 { // stream padding
-			end -= 4
+			var err error
+			if end, err = beforeZeros(r, end); err != nil {
+				return nil, err
+			}
 			continue
 		}
 		index, err := parseXZFooter(footer[:], footer[9])
@@ -77,7 +82,7 @@ func xzBlocks(r io.ReaderAt, size int64) ([]xzExtent, error) {
 		if _, err := r.ReadAt(raw, end-xzEnds-index); err != nil {
 			return nil, err
 		}
-		blocks, packed, err := parseXZIndex(raw, footer[9])
+		blocks, packed, err := parseXZIndex(raw, footer[9], end-2*xzEnds-index)
 		start := end - xzEnds - index - packed - xzEnds
 		if err != nil || start < 0 {
 			return nil, errNotParallel
@@ -92,15 +97,35 @@ func xzBlocks(r io.ReaderAt, size int64) ([]xzExtent, error) {
 			b.start += start + xzEnds
 			all = append(all, b)
 		}
+		if len(all) > mostBlocks {
+			return nil, errNotParallel
+		}
 		end = start
 	}
 	slices.Reverse(all)
 	return all, nil
 }
 
+// beforeZeros leaves zeros in front of a place out, four at a time (2.2).
+func beforeZeros(r io.ReaderAt, end int64) (int64, error) {
+	var block [64 << 10]byte
+	for end > 0 {
+		b := block[:min(int64(len(block)), (end+3)&^3)]
+		if n, err := r.ReadAt(b, end-int64(len(b))); n < len(b) {
+			return 0, cutOff(err)
+		}
+		rest := len(bytes.TrimRight(b, "\x00"))
+		zeros := (len(b) - rest) &^ 3
+		if end -= int64(zeros); zeros < len(b) {
+			break
+		}
+	}
+	return end, nil
+}
+
 // parseXZIndex returns the blocks of an index, with their starts in the stream
-// after its header, and how much all of them take.
-func parseXZIndex(raw []byte, check byte) (blocks []xzExtent, packed int64, err error) {
+// after its header, and how much all of them take: not more than there is room for.
+func parseXZIndex(raw []byte, check byte, room int64) (blocks []xzExtent, packed int64, err error) {
 	var src Bytes
 	src.Reset(raw[1:])
 	if raw[0] != 0 {
@@ -108,7 +133,7 @@ func parseXZIndex(raw []byte, check byte) (blocks []xzExtent, packed int64, err 
 	}
 	length, err := readXZIndex(&src, func(b xzRecord) error {
 		blocks = append(blocks, xzExtent{packed, b, check})
-		if packed += b.padded(); packed > 1<<56 || packed < 0 {
+		if packed += b.padded(); packed > room || packed < 0 || len(blocks) > mostBlocks {
 			return errNotParallel
 		}
 		return nil

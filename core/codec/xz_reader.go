@@ -147,16 +147,17 @@ func (r *xzReader) next() error {
 	}
 	// Streams may be followed by zeros, four at a time (2.2).
 	for {
-		head, err := r.src.Peek(4)
+		head, err := r.src.Peek(xzEnds)
+		zeros := (len(head) - len(bytes.TrimLeft(head, "\x00"))) &^ 3
 		switch {
 		case err == io.EOF && len(head) == 0:
 			return errDone
-		case err != nil:
-			return err
-		case !bytes.Equal(head, []byte{0, 0, 0, 0}):
+		case zeros == 0 && len(head) >= 4:
 			return r.begin()
+		case zeros == 0 && err != nil:
+			return err
 		}
-		if _, err := r.src.Discard(4); err != nil {
+		if _, err := r.src.Discard(zeros); err != nil {
 			return err
 		}
 	}

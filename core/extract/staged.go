@@ -61,8 +61,8 @@ func (s *staged) begin() (work schedule.Work, err error) {
 	for k := range s.plan.Items {
 		if _, link := s.plan.LinkOf(k); !link && s.stage.Wanted(k) {
 			s.wanted = append(s.wanted, k)
-			work.Weight += max(s.plan.Items[k].Size, 0)
-			holes += s.plan.Items[k].Holes
+			work.Weight = archive.Plus(work.Weight, s.plan.Items[k].Size)
+			holes = archive.Plus(holes, s.plan.Items[k].Holes)
 		}
 	}
 	if err := s.budget.Check(work.Weight); err != nil {

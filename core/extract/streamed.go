@@ -90,7 +90,7 @@ func (s *streamed) passLink(i int) error {
 // note takes note of an entry that went out.
 func (s *streamed) note(i int) {
 	e := &s.entries[i]
-	s.outcome.Bytes += max(e.Size, 0)
+	s.outcome.Bytes = archive.Plus(s.outcome.Bytes, e.Size)
 	s.outcome.Placed = append(s.outcome.Placed, report.Placed{Entry: e.Path, Kind: e.Kind, Size: e.Size})
 }
 

@@ -435,7 +435,7 @@ func (u *unit) fillIn(results []stage.Result) error {
 			u.outcome.Modes++
 		}
 		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
-			u.outcome.Bytes += entry.Size
+			u.outcome.Bytes = archive.Plus(u.outcome.Bytes, entry.Size)
 			if entry.SetID {
 				u.outcome.SetID++
 			}

@@ -28,8 +28,8 @@ type Listed struct {
 func (l *Listed) Count(e *archive.Entry) {
 	if e.Kind != archive.Folder {
 		l.Files++
-		l.Size += max(e.Size, 0)
-		l.Packed += max(e.Packed, 0)
+		l.Size = archive.Plus(l.Size, e.Size)
+		l.Packed = archive.Plus(l.Packed, e.Packed)
 		l.Together = l.Together || e.Packed == archive.Unknown
 	}
 }
@@ -37,8 +37,8 @@ func (l *Listed) Count(e *archive.Entry) {
 // Add takes the entries of another archive into account.
 func (l *Listed) Add(other *Listed) {
 	l.Files += other.Files
-	l.Size += other.Size
-	l.Packed += other.Packed
+	l.Size = archive.Plus(l.Size, other.Size)
+	l.Packed = archive.Plus(l.Packed, other.Packed)
 	l.Together = l.Together || other.Together
 	l.LeftOut.Add(other.LeftOut)
 }

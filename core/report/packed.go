@@ -45,7 +45,7 @@ func (c *Created) Add(e archive.Entry) {
 	c.Entries = append(c.Entries, e)
 	if e.Kind != archive.Folder {
 		c.Files++
-		c.Size += max(e.Size, 0)
+		c.Size = archive.Plus(c.Size, e.Size)
 	}
 }
 

@@ -338,7 +338,7 @@ func (p *paths) decide(i int, e *archive.Entry) (string, error) {
 	p.seen[to] = true
 	if e.Kind != archive.Folder {
 		result.Files++
-		result.Size += max(e.Size, 0)
+		result.Size = archive.Plus(result.Size, e.Size)
 	}
 	return to, nil
 }

@@ -114,8 +114,8 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 			return fault.At(e.Path, t.decoded(p.Index(), e, path))
 		}
 		if e.Kind == archive.Symlink {
-			from := e.Link
-			if from, err = archive.LinkTarget(z, p.Index()); err != nil {
+			from, err := archive.LinkTarget(z, p.Index())
+			if err != nil {
 				return fault.At(e.Path, err)
 			}
 			if e.Link = t.relink(e.Path, path, from); e.Link != from {

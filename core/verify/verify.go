@@ -78,7 +78,7 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 		mu.Lock()
 		defer mu.Unlock()
 		r.Entries++
-		r.Bytes += size
+		r.Bytes = archive.Plus(r.Bytes, size)
 		if err == nil && sum != nil {
 			r.Files = append(r.Files, report.Packed{Path: e.Path, SHA256: sum})
 		}

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"compress/bzip2"
 	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"runtime"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -68,7 +70,7 @@ func TestReader(t *testing.T) {
 func TestFalseMagic(t *testing.T) {
 	data := noise(250_000)
 	packed := pack(t, data, 1)
-	for _, every := range []int{100_003, 333_332} {
+	for _, every := range []int{1_009, 100_003, 333_332} {
 		got, err := unpack(packed, func(b []byte, from int) (int, bool) {
 			bit, end := find(b, from)
 			if fake := from + every; fake+64 < len(b)*8 && (bit < 0 || fake < bit) {
@@ -79,6 +81,34 @@ func TestFalseMagic(t *testing.T) {
 		require.NoError(t, err, "every %d", every)
 		require.True(t, bytes.Equal(data, got))
 	}
+}
+
+// A block that follows the end of a stream within the same byte is damage.
+func TestBlockWithinTheLastByte(t *testing.T) {
+	tried := 0
+	for n := range 40 {
+		packed := pack(t, noise(n+1), 1)
+		var bits strings.Builder
+		for _, b := range packed {
+			fmt.Fprintf(&bits, "%08b", b)
+		}
+		all := bits.String()
+		end := strings.Index(all, fmt.Sprintf("%048b", uint64(endMagic))) + magicBits + 32
+		if end%8 == 0 {
+			continue
+		}
+		tried++
+		all = all[:end] + fmt.Sprintf("%048b", uint64(blockMagic)) + strings.Repeat("0", 800)
+		var spoilt []byte
+		for ; len(all) >= 8; all = all[8:] {
+			b, err := strconv.ParseUint(all[:8], 2, 8)
+			require.NoError(t, err)
+			spoilt = append(spoilt, byte(b))
+		}
+		_, err := unpack(spoilt, find)
+		require.ErrorIs(t, err, ErrCorrupt)
+	}
+	assert.Positive(t, tried)
 }
 
 // Damage is named with its block and offset, and what comes before it is read.

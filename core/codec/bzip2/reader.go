@@ -6,6 +6,7 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"sync/atomic"
 
 	"widecrate/core/fault"
 )
@@ -26,6 +27,9 @@ type Reader struct {
 	number  int   // of the block, in all
 	cut     error // what comes after the last block
 	err     error
+
+	waiting []*job       // that were taken, and come next
+	false   atomic.Int32 // magic numbers in the middle of blocks, so far
 }
 
 // idle has blocks that nobody decodes with.
@@ -52,12 +56,14 @@ type job struct {
 	sum   uint32
 	err   error
 	ready chan struct{}
+	later bool // it is decoded when the block before it has ended there
 }
 
 const (
 	readSize  = 256 << 10
 	mostBits  = 8 * (largest*longestCode/8 + 64<<10) // of a block, and more than any has
 	mostCores = 8                                    // a block takes up to 50 MB
+	mostFalse = 16                                   // magic numbers that start nothing, after which none is believed beforehand
 	headBits  = 32                                   // of a stream: BZh and the level
 )
 
@@ -79,6 +85,13 @@ func newReader(src io.Reader, find finder) *Reader {
 func (r *Reader) split(src io.Reader, find finder) {
 	defer r.group.Done()
 	defer close(r.blocks)
+	if err := fault.Guard(func() error { r.pieces(src, find); return nil }); err != nil {
+		r.give(&job{err: err})
+	}
+}
+
+// pieces is what split does.
+func (r *Reader) pieces(src io.Reader, find finder) {
 	var held []byte // of the source, from the byte in which the current piece starts
 	at := int64(0)  // of held, in the source
 	start, end := 0, true
@@ -135,7 +148,7 @@ func (r *Reader) give(j *job) bool {
 	case <-r.done:
 		return false
 	}
-	if j.end || j.err != nil {
+	if j.later = r.false.Load() > mostFalse; j.end || j.err != nil || j.later {
 		close(j.ready)
 		return true
 	}
@@ -144,6 +157,21 @@ func (r *Reader) give(j *job) bool {
 		r.decode(j)
 	})
 	return true
+}
+
+// take takes the next piece; nil: there is none.
+func (r *Reader) take() *job {
+	if len(r.waiting) > 0 {
+		j := r.waiting[0]
+		r.waiting = r.waiting[1:]
+		return j
+	}
+	j, more := <-r.blocks
+	if !more {
+		return nil
+	}
+	<-j.ready
+	return j
 }
 
 func (r *Reader) decode(j *job) {
@@ -182,11 +210,13 @@ func (r *Reader) next() error {
 	if r.cut != nil {
 		return r.cut
 	}
-	j, more := <-r.blocks
-	if !more {
+	j := r.take()
+	if j == nil {
 		return io.EOF
 	}
-	<-j.ready
+	if j.later && !j.end && j.err == nil {
+		r.decode(j)
+	}
 	if j.over {
 		if r.extend(j); j.over && j.last {
 			j.err = errCut
@@ -217,23 +247,39 @@ func (r *Reader) next() error {
 	return nil
 }
 
-// extend decodes a block again, with the pieces behind it: a magic number in the middle of a
-// block is no start.
+// extend decodes a block again, with pieces behind it: a magic number in the middle of a block
+// is no start. Each time it takes as much again, so that many of them cost no more than twice
+// the block; those that turn out to come after its end have their turn then.
 func (r *Reader) extend(j *job) {
+	var behind []*job
+	var starts []int // of those, as bits of the data
 	for j.over && !j.last && j.bits <= mostBits {
-		next, more := <-r.blocks
-		if !more {
-			return
+		for wanted := 2 * j.bits; j.bits < wanted && !j.last; {
+			next := r.take()
+			if next == nil || next.data == nil {
+				if next != nil {
+					r.waiting = append([]*job{next}, r.waiting...)
+				}
+				if r.decode(j); j.over && next != nil {
+					j.err = next.err
+				}
+				return
+			}
+			behind, starts = append(behind, next), append(starts, (j.bit+j.bits)/8*8+next.bit)
+			j.data = append(j.data[:(j.bit+j.bits)/8:(j.bit+j.bits)/8], next.data...)
+			j.bits, j.last = j.bits+next.bits, next.last
 		}
-		<-next.ready
-		if next.data == nil {
-			j.err = next.err
-			return
-		}
-		joined := append([]byte(nil), j.data[:(j.bit+j.bits)/8]...)
-		j.data, j.bits, j.last = append(joined, next.data...), j.bits+next.bits, next.last
 		r.decode(j)
 	}
+	for k, start := range starts {
+		if start == j.used && j.err == nil {
+			j.bits, j.last = start-j.bit, false
+			r.waiting = append(behind[k:], r.waiting...)
+			behind = behind[:k]
+			break
+		}
+	}
+	r.false.Add(int32(len(behind))) //nolint:gosec // as many as there is data for
 }
 
 // at says where an error is.
@@ -264,6 +310,9 @@ func (r *Reader) stream(j *job) error {
 		}
 		bits += 32
 		r.level, r.sum = 0, 0
+	}
+	if (bits+7)/8 > (j.bit+j.bits)/8 {
+		return corrupt("no stream starts where one should")
 	}
 	head := j.data[(bits+7)/8 : (j.bit+j.bits)/8]
 	switch {

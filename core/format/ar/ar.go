@@ -49,12 +49,13 @@ type Reader struct {
 	entries []archive.Entry
 	data    []blob.Range
 	broken  error // why entries may be missing
+	names   *archive.Names
 }
 
 // Open goes through the headers of the archive of size bytes in r. Headers that are
 // wrong, and data that is cut off, are of kind fault.Damaged.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
-	z := &Reader{r: r}
+	z := &Reader{r: r, names: o.Names}
 	err := z.headers(blob.FrontOf(r, size), size)
 	if err != nil && o.Salvage && fault.Of(err) == fault.Damaged && z.entries != nil {
 		z.broken, err = err, nil
@@ -91,6 +92,9 @@ func (z *Reader) headers(in blob.Front, size int64) error {
 			return err
 		}
 		if kept {
+			if err := z.names.Take(e.Path); err != nil {
+				return err
+			}
 			z.entries = append(z.entries, e)
 			z.data = append(z.data, blob.Range{From: start + length - e.Size, To: start + length})
 		}
@@ -174,12 +178,20 @@ func (z *Reader) name(in blob.Front, e *archive.Entry, table *[]byte) (bool, err
 		if err != nil || at < 0 || at >= len(*table) {
 			return false, damaged(e.Offset, "its name is not in the table of names", nil)
 		}
-		long, _, _ := bytes.Cut((*table)[at:], []byte("\n"))
+		long, _, _ := cutName((*table)[at:])
 		e.Path = strings.TrimSuffix(string(long), "/")
 	default:
 		e.Path = strings.TrimSuffix(name, "/")
 	}
 	return true, nil
+}
+
+// cutName is a name of the table: a line end or a NUL ends it.
+func cutName(table []byte) (name []byte, rest []byte, found bool) {
+	if end := bytes.IndexAny(table, "\n\x00"); end >= 0 {
+		return table[:end], table[end+1:], true
+	}
+	return table, nil, false
 }
 
 func damaged(at int64, what string, err error) error {

@@ -2,6 +2,7 @@ package cpio
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"io"
 	"io/fs"
@@ -32,7 +33,9 @@ type inode struct{ device, number uint64 }
 // parser goes from header to header.
 type parser struct {
 	in      blob.Front
-	began   int64           // where this one did: padding counts from there
+	began   int64 // where this one did: padding counts from there
+	behind  int64 // zeros since the end
+	account *archive.Names
 	waiting map[inode][]int // names of a file whose data comes with the last of them
 	names   []archive.Entry // these names
 	ready   []archive.Entry // names that have their file now
@@ -91,12 +94,19 @@ func (p *parser) begin() (*dialect, error) {
 		d := dialectOf(b)
 		switch {
 		case d != nil:
-			p.ended = false
+			p.ended, p.behind = false, 0
 			return d, nil
 		case !p.ended:
 			return nil, damaged(at, "there is none")
 		case b[0] == 0: // what fills up the last block
-			if err := in.Skip(1); err != nil {
+			b, _ := in.peek(4096) // as many as there are
+			zeros := int64(len(b) - len(bytes.TrimLeft(b, "\x00")))
+			p.behind += zeros
+			err := in.Skip(zeros)
+			if err == nil {
+				err = archive.Behind(p.behind)
+			}
+			if err != nil {
 				return nil, err
 			}
 			p.began = in.Offset()
@@ -134,6 +144,9 @@ func (p *parser) read(d *dialect, at int64) (*member, header, error) {
 	name, _, _ := strings.Cut(string(b), "\x00")
 	if name == trailer {
 		return nil, h, nil
+	}
+	if err := p.account.Take(name); err != nil {
+		return nil, h, err
 	}
 	m := &member{Entry: archive.Entry{Path: name, Method: "store", Modified: time.Unix(h.modified, 0), Size: h.size, Packed: h.size,
 		Offset: at, Mode: fs.FileMode(h.mode) & fs.ModePerm, HasMode: true, SetID: h.mode&archive.ModeSetID != 0}, at: p.in.Offset(), sum: uint32(h.sum), summed: h.summed}

@@ -23,7 +23,7 @@ type Reader struct {
 // wrong, and data that is cut off, are of kind fault.Damaged. Where a packed archive
 // follows, the error is archive.ErrOrdered.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
-	p := &parser{in: &front{Front: blob.FrontOf(r, size)}}
+	p := &parser{in: &front{Front: blob.FrontOf(r, size)}, account: o.Names}
 	z := &Reader{r: r}
 	for {
 		m, err := p.next()
@@ -109,7 +109,7 @@ type Stream struct {
 
 // NewStream reads an archive from r. Errors of r are returned as they are.
 func NewStream(r io.Reader, o archive.Options) *Stream {
-	return &Stream{parser: parser{in: &front{Front: blob.FrontStream(r)}}, options: o}
+	return &Stream{parser: parser{in: &front{Front: blob.FrontStream(r)}, account: o.Names}, options: o}
 }
 
 // Next moves to the next entry; see archive.Stream.

@@ -63,6 +63,8 @@ type walker struct {
 	skip      int            // bytes of each system use area that belong to somebody else
 	seen      map[int64]bool // folders by offset
 	read      int64          // bytes of folders
+	continued int64          // bytes of areas in which fields go on
+	names     *archive.Names
 }
 
 // directory is a folder that is still to be gone through.
@@ -210,6 +212,9 @@ func (w *walker) folder(d directory) (below []directory, err error) {
 				return err
 			}
 			e.Kind, isFolder = archive.Folder, true
+		}
+		if err := w.names.Take(e.Path, e.Link); err != nil {
+			return err
 		}
 		if e.Kind != archive.File {
 			e.Size, e.Packed = 0, 0

@@ -28,7 +28,7 @@ func (z *Reader) RockRidge() bool { return z.rockRidge }
 // wrong or cut off are of kind fault.Damaged; those that lead back to themselves,
 // and files that overlap, of kind fault.Unsafe. That the data of a file is missing
 // shows when it is opened.
-func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
+func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	z := &Reader{r: r, size: size}
 	if c := cooked(r, size); c != nil {
 		z.r, z.size = c, c.size
@@ -43,7 +43,7 @@ func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
 	}
 	data := z.r
 	z.r = blob.Cached(data)
-	w := &walker{z: z, volume: d.primary, seen: map[int64]bool{}}
+	w := &walker{z: z, volume: d.primary, seen: map[int64]bool{}, names: o.Names}
 	if w.rockRidge, w.skip, err = w.sharing(); err != nil {
 		return nil, err
 	}

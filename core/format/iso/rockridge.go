@@ -56,9 +56,6 @@ func (w *walker) sharing() (rockRidge bool, skip int, err error) {
 // mostContinued bounds how many areas the fields of one record go on in.
 const mostContinued = 64
 
-// longestText bounds a name or link that is put together of several fields.
-const longestText = 64 << 10
-
 // extended reads the system use fields of a record.
 func (w *walker) extended(rec *record) (x extended, err error) {
 	if !w.rockRidge || len(rec.system) < w.skip {
@@ -79,13 +76,13 @@ func (w *walker) extended(rec *record) (x extended, err error) {
 		if length > sector || at+length > w.z.size {
 			return x, fault.New(fault.Damaged, "the fields of record %q go on at offset %d, where there is no room for them", rec.name, at)
 		}
+		if w.continued += length; w.continued > w.z.size { // several records share them
+			return x, fault.New(fault.Unsafe, "the fields of its records take more room than there is in the image")
+		}
 		area = make([]byte, length)
 		if n, err := w.z.r.ReadAt(area, at); n < len(area) {
 			return x, fault.Reading("", err)
 		}
-	}
-	if len(x.name) > longestText || len(x.link) > longestText {
-		return x, fault.New(fault.Unsafe, "a name or link has more than %d bytes", longestText)
 	}
 	return x, nil
 }

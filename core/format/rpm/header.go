@@ -68,6 +68,7 @@ var algorithms = map[int64]algorithm{
 const (
 	largestHeader = 64 << 20
 	mostTags      = 64 << 10
+	mostValues    = 1 << 20 // of a tag: files of a package
 )
 
 // header is a header structure: an index of tags, and a store of their values.
@@ -131,7 +132,7 @@ func (h *header) texts(tag uint32) (texts []string) {
 	default:
 		return nil
 	}
-	for range count {
+	for range min(count, mostValues) {
 		text, rest, ended := bytes.Cut(value, []byte{0})
 		if !ended {
 			break
@@ -151,7 +152,7 @@ func (h *header) text(tag uint32) string {
 func (h *header) numbers(tag uint32) (numbers []int64) {
 	kind, count, value := h.find(tag)
 	width := map[uint32]int{typeInt16: 2, typeInt32: 4, typeInt64: 8}[kind]
-	for ; count > 0 && width > 0 && len(value) >= width; count, value = count-1, value[width:] {
+	for count = min(count, mostValues); count > 0 && width > 0 && len(value) >= width; count, value = count-1, value[width:] {
 		switch width {
 		case 2:
 			numbers = append(numbers, int64(be.Uint16(value)))

@@ -38,10 +38,12 @@ type parser struct {
 	in       blob.Front
 	global   map[string]string // records of global extended headers that are used
 	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
-	assumed  bool              // it was
-	ended    bool              // zero blocks were seen: what is no header after them is none of ours
-	raw      []byte            // the header blocks of the entry, with the extended ones
-	before   []byte            // those of them that are global
+	names    *archive.Names
+	behind   int64  // zeros since the end
+	assumed  bool   // it was
+	ended    bool   // zero blocks were seen: what is no header after them is none of ours
+	raw      []byte // the header blocks of the entry, with the extended ones
+	before   []byte // those of them that are global
 }
 
 // extended is what extended headers say of the entry that they stand before.
@@ -66,7 +68,7 @@ func (p *parser) next() (*member, error) {
 			return nil, err
 		}
 		size, err := number(b.bytes(fieldSize))
-		if err != nil || size < 0 {
+		if err != nil || size < 0 || size > archive.LargestSize {
 			return nil, damaged(at, "its size is no number")
 		}
 		kind := b.bytes(fieldType)[0]
@@ -133,8 +135,12 @@ func (p *parser) header() (*block, error) {
 			return nil, err
 		case b == zeroBlock:
 			p.ended = true
+			p.behind += blockSize
+			if err := archive.Behind(p.behind); err != nil {
+				return nil, err
+			}
 		case IsHeader(b[:]):
-			p.ended = false
+			p.ended, p.behind = false, 0
 			p.raw = append(p.raw, b[:]...)
 			return &b, nil
 		case p.ended:
@@ -262,6 +268,9 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 		e.Link = ""
 	}
 	e.Path = trimFolder(e.Path, e.Kind)
+	if err := p.names.Take(e.Path, e.Link); err != nil {
+		return nil, err
+	}
 	e.Size, e.Packed = m.stored, m.stored+padding(m.stored)
 	switch {
 	case kind == typeSparse:
@@ -339,8 +348,8 @@ func (m *member) apply(records records) error {
 	}
 	if v, ok := records.get(recordSize); ok {
 		size, err := strconv.ParseInt(v, 10, 64)
-		if err != nil || size < 0 {
-			return errors.New("its size record is no number")
+		if err != nil || size < 0 || size > archive.LargestSize {
+			return errors.New("its size record is no size")
 		}
 		m.stored = size
 	}

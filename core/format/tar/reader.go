@@ -28,7 +28,7 @@ type extent struct {
 // are wrong, and data that is cut off, are of kind fault.Damaged.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	in := blob.FrontOf(r, size)
-	p := &parser{in: in, encoding: o.Encoding}
+	p := &parser{in: in, encoding: o.Encoding, names: o.Names}
 	t := &Reader{r: r}
 	for {
 		m, err := p.next()
@@ -108,7 +108,7 @@ type Stream struct {
 
 // NewStream reads a tar from r. Errors of r are returned as they are.
 func NewStream(r io.Reader, o archive.Options) *Stream {
-	return &Stream{parser: parser{in: blob.FrontStream(r), encoding: o.Encoding}}
+	return &Stream{parser: parser{in: blob.FrontStream(r), encoding: o.Encoding, names: o.Names}}
 }
 
 // Next moves to the next entry; see archive.Stream.

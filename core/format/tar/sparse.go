@@ -133,6 +133,9 @@ const longestNumber = 20
 
 // setSparse checks the map against the sizes.
 func (m *member) setSparse(size int64) error {
+	if size > archive.LargestSize {
+		return errSparse
+	}
 	var end, data int64
 	for _, piece := range m.pieces {
 		if piece.offset < end || piece.length < 0 || piece.offset > size || piece.length > size-piece.offset {

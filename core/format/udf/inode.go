@@ -31,7 +31,7 @@ const (
 	kindLink      = 12
 )
 
-// mostExtents bounds those of a file.
+// mostExtents are those that an image may have however small it is.
 const mostExtents = 1 << 20
 
 // inode reads the entry at an offset, which lies in a partition.
@@ -77,6 +77,7 @@ func (v *volume) extents(i *inode, b []byte, form byte, partition uint16) error 
 		return damaged(i.at, "its extents are of a kind that is not read")
 	}
 	left := i.size
+	var went map[int64]bool // blocks in which they go on
 	for left > 0 {
 		if len(b) < width {
 			return damaged(i.at, "its extents are shorter than its size")
@@ -89,8 +90,8 @@ func (v *volume) extents(i *inode, b []byte, form byte, partition uint16) error 
 		if e.length == 0 && e.kind == recorded {
 			return damaged(i.at, "its extents end before its size")
 		}
-		if len(i.ranges) > mostExtents {
-			return fault.New(fault.Unsafe, "the file at offset %d has more than %d extents", i.at, mostExtents)
+		if v.extentsRead++; v.extentsRead > v.size/8+mostExtents {
+			return fault.New(fault.Unsafe, "its files have more extents than there is room for in the image")
 		}
 		n := min(int64(e.length), left)
 		switch e.kind {
@@ -100,7 +101,11 @@ func (v *volume) extents(i *inode, b []byte, form byte, partition uint16) error 
 			}
 			left -= n
 		case reserved, missing:
-			i.ranges = append(i.ranges, blob.Range{From: blob.Hole, To: n})
+			if last := len(i.ranges) - 1; last >= 0 && i.ranges[last].From == blob.Hole {
+				i.ranges[last].To += n
+			} else {
+				i.ranges = append(i.ranges, blob.Range{From: blob.Hole, To: n})
+			}
 			left -= n
 		case goesOn: // in a block with a header of 24 bytes (14.5)
 			at, err := v.place(e.address)
@@ -116,7 +121,13 @@ func (v *volume) extents(i *inode, b []byte, form byte, partition uint16) error 
 				return damaged(at, "its length is wrong")
 			}
 			b = next[header : header+int(le.Uint32(next[20:]))]
-			i.ranges = append(i.ranges, blob.Range{From: blob.Hole}) // so that a circle comes to an end
+			if went[at] {
+				return fault.New(fault.Unsafe, "the extents of the file at offset %d lead back to where they were", i.at)
+			}
+			if went == nil {
+				went = map[int64]bool{}
+			}
+			went[at] = true
 		}
 	}
 	return nil

@@ -21,12 +21,12 @@ type Reader struct {
 // off is of kind fault.Damaged; folders that lead back to themselves, and names that no
 // file can have, of kind fault.Unsafe. That the data of a file is missing shows when it
 // is opened.
-func Open(r io.ReaderAt, size int64, _ archive.Options) (*Reader, error) {
+func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	v, err := openVolume(blob.Cached(r), size)
 	if err != nil {
 		return nil, err
 	}
-	w := &walker{z: &Reader{v: v}, seen: map[int64]bool{}, files: map[int64]string{}}
+	w := &walker{z: &Reader{v: v}, seen: map[int64]bool{}, files: map[int64]string{}, account: o.Names}
 	if err := w.walk(); err != nil {
 		return nil, err
 	}
@@ -89,10 +89,11 @@ func (z *Reader) Open(i int) (io.ReadCloser, error) {
 
 // walker goes through the folders of a volume.
 type walker struct {
-	z     *Reader
-	seen  map[int64]bool   // folders by the offset of their entry
-	files map[int64]string // the first path of each file
-	read  int64            // bytes of folders
+	z       *Reader
+	seen    map[int64]bool   // folders by the offset of their entry
+	files   map[int64]string // the first path of each file
+	read    int64            // bytes of folders
+	account *archive.Names
 }
 
 type directory struct {
@@ -212,6 +213,9 @@ func (w *walker) folder(d directory) (below []directory, err error) {
 			if e.Link, err = w.link(i); err != nil {
 				return nil, err
 			}
+		}
+		if err := w.account.Take(e.Path, e.Link); err != nil {
+			return nil, err
 		}
 		if first, again := w.files[at]; again && e.Kind == archive.File {
 			e.Kind, e.Link = archive.Hardlink, first

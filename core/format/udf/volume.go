@@ -61,6 +61,8 @@ type volume struct {
 	partitions []partition
 	root       address
 	blocks     int64 // that were looked up one by one
+
+	extentsRead int64
 }
 
 func damaged(at int64, what string) error {

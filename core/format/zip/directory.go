@@ -94,6 +94,9 @@ func (z *Reader) readEntries(r io.ReaderAt, e end, o archive.Options) error {
 		if err != nil {
 			return fault.New(fault.Damaged, "directory header %d at offset %d: %w", len(z.entries)+1, at, err)
 		}
+		if err := o.Names.Take(entry.Path); err != nil {
+			return err
+		}
 		z.keepName(len(z.entries), &entry, &rec, stored)
 		z.entries, z.records = append(z.entries, entry), append(z.records, rec)
 		return nil
@@ -141,7 +144,7 @@ func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive
 	if wide.f.short {
 		return e, rec, stored, errors.New("its ZIP64 field is missing or too short")
 	}
-	const largest = 1<<63 - 1
+	const largest = archive.LargestSize
 	if size > largest || packed > largest || offset > largest {
 		return e, rec, stored, errors.New("a size or offset is beyond any file")
 	}

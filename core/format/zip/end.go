@@ -36,7 +36,7 @@ const (
 // one whose comment ends with the file, or else, with trailing bytes after it, the
 // one nearest to the end.
 func findEnd(r *cached, size int64, parts segments) (end, error) {
-	s := endSearchState{failure: errNoEnd}
+	s := endSearchState{failure: errNoEnd, chains: mostChains}
 	for top := size; top >= endLength && size-top < endSearch; top -= endSearchStep {
 		from := max(0, top-endSearchStep)
 		block, err := r.block(from, min(size, top+endLength))
@@ -44,7 +44,7 @@ func findEnd(r *cached, size int64, parts segments) (end, error) {
 			return end{}, fault.Reading("", err)
 		}
 		for i := range endsIn(block) {
-			e, err := readEnd(r, size, from+int64(i), block[i:i+endLength], parts)
+			e, err := readEnd(r, size, from+int64(i), block[i:i+endLength], parts, &s.chains)
 			if e.last && (err == nil || isSplit(err)) { // those further up belong to archives inside
 				return e, incompleteIf(err)
 			}
@@ -70,7 +70,11 @@ func findEnd(r *cached, size int64, parts segments) (end, error) {
 type endSearchState struct {
 	nearest *end
 	failure error
+	chains  int // directories that may still be gone through to find their sizes
 }
+
+// mostChains bounds those of all end records that are looked at: one is usual.
+const mostChains = 16
 
 func (s *endSearchState) note(e end, err error) {
 	switch {
@@ -143,15 +147,12 @@ func (v *endValues) widen(record []byte) {
 
 // readEnd reads the end record at position at (4.3.16), and the ZIP64 records
 // in front of it (4.3.14, 4.3.15).
-func readEnd(r io.ReaderAt, size, at int64, record []byte, parts segments) (end, error) {
+func readEnd(r io.ReaderAt, size, at int64, record []byte, parts segments, chains *int) (end, error) {
 	v := parseEnd(record)
 	if at+endLength+v.comment > size {
 		return end{}, errors.New("its comment reaches past the end of the file")
 	}
-	e := end{narrow: true, last: at+endLength+v.comment == size, comment: make([]byte, v.comment)}
-	if _, err := r.ReadAt(e.comment, at+endLength); err != nil && v.comment > 0 {
-		return end{}, err
-	}
+	e := end{narrow: true, last: at+endLength+v.comment == size}
 	directoryEnd := at
 	if at64, record := readEnd64(r, at, parts); record != nil {
 		e.narrow = false
@@ -168,15 +169,23 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte, parts segments) (end,
 		e.split = true
 		v.offset = uint64(parts.position(v.directoryDisk, v.offset))
 	}
-	if err := e.locate(r, v, directoryEnd); err != nil {
+	if err := e.locate(r, v, directoryEnd, chains); err != nil {
+		return end{}, err
+	}
+	e.comment = make([]byte, v.comment)
+	if _, err := r.ReadAt(e.comment, at+endLength); err != nil && v.comment > 0 {
 		return end{}, err
 	}
 	return e, nil
 }
 
 // locate finds the directory, which ends at a position or before it.
-func (e *end) locate(r io.ReaderAt, v endValues, directoryEnd int64) error {
-	if v.disk == 0 && v.offset+v.length != uint64(directoryEnd) && chainEnds(r, int64(min(v.offset, uint64(directoryEnd))), directoryEnd, v.entries) {
+func (e *end) locate(r io.ReaderAt, v endValues, directoryEnd int64, chains *int) error {
+	mismatch := v.disk == 0 && v.offset+v.length != uint64(directoryEnd)
+	if mismatch {
+		*chains--
+	}
+	if mismatch && *chains >= 0 && chainEnds(r, int64(min(v.offset, uint64(directoryEnd))), directoryEnd, v.entries) {
 		// A writer's mistake that is known: only the size is wrong.
 		v.length = uint64(directoryEnd) - v.offset
 	}

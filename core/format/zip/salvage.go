@@ -18,6 +18,7 @@ import (
 func salvage(r io.ReaderAt, size int64, o archive.Options, why error) (*Reader, error) {
 	z := newReader(r, o)
 	var cut []string
+	room := int64(mostSearched)
 	for at := int64(0); ; {
 		next, err := nextLocal(r, at, size)
 		if err != nil {
@@ -26,7 +27,7 @@ func salvage(r io.ReaderAt, size int64, o archive.Options, why error) (*Reader, 
 		if next < 0 {
 			break
 		}
-		e, rec, stored, err := z.readLocal(r, next, size, o)
+		e, rec, stored, err := z.readLocal(r, next, size, o, &room)
 		if fault.Of(err) == fault.Unreadable {
 			return nil, err
 		}
@@ -94,7 +95,7 @@ func readAll(r io.ReaderAt, p []byte, at int64) error {
 }
 
 // readLocal makes an entry of a local header.
-func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e archive.Entry, rec record, stored string, err error) {
+func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options, room *int64) (e archive.Entry, rec record, stored string, err error) {
 	var fixed [localLength]byte
 	if err := readAll(r, fixed[:], at); err != nil {
 		return e, rec, stored, err
@@ -133,7 +134,7 @@ func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e 
 	rec.limit = start + e.Packed
 	setKind(&e, stored, 0, 0)
 	if rec.flags&flagDescriptor != 0 && e.Packed == 0 {
-		return e, rec, stored, findDescriptor(r, size, start, &e, &rec)
+		return e, rec, stored, findDescriptor(r, size, start, &e, &rec, room)
 	}
 	if rec.limit > size {
 		return e, rec, stored, errCut
@@ -141,9 +142,12 @@ func (z *Reader) readLocal(r io.ReaderAt, at, size int64, o archive.Options) (e 
 	return e, rec, stored, nil
 }
 
+// mostSearched bounds what is decoded to find the ends of entries, in bytes of data.
+const mostSearched = 1 << 30
+
 // findDescriptor finds the end of data whose size follows it: by decoding
 // it. Only deflate marks its end.
-func findDescriptor(r io.ReaderAt, size, start int64, e *archive.Entry, rec *record) error {
+func findDescriptor(r io.ReaderAt, size, start int64, e *archive.Entry, rec *record, room *int64) error {
 	if e.Kind == archive.Folder {
 		return nil
 	}
@@ -159,7 +163,12 @@ func findDescriptor(r io.ReaderAt, size, start int64, e *archive.Entry, rec *rec
 		return err
 	}
 	defer d.Close()
-	if e.Size, err = io.Copy(io.Discard, d); err != nil {
+	e.Size, err = io.CopyN(io.Discard, d, *room+1)
+	if *room -= e.Size; *room < 0 {
+		*room = 0
+		return errors.New("too much would have to be decoded to find its end")
+	}
+	if err != io.EOF {
 		return err
 	}
 	e.Packed = data.position - start - int64(in.Buffered())
