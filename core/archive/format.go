@@ -106,6 +106,11 @@ type Options struct {
 	MaxMemory int64             // what a decoder's header may ask for, in bytes; 0: a safe default
 	Parts     Parts             // that the archive lies in
 	Names     *Names            // account of its paths; nil: each counts alone
+
+	// Decoded is told of all that is decoded of an archive which is compressed as a
+	// whole: headers, what is skipped, and what stands behind its end. Its error ends
+	// that; nil: nobody counts.
+	Decoded func(bytes int64) error
 }
 
 // A Break is in the error, of kind fault.Damaged, of an archive that is read from

@@ -36,6 +36,7 @@ type Budget struct {
 	entries int64
 	known   atomic.Int64 // the latest limit
 	used    atomic.Int64
+	decoded atomic.Int64
 	seen    atomic.Int64
 }
 
@@ -88,6 +89,19 @@ func (b *Budget) Spend(bytes int64) error {
 		return err
 	}
 	b.used.Add(bytes)
+	return nil
+}
+
+// Around is how much may be decoded around the data of entries: headers, and what fills up.
+const Around = 64 << 20
+
+// Decode takes off what is decoded of an archive that is compressed as a whole, delivered or
+// not: too much is of kind fault.Unsafe. It counts for itself, besides what is spent.
+func (b *Budget) Decode(bytes int64) error {
+	limit, why := b.limit()
+	if decoded := b.decoded.Add(bytes); decoded-Around > limit {
+		return fault.New(fault.Unsafe, "more than %d bytes would have to be decoded, far more than its size lets expect", limit).Suggest(why)
+	}
 	return nil
 }
 

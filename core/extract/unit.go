@@ -164,12 +164,12 @@ func (u *unit) openArchive() (err error) {
 			}
 		}
 		r := u.run
-		opening := walk.Opening{Options: r.Reading, Whole: !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), Dir: u.spoolDir, Most: r.Limits.Total, Kept: &r.Progress.Kept}
+		opening := walk.Opening{Options: r.Reading, Limits: r.Limits, Whole: !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), Dir: u.spoolDir, Most: r.Limits.Total, Kept: &r.Progress.Kept}
 		if u.archive, err = walk.Open(r.ctx, u.outcome.Source, opening); err != nil {
 			return err
 		}
 		u.files = u.archive.Files
-		u.budget = r.Limits.Budget(u.archive.Size)
+		u.budget = u.archive.Budget()
 		if u.outcome.Source.Elsewhere() {
 			r.Progress.Expected.Add(u.archive.Expected())
 		}

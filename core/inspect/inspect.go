@@ -89,7 +89,7 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 			}
 			continue
 		}
-		err = fault.Guard(func() error { return a.look(ctx, opened, o.Limits.Budget(opened.Size), visit) })
+		err = fault.Guard(func() error { return a.look(ctx, opened, opened.Budget(), visit) })
 		if _, ours := errors.AsType[*fault.Panic](err); ours { // the others go on
 			err = visit(a, fault.At(s.Path, err))
 		}
@@ -160,7 +160,7 @@ func (o *opening) openSource(ctx context.Context, s source.Source) (*walk.Archiv
 			return nil, err
 		}
 	}
-	return walk.Open(ctx, s, walk.Opening{Options: o.Reading, Whole: o.Whole, Most: o.Limits.Total})
+	return walk.Open(ctx, s, walk.Opening{Options: o.Reading, Limits: o.Limits, Whole: o.Whole, Most: o.Limits.Total})
 }
 
 // look visits an open archive and those inside it, and closes it.

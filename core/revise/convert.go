@@ -189,13 +189,13 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		defer kept.Close()
 		s.Input = kept
 	}
-	opening := walk.Opening{Options: c.Reading, Whole: true, Most: c.Limits.Total}
+	opening := walk.Opening{Options: c.Reading, Limits: c.Limits, Whole: true, Most: c.Limits.Total}
 	from, err := walk.Open(ctx, s, opening)
 	if err != nil {
 		return err
 	}
 	defer func() { from.Close() }()
-	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: c.Limits.Budget(from.Size), r: r}
+	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: from.Budget(), r: r}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.
 		if err := paths.list(ctx, from); err != nil {

@@ -292,7 +292,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 		return fault.At(path, err)
 	}
 	s.close = a.Close
-	budget := bound.Limits{}.Budget(a.Size)
+	budget := a.Budget()
 	cursor := a.Cursor(ctx, budget)
 	defer cursor.Close()
 	for {

@@ -15,6 +15,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format"
@@ -47,15 +48,17 @@ type Archive struct {
 	outer   *Archive
 	room    int64 // bytes of memory left for the archives inside, where they are opened as they pass by
 	users   atomic.Int32
+	budget  *bound.Budget // of it and of all inside
 }
 
 // Opening says how a source is opened. Zero values are the usual ones.
 type Opening struct {
 	archive.Options
-	Whole bool                   // all of it will be read, and once is enough
-	Dir   func() (string, error) // of what has to be kept while it is read; nil: that of the system for such files
-	Most  int64                  // bytes of that; 0: no bound
-	Kept  *atomic.Int64          // counts them; nil: nobody asks
+	Limits bound.Limits
+	Whole  bool                   // all of it will be read, and once is enough
+	Dir    func() (string, error) // of what has to be kept while it is read; nil: that of the system for such files
+	Most   int64                  // bytes of that; 0: no bound
+	Kept   *atomic.Int64          // counts them; nil: nobody asks
 }
 
 // Open opens a source and reads its directory, if it has one. What comes from an
@@ -92,8 +95,18 @@ func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 func newArchive(data blob.Blob, o Opening) *Archive {
 	a := &Archive{Name: o.Name, data: data, rules: o.Options}
 	a.users.Store(1)
+	a.bound(o.Limits)
 	return a
 }
+
+// bound gives the archive a budget of its own.
+func (a *Archive) bound(limits bound.Limits) {
+	a.budget = limits.Budget(a.Size)
+	a.rules.Names, a.rules.Decoded = new(archive.Names), a.budget.Decode
+}
+
+// Budget is what may be decoded of it, and of all inside it.
+func (a *Archive) Budget() *bound.Budget { return a.budget }
 
 // OpenAs opens what is known to be in a format. The data is closed with it.
 func OpenAs(f archive.Format, data blob.Blob, o archive.Options) (*Archive, error) {
@@ -298,7 +311,8 @@ func (a *Archive) InnerByRanges(i int) (*Archive, error) {
 
 func (a *Archive) openInner(entry *archive.Entry, data blob.Blob) (*Archive, error) {
 	inner := newArchive(data, Opening{Options: a.rules})
-	inner.outer = a
+	inner.outer, inner.budget = a, a.budget
+	inner.rules.Names, inner.rules.Decoded = a.rules.Names, a.rules.Decoded
 	inner.Name = path.Base(entry.Path)
 	inner.rules.Name, inner.rules.Parts = inner.Name, nil
 	a.Keep()

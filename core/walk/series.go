@@ -16,6 +16,7 @@ import (
 func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	a := &Archive{Name: s.Name(), rules: o.Options, room: 4 * inMemory}
 	a.users.Store(1)
+	a.bound(o.Limits)
 	ordered := false
 	formats := map[string]bool{}
 	for i, member := range s.Members {

@@ -279,6 +279,22 @@ func (f *front) method() (codec.Method, bool) {
 	return codec.Method{}, false
 }
 
+// metered tells of what is decoded.
+type metered struct {
+	io.Reader
+	tell func(bytes int64) error
+}
+
+func (m metered) Read(p []byte) (int, error) {
+	n, err := m.Reader.Read(p)
+	if m.tell != nil {
+		if over := m.tell(int64(n)); over != nil {
+			return 0, over
+		}
+	}
+	return n, err
+}
+
 // unpack goes on in the packed archive that comes next.
 func (p *parser) unpack(o archive.Options) (io.Closer, error) {
 	in := p.in.(*front)
@@ -287,6 +303,6 @@ func (p *parser) unpack(o archive.Options) (io.Closer, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.in, p.began, p.ended = &front{Front: blob.FrontStream(d)}, 0, false
+	p.in, p.began, p.ended = &front{Front: blob.FrontStream(metered{d, o.Decoded})}, 0, false
 	return d, nil
 }

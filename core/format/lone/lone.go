@@ -152,6 +152,7 @@ func holds(kind inner, m codec.Method, r io.ReaderAt, size int64) bool {
 // decoded is a decompressed file, read ahead on a goroutine of its own. Errors
 // of the decoder are damage, unless the disk failed.
 type decoded struct {
+	meter   func(bytes int64) error // nil: nobody counts
 	ahead   io.ReadCloser
 	decoder io.ReadCloser
 	places  *places // nil: several pieces are decoded at once
@@ -162,7 +163,7 @@ func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*deco
 	limits := codec.Options{MaxMemory: o.MaxMemory}
 	if m.DecodeFile != nil && size != blob.Endless {
 		if d, err := m.DecodeFile(r, size, limits); err == nil {
-			return &decoded{ahead: d, decoder: d}, nil
+			return &decoded{meter: o.Decoded, ahead: d, decoder: d}, nil
 		}
 	}
 	f := &file{r: io.NewSectionReader(r, 0, size)}
@@ -175,16 +176,21 @@ func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*deco
 	if !m.ReadsAhead {
 		places.buffer = in
 	}
-	ahead, err := readahead.NewReaderSize(places, 4, 512<<10)
+	ahead, err := readahead.NewReaderSize(fault.Guarded(places), 4, 512<<10)
 	if err != nil {
 		return nil, err
 	}
-	return &decoded{ahead: ahead, decoder: d, places: places}, nil
+	return &decoded{meter: o.Decoded, ahead: ahead, decoder: d, places: places}, nil
 }
 
 func (d *decoded) Read(p []byte) (int, error) {
 	n, err := d.ahead.Read(p)
 	d.read += int64(n)
+	if d.meter != nil {
+		if over := d.meter(int64(n)); over != nil {
+			return 0, over
+		}
+	}
 	if err != nil && err != io.EOF {
 		err = broken(err, d.place())
 	}
