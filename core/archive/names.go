@@ -27,7 +27,7 @@ type Names struct{ bytes atomic.Int64 }
 func (n *Names) Take(paths ...string) error {
 	for _, path := range paths {
 		if len(path) > LongestPath {
-			return fault.New(fault.Unsafe, "a path or link in it has %d bytes, where no system takes more than %d", len(path), LongestPath)
+			return fault.New(fault.Unsafe, "a path or link in it is too long: it has %d bytes, and no system takes more than %d", len(path), LongestPath)
 		}
 		if n != nil && n.bytes.Add(int64(len(path))) > MostNames {
 			return fault.New(fault.Unsafe, "its paths have more than %d bytes together", MostNames)
