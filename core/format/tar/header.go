@@ -30,6 +30,8 @@ const (
 	typeLongName  = 'L' // extensions: the data is the name or link target of the next entry
 	typeLongLink  = 'K'
 	typeSparse    = 'S' // extension: a file with holes
+	typePaxOld    = 'X' // what 'x' was on one system before POSIX had it
+	typeListing   = 'D' // extension: a folder, with a list of what was in it
 )
 
 // The fields of a header, by offset and length.
@@ -59,6 +61,7 @@ var (
 
 const (
 	magicPOSIX = "ustar\x0000"
+	magicUstar = "ustar\x00"   // of any version: it has a prefix
 	magicOld   = "ustar  \x00" // of the extensions: what stands behind it differs
 )
 
@@ -100,10 +103,10 @@ func number(raw []byte) (int64, error) {
 
 // IsHeader reports whether a block is a header: its checksum is right, counted
 // with or without sign, as old writers did either.
-func IsHeader(raw []byte) bool {
-	if len(raw) < blockSize || raw[0] == 0 {
-		return false
-	}
+func IsHeader(raw []byte) bool { return len(raw) >= blockSize && raw[0] != 0 && isSummed(raw) }
+
+// isSummed is IsHeader for where a header is due, whose name may be in an extended one.
+func isSummed(raw []byte) bool {
 	want, err := number(raw[fieldChecksum.at : fieldChecksum.at+fieldChecksum.length])
 	if err != nil {
 		return false

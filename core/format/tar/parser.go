@@ -21,7 +21,7 @@ import (
 
 // longestExtended bounds what stands before an entry: extended headers and long
 // names. No system takes names of that size.
-const longestExtended = 1 << 20
+const longestExtended = 16 << 20
 
 // member is an entry with where its data is.
 type member struct {
@@ -41,7 +41,7 @@ type parser struct {
 	names    *archive.Names
 	behind   int64  // zeros since the end
 	assumed  bool   // it was
-	ended    bool   // zero blocks were seen: what is no header after them is none of ours
+	zeros    int    // blocks of them that were seen last: two are an end mark
 	raw      []byte // the header blocks of the entry, with the extended ones
 	before   []byte // those of them that are global
 }
@@ -61,8 +61,11 @@ func (p *parser) next() (*member, error) {
 	for first := true; ; first = false {
 		at, from := p.in.Offset(), len(p.raw)
 		b, err := p.header()
-		if err == io.EOF && !first {
+		switch {
+		case (err == io.EOF || err == errNoEnd) && !first:
 			return nil, damaged(at, "it is missing after an extended one")
+		case err == errNoEnd:
+			return nil, damaged(at, "it is missing, and so is the end mark: the archive is cut off")
 		}
 		if err != nil {
 			return nil, err
@@ -73,7 +76,11 @@ func (p *parser) next() (*member, error) {
 		}
 		kind := b.bytes(fieldType)[0]
 		switch kind {
-		case typePax, typeGlobal, typeLongName, typeLongLink:
+		case typePax, typePaxOld, typeGlobal:
+		case typeLongName, typeLongLink:
+			if size > archive.LongestPath+blockSize {
+				return nil, p.names.Take(strings.Repeat("n", archive.LongestPath+1))
+			}
 		default:
 			m, err := p.member(b, at, size, x)
 			if err != nil && fault.Of(err) == fault.Other {
@@ -107,7 +114,7 @@ func (p *parser) take(kind byte, data []byte, x *extended) (err error) {
 		}
 		_, err = readRecords(data, p.global, used)
 		x.global = p.global
-	case typePax:
+	case typePax, typePaxOld:
 		if x.own == nil {
 			x.own = map[string]string{}
 		}
@@ -124,32 +131,36 @@ func (p *parser) header() (*block, error) {
 		var b block
 		_, err := io.ReadFull(p.in, b[:])
 		switch {
-		case err == io.EOF:
+		case err == io.EOF && p.zeros > 0, errors.Is(err, io.ErrUnexpectedEOF) && p.zeros > 0 && b == zeroBlock:
 			return nil, io.EOF
+		case err == io.EOF:
+			return nil, errNoEnd
 		case errors.Is(err, io.ErrUnexpectedEOF):
-			if p.ended {
-				return nil, io.EOF
-			}
 			return nil, damaged(at, "it is cut off")
 		case err != nil:
 			return nil, err
 		case b == zeroBlock:
-			p.ended = true
+			p.zeros++
 			p.behind += blockSize
 			if err := archive.Behind(p.behind); err != nil {
 				return nil, err
 			}
-		case IsHeader(b[:]):
-			p.ended, p.behind = false, 0
+		case p.zeros == 1:
+			return nil, damaged(at-blockSize, "it is all zeros, and more follows")
+		case isSummed(b[:]):
+			p.zeros, p.behind = 0, 0
 			p.raw = append(p.raw, b[:]...)
 			return &b, nil
-		case p.ended:
+		case p.zeros > 1: // what is no header after an end mark is none of ours
 			return nil, io.EOF
 		default:
 			return nil, damaged(at, "its checksum is wrong")
 		}
 	}
 }
+
+// errNoEnd is the error of an archive that ends without an end mark.
+var errNoEnd = errors.New("there is no end mark")
 
 // extended reads the data of a header that belongs to the next entry.
 func (p *parser) extended(at, size int64) ([]byte, error) {
@@ -204,7 +215,7 @@ func (r records) get(key string) (value string, found bool) {
 	if value, found = r.own[key]; !found {
 		value, found = r.global[key]
 	}
-	return value, found
+	return value, found && value != "" // an empty one takes back what others say
 }
 
 // readRecords reads the records of an extended header: a length, a space, a
@@ -212,7 +223,7 @@ func (r records) get(key string) (value string, found bool) {
 // records of sparse format 0.0 repeat, so that their order counts: their values
 // are returned.
 func readRecords(data []byte, into map[string]string, wanted func(key string) bool) (sparse []string, err error) {
-	for len(data) > 0 {
+	for len(bytes.TrimLeft(data, "\x00")) > 0 { // some writers fill up with NULs
 		digits, rest, found := bytes.Cut(data, []byte{' '})
 		length, err := strconv.Atoi(string(digits))
 		if !found || err != nil || length > len(data) || length < len(digits)+3 || data[length-1] != '\n' {
@@ -252,7 +263,7 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 	e.Modified = time.Unix(seconds, 0)
 	magic := string(b.bytes(fieldMagic))
 	e.Path = b.text(fieldName)
-	if prefix := b.text(fieldPrefix); magic == magicPOSIX && prefix != "" {
+	if prefix := b.text(fieldPrefix); strings.HasPrefix(magic, magicUstar) && prefix != "" {
 		e.Path = prefix + "/" + e.Path
 	}
 	e.Path, e.Link = p.toUTF8(first(x.longName, e.Path)), p.toUTF8(first(x.longLink, b.text(fieldLink)))
@@ -261,7 +272,7 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 	}
 	kind := b.bytes(fieldType)[0]
 	e.Kind = kindOf(kind, e.Path)
-	if e.Kind != archive.File && e.Kind != archive.Other {
+	if e.Kind != archive.File && e.Kind != archive.Other && kind != typeListing {
 		m.stored = 0 // whatever the size says, nothing follows
 	}
 	if e.Kind != archive.Symlink && e.Kind != archive.Hardlink {
@@ -272,6 +283,9 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 		return nil, err
 	}
 	e.Size, e.Packed = m.stored, m.stored+padding(m.stored)
+	if e.Kind == archive.Folder {
+		e.Size, e.Packed = 0, 0
+	}
 	switch {
 	case kind == typeSparse:
 		return m, p.oldSparse(m, b, at)
@@ -307,6 +321,14 @@ func (p *parser) toUTF8(name string) string {
 	return decoded
 }
 
+// data is how many of the stored bytes are its data: of a folder, none.
+func (m *member) data() int64 {
+	if m.Kind == archive.Folder {
+		return 0
+	}
+	return m.stored
+}
+
 func trimFolder(path string, kind archive.Kind) string {
 	if kind == archive.Folder && strings.Trim(path, "/") != "" {
 		return strings.TrimRight(path, "/")
@@ -327,7 +349,7 @@ func kindOf(kind byte, path string) archive.Kind {
 		return archive.Symlink
 	case typeCharacter, typeBlock:
 		return archive.Device
-	case typeFolder:
+	case typeFolder, typeListing:
 		return archive.Folder
 	case typePipe:
 		return archive.Pipe
@@ -365,6 +387,14 @@ func (m *member) apply(records records) error {
 
 // parseTime reads seconds with a fraction, "-1.25" too.
 func parseTime(text string) (time.Time, error) {
+	if strings.ContainsAny(text, "eE") { // some writers leave it to a library how a small one is written
+		seconds, err := strconv.ParseFloat(text, 64)
+		if err != nil || math.Abs(seconds) > 1<<53 {
+			return time.Time{}, errors.New("not a time")
+		}
+		whole, fraction := math.Modf(seconds)
+		return time.Unix(int64(whole), int64(fraction*1e9)), nil
+	}
 	whole, fraction, _ := strings.Cut(text, ".")
 	seconds, err := strconv.ParseInt(whole, 10, 64)
 	if err != nil || seconds == math.MinInt64 {

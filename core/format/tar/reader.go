@@ -35,14 +35,10 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 		t.assumed = p.assumed
 		at := in.Offset()
 		if err == io.EOF {
-			if p.ended || o.Parts == nil {
-				return t, nil
-			}
-			// Some writers leave the end mark out, but more parts may follow.
-			err = damaged(at, "its end mark is missing")
+			return t, nil
 		}
-		if err == nil && in.Skip(m.stored+padding(m.stored)) != nil && in.Offset()-at < m.stored {
-			err = damaged(at, "the data of %q is cut off", m.Path) // padding may be left out
+		if err == nil && in.Skip(m.stored+padding(m.stored)) != nil {
+			err = damaged(at, "the data of %q is cut off", m.Path)
 		}
 		if e, ok := errors.AsType[*fault.Error](err); ok && e.Kind == fault.Damaged {
 			e.Err = &archive.Break{Offset: at, CutOff: in.Offset() >= size, Err: e.Err}
@@ -55,7 +51,7 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 			return nil, err
 		}
 		t.entries = append(t.entries, m.Entry)
-		t.data = append(t.data, extent{at, m.stored, m.pieces})
+		t.data = append(t.data, extent{at, m.data(), m.pieces})
 	}
 }
 
@@ -115,12 +111,9 @@ func NewStream(r io.Reader, o archive.Options) *Stream {
 func (s *Stream) Next() (archive.Entry, error) {
 	if s.m != nil {
 		at := s.in.Offset()
-		err := s.in.Skip(s.left)
-		missing := s.left - (s.in.Offset() - at)
-		if err != nil && (err != io.EOF || missing > padding(s.m.stored)) {
+		if err := s.in.Skip(s.left); err != nil {
 			return archive.Entry{}, s.broken(at, err)
 		}
-		// Some writers leave out the padding of the last entry.
 	}
 	m, err := s.next()
 	if err != nil {
@@ -129,7 +122,7 @@ func (s *Stream) Next() (archive.Entry, error) {
 	}
 	s.m = m
 	s.left = m.stored + padding(m.stored)
-	s.data = io.LimitReader(stored{s}, m.stored)
+	s.data = io.LimitReader(stored{s}, m.data())
 	if m.pieces != nil {
 		s.data = &expanded{data: s.data, pieces: m.pieces, size: m.Size}
 	}

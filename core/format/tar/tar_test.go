@@ -92,7 +92,6 @@ func readBoth(t *testing.T, data []byte) ([]string, error) {
 type iotestOne struct{ io.Reader }
 
 func TestReadDialects(t *testing.T) {
-	end := make([]byte, 2*blockSize)
 	long := strings.Repeat("long/", 40) + "name.csv"
 	file := join(head(typeFile, "a.csv", 3, nil), body("1,2"))
 	sparse := "3\n0\n2\n1000\n1\n2000\n0\n"
@@ -100,15 +99,20 @@ func TestReadDialects(t *testing.T) {
 		data []byte
 		want []string
 	}{
-		"plain":            {join(file, end), []string{"file a.csv 3 1,2"}},
-		"empty":            {end, nil},
-		"no end":           {file, []string{"file a.csv 3 1,2"}},
-		"no padding":       {file[:blockSize+3], []string{"file a.csv 3 1,2"}},
-		"one zero block":   {join(file, end[:blockSize], file), []string{"file a.csv 3 1,2", "file a.csv 3 1,2"}},
-		"concatenated":     {join(file, end, file, end), []string{"file a.csv 3 1,2", "file a.csv 3 1,2"}},
-		"text behind":      {join(file, end, body("not ours")), []string{"file a.csv 3 1,2"}},
+		"plain":            {file, []string{"file a.csv 3 1,2"}},
+		"empty":            {nil, nil},
+		"concatenated":     {join(file, end, file), []string{"file a.csv 3 1,2", "file a.csv 3 1,2"}},
+		"text behind":      {join(file, end, end, body("not ours")), []string{"file a.csv 3 1,2"}},
 		"no magic":         {join(head(typeOldFile, "a", 1, set(fieldMagic, "")), body("1"), head(typeOldFile, "d/", 0, set(fieldMagic, ""))), []string{"file a 1 1", "folder d 0"}},
 		"prefix":           {head(typeFile, "name", 0, set(fieldPrefix, "some/where")), []string{"file some/where/name 0"}},
+		"another version":  {head(typeFile, "name", 0, func(b *block) { set(fieldPrefix, "some/where")(b); set(fieldMagic, "ustar\x0001")(b) }), []string{"file some/where/name 0"}},
+		"older pax":        {join(extendedHeader(typePaxOld, "path", "new"), head(typeFile, "x", 0, nil)), []string{"file new 0"}},
+		"a list of names":  {join(head(typeListing, "d", 6, nil), body("Ya\x00Nb\x00"), file), []string{"folder d 0", "file a.csv 3 1,2"}},
+		"taken back":       {join(extendedHeader(typeGlobal, "mtime", "5", "path", "all"), extendedHeader(typePax, "path", ""), head(typeFile, "x", 0, nil)), []string{"file x 0"}},
+		"NULs behind":      {join(head(typePax, "x", 512, nil), body("10 path=y\n"), head(typeFile, "x", 0, nil)), []string{"file y 0"}},
+		"a small time":     {join(extendedHeader(typePax, "mtime", "1e-05"), head(typeFile, "x", 0, nil)), []string{"file x 0"}},
+		"named elsewhere":  {join(extendedHeader(typePax, "path", "y"), head(typeFile, "", 0, nil)), []string{"file y 0"}},
+		"large attributes": {join(extendedHeader(typePax, "SCHILY.xattr.user.x", strings.Repeat("v", 2<<20)), head(typeFile, "x", 0, nil)), []string{"file x 0"}},
 		"other magic":      {head(typeFile, "name", 0, func(b *block) { set(fieldPrefix, "no prefix")(b); set(fieldMagic, magicOld)(b) }), []string{"file name 0"}},
 		"kinds":            {join(head(typeFolder, "d/", 0, nil), head(typeSymlink, "l", 0, set(fieldLink, "a")), head(typeHardlink, "h", 7, set(fieldLink, "a")), head(typePipe, "p", 0, nil), head(typeCharacter, "c", 0, nil), head(typeBlock, "b", 0, nil), head('V', "v", 0, nil), head(typeReserved, "r", 1, nil), body("1")), []string{"folder d 0", "link l 0 → a", "hard link h 0 → a", "pipe p 0", "device c 0", "device b 0", "other v 0", "file r 1 1"}},
 		"long names":       {join(head(typeLongName, "x", int64(len(long)+1), nil), body(long+"\x00"), head(typeLongLink, "x", 3, nil), body("t/u"), head(typeSymlink, "short", 0, nil)), []string{"link " + long + " 0 → t/u"}},
@@ -123,12 +127,17 @@ func TestReadDialects(t *testing.T) {
 		"nothing but hole": {join(extendedHeader(typePax, sparseSize, "4", sparseMap, "4,0"), head(typeFile, "s", 0, nil)), []string{"file s 4 ...."}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			list, err := readBoth(t, c.data)
-			require.NoError(t, err)
-			assert.Equal(t, c.want, list)
+			for _, ended := range [][]byte{end, end[:blockSize]} { // one block of zeros will do
+				list, err := readBoth(t, join(c.data, ended))
+				require.NoError(t, err)
+				assert.Equal(t, c.want, list)
+			}
 		})
 	}
 }
+
+// end is the end mark.
+var end = make([]byte, 2*blockSize)
 
 // oldSparse is the map of a file of 12 bytes: 1 to 3 and 9.
 func oldSparse(b *block) {
@@ -155,6 +164,9 @@ func TestReadDamaged(t *testing.T) {
 	}{
 		"checksum":              {join(file, bad), fault.Damaged, "header at offset 1024: its checksum is wrong"},
 		"cut in a header":       {join(file, file[:100]), fault.Damaged, "header at offset 1024: it is cut off"},
+		"no end":                {file, fault.Damaged, "header at offset 1024: it is missing, and so is the end mark"},
+		"no padding":            {file[:blockSize+3], fault.Damaged, "cut off"},
+		"a header of zeros":     {join(file, end[:blockSize], body("1,2"), file, end), fault.Damaged, "header at offset 1024: it is all zeros, and more follows"},
 		"cut in data":           {head(typeFile, "a", 5000, nil), fault.Damaged, "cut off"},
 		"only an extended one":  {extendedHeader(typePax, "path", "x"), fault.Damaged, "missing after an extended one"},
 		"size of letters":       {head(typeFile, "a", 0, set(fieldSize, "many")), fault.Damaged, "its size is no number"},
@@ -287,7 +299,7 @@ func TestLinear(t *testing.T) {
 		data []byte
 		bad  bool
 	}{
-		"large global header": {join(extendedHeader(typeGlobal, records...), bytes.Repeat(head(typeFile, "a", 0, nil), 100_000)), false},
+		"large global header": {join(extendedHeader(typeGlobal, records...), bytes.Repeat(head(typeFile, "a", 0, nil), 100_000), end), false},
 		"map without lines": {join(extendedHeader(typePax, sparseMajor, "1", sparseReal, "9"), head(typeFile, "a", 64<<20, nil),
 			bytes.Repeat([]byte{'1'}, 64<<20)), true},
 	} {
