@@ -181,14 +181,15 @@ func (u *unit) openArchive() (err error) {
 		in.opened = nil
 		return err
 	}
-	u.archive, err = in.within.InnerByRanges(in.Index)
+	bounded := func(data io.Reader) io.Reader { return u.budget.Reader(u.run.ctx, data) }
+	u.archive, err = in.within.InnerInPlace(in.Index, bounded)
 	if u.archive != nil || err != nil {
 		in.close()
 		return err
 	}
 	data, err := in.within.Open(in.Index)
 	if err == nil {
-		u.archive, err = in.within.Inner(&in.Entry, u.budget.Reader(u.run.ctx, data), u.spoolDir)
+		u.archive, err = in.within.Inner(&in.Entry, bounded(data), u.spoolDir)
 		data.Close()
 	}
 	in.close()

@@ -258,7 +258,7 @@ func (a *Archive) wholly(e *archive.Entry) bool {
 
 func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*walk.Archive, error) {
 	if !a.options.Whole {
-		if inner, err := a.open.InnerByRanges(i); inner != nil || err != nil {
+		if inner, err := a.open.InnerInPlace(i, nil); inner != nil || err != nil {
 			return inner, err
 		}
 	}

@@ -293,18 +293,37 @@ func (a *Archive) Inner(entry *archive.Entry, data io.Reader, dir func() (string
 	return a.openInner(entry, spooled)
 }
 
-// InnerByRanges opens an entry that is an archive itself where it lies, if it is
-// stored there as it is and a part of it is had for less than the whole; nil: it is
-// not so. Its own checksum is not checked then, those of its entries are.
-func (a *Archive) InnerByRanges(i int) (*Archive, error) {
-	_, wants := a.data.(blob.Foreseer)
+// remote reports whether it lies at an address.
+func (a *Archive) remote() bool {
+	for a.outer != nil {
+		a = a.outer
+	}
+	return len(a.Files) > 0 && a.Files[0].Remote()
+}
+
+// InnerInPlace opens an entry that is an archive itself where it lies, if it is stored there
+// as it is; nil: it is not. On disk its data is checked before, read through check; nil: it
+// is only looked into. At an address, where a part is had for less than the whole, only its
+// own entries are checked.
+func (a *Archive) InnerInPlace(i int, check func(io.Reader) io.Reader) (*Archive, error) {
+	_, ranges := a.data.(blob.Foreseer)
 	stores, tells := a.Reader.(archive.Stores)
-	if !wants || !tells {
+	if !ranges || !tells {
 		return nil, nil
 	}
 	from, size, err := stores.Stored(i)
 	if size == archive.Unknown || err != nil {
 		return nil, err
+	}
+	if check != nil && !a.remote() {
+		data, err := a.Open(i)
+		if err != nil {
+			return nil, err
+		}
+		defer data.Close()
+		if _, err := io.Copy(io.Discard, check(data)); err != nil {
+			return nil, err
+		}
 	}
 	return a.openInner(&a.Entries()[i], blob.Section(a.data, from, size))
 }

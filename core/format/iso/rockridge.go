@@ -47,11 +47,18 @@ func (w *walker) sharing() (rockRidge bool, skip int, err error) {
 			Advise("the image is cut off or damaged: get it again")
 	}
 	s := self.system
+	if len(s) > xaLength && string(s[6:8]) == "XA" { // CD-ROM XA has the first bytes
+		s = s[xaLength:]
+	}
 	if len(s) < 7 || string(s[:2]) != "SP" || s[4] != 0xbe || s[5] != 0xef {
 		return false, 0, nil
 	}
 	return true, int(s[6]), nil
 }
+
+// xaLength is that of the record of CD-ROM XA at the start of a system use area, which SP
+// then says is to be left out (SUSP 5.3).
+const xaLength = 14
 
 // mostContinued bounds how many areas the fields of one record go on in.
 const mostContinued = 64

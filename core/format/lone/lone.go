@@ -5,10 +5,12 @@ package lone
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"path"
 	"strings"
 	"sync"
@@ -34,12 +36,13 @@ var short = map[string][]string{codec.Gzip: {".tgz"}, codec.Bzip2: {".tbz2", ".t
 type inner struct {
 	name   string
 	starts func(head []byte) bool
+	empty  func(head []byte, rest io.Reader) bool // nil: there are no empty ones
 	stream func(r io.Reader, o archive.Options) archive.Stream
 }
 
 var (
-	innerTar  = inner{"tar", tar.IsHeader, func(r io.Reader, o archive.Options) archive.Stream { return tar.NewStream(r, o) }}
-	innerCPIO = inner{"cpio", cpio.IsHeader, func(r io.Reader, o archive.Options) archive.Stream { return cpio.NewStream(r, o) }}
+	innerTar  = inner{"tar", tar.IsHeader, emptyTar, func(r io.Reader, o archive.Options) archive.Stream { return tar.NewStream(r, o) }}
+	innerCPIO = inner{"cpio", cpio.IsHeader, nil, func(r io.Reader, o archive.Options) archive.Stream { return cpio.NewStream(r, o) }}
 )
 
 // Formats returns the formats of a compression method.
@@ -139,14 +142,31 @@ func identify(r io.ReaderAt, m codec.Method) bool {
 
 // holds looks whether what is compressed starts like an archive of some kind.
 func holds(kind inner, m codec.Method, r io.ReaderAt, size int64) bool {
-	d, err := m.Decode(bufio.NewReader(io.NewSectionReader(r, 0, size)), codec.Options{})
+	// What memory is allowed is known when it is opened; this little takes none.
+	d, err := m.Decode(bufio.NewReader(io.NewSectionReader(r, 0, size)), codec.Options{MaxMemory: math.MaxInt64})
 	if err != nil {
 		return false
 	}
 	defer d.Close()
 	var block [512]byte
 	n, err := io.ReadFull(d, block[:])
+	if kind.empty != nil && err == nil && kind.empty(block[:], d) {
+		return true
+	}
 	return (err == nil || err == io.ErrUnexpectedEOF) && kind.starts(block[:n])
+}
+
+// longestEmpty bounds what is looked at of an archive of nothing but its end mark.
+const longestEmpty = 1 << 20
+
+// emptyTar reports whether all that there is are blocks of zeros, at least the two of an end
+// mark: a tar of nothing, which is packed as often as a file of zeros is not.
+func emptyTar(start []byte, rest io.Reader) bool {
+	if len(bytes.Trim(start, "\x00")) > 0 {
+		return false
+	}
+	all, err := io.ReadAll(io.LimitReader(rest, longestEmpty))
+	return err == nil && len(all) > 0 && len(all) < longestEmpty && len(all)%len(start) == 0 && len(bytes.Trim(all, "\x00")) == 0
 }
 
 // decoded is a decompressed file, read ahead on a goroutine of its own. Errors

@@ -59,7 +59,7 @@ type names struct {
 // the Unicode path field carries it beside the old name. All else should be in
 // the code page of the first version, yet many writers just store UTF-8.
 func (n *names) decode(stored string, isUTF8 bool, extra []byte) string {
-	if ascii(stored) {
+	if ascii(stored) && len(extra) == 0 {
 		return stored
 	}
 	valid := utf8.ValidString(stored)
@@ -75,8 +75,10 @@ func (n *names) decode(stored string, isUTF8 bool, extra []byte) string {
 		}
 	})
 	switch {
-	case found:
+	case found: // whatever the stored name is: a writer may have put marks for what it cannot hold
 		return name
+	case ascii(stored):
+		return stored
 	case n.encoding != nil:
 		if decoded, err := n.encoding.NewDecoder().String(stored); err == nil {
 			return decoded
