@@ -160,6 +160,21 @@ func TestEvidence(t *testing.T) {
 	}
 }
 
+// A flipped bit in an archive that is stored inside another is noticed, by the sum of the outer.
+func TestFlippedInside(t *testing.T) {
+	dir := t.TempDir()
+	packEntries(t, filepath.Join(dir, "inner.tar"), "x="+strings.Repeat("1", 3000))
+	_, errs, code := run(t, dir, "create", "outer.zip", "inner.tar", "--method", "store")
+	require.Zero(t, code, errs)
+	data, err := os.ReadFile(filepath.Join(dir, "outer.zip"))
+	require.NoError(t, err)
+	data[2000] ^= 1
+	put(t, filepath.Join(dir, "outer.zip"), string(data))
+	_, errs, code = run(t, dir, "extract", "outer.zip", "--nested", "--into", "out")
+	assert.Equal(t, 7, code, errs)
+	assert.Empty(t, tree(t, filepath.Join(dir, "out")))
+}
+
 // Edits of one archive at the same time wait for each other: none is lost.
 func TestEditsAtOnce(t *testing.T) {
 	dir := t.TempDir()

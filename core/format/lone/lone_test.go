@@ -60,6 +60,22 @@ func TestPackedCPIO(t *testing.T) {
 	assert.Equal(t, io.EOF, err)
 }
 
+// So many blocks of zeros are a tar of nothing, and other zeros a file.
+func TestEmptyTars(t *testing.T) {
+	for size, want := range map[int]bool{0: false, 512: false, 1024: true, 10240: true, 10241: false, 2 << 20: false} {
+		for _, name := range []string{codec.Gzip, codec.XZ, codec.Zstd} {
+			m, _ := codec.ByName(name)
+			var b bytes.Buffer
+			w, err := m.Encode(&b, codec.EncodeOptions{})
+			require.NoError(t, err)
+			_, err = w.Write(make([]byte, size))
+			require.NoError(t, err)
+			require.NoError(t, w.Close())
+			assert.Equal(t, want, Formats(m)[0].Identify(bytes.NewReader(b.Bytes()), int64(b.Len())), "%s of %d zeros", name, size)
+		}
+	}
+}
+
 // A gzip header may carry name and time; a name with folders is not believed.
 func TestNamesFromHeaders(t *testing.T) {
 	when := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)

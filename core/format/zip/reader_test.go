@@ -105,6 +105,7 @@ func TestReadCountThatOverflowed(t *testing.T) {
 func TestReadMetadata(t *testing.T) {
 	when := time.Date(2026, 5, 1, 12, 30, 15, 0, time.UTC)
 	unicodePath := append(append([]byte{1}, numbers(crc32.ChecksumIEEE([]byte("k\x81ste.csv")))...), "küste.csv"...)
+	marked := append(append([]byte{1}, numbers(crc32.ChecksumIEEE([]byte("???.csv")))...), "潮汐表.csv"...)
 	unix := func(mode uint32) uint32 { return mode << 16 }
 	ntfs := append(numbers(uint32(0), uint16(1), uint16(24)), numbers(uint64(when.Unix()+11644473600)*1e7+1234567, uint64(0), uint64(0))...)
 	for name, c := range map[string]struct {
@@ -114,6 +115,7 @@ func TestReadMetadata(t *testing.T) {
 		"UTF-8 flag":        {fake{name: "küste.csv", flags: flagUTF8}, archive.Entry{Path: "küste.csv"}},
 		"old code page":     {fake{name: "k\x81ste.csv"}, archive.Entry{Path: "küste.csv"}},
 		"Unicode path":      {fake{name: "k\x81ste.csv", centralExtra: field(extraUnicodePath, unicodePath)}, archive.Entry{Path: "küste.csv"}},
+		"path of marks":     {fake{name: "???.csv", centralExtra: field(extraUnicodePath, marked)}, archive.Entry{Path: "潮汐表.csv"}},
 		"stale path field":  {fake{name: "k\x82ste.csv", centralExtra: field(extraUnicodePath, unicodePath)}, archive.Entry{Path: "késte.csv"}},
 		"flag without it":   {fake{name: "k\x81ste", flags: flagUTF8}, archive.Entry{Path: "küste"}},
 		"folder":            {fake{name: "charts/"}, archive.Entry{Path: "charts", Kind: archive.Folder}},
