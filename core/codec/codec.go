@@ -26,6 +26,8 @@ const DefaultMemory = 1 << 30
 // Options bound a decoder.
 type Options struct {
 	MaxMemory int64 // bytes that a header may ask for; 0: DefaultMemory
+	NoEnd     bool  // no mark of its own ends a stream; then
+	Size      int64 // is how many bytes are in it
 }
 
 func (o Options) maxMemory() int64 {

@@ -7,14 +7,22 @@ import (
 	"github.com/pierrec/lz4/v4"
 )
 
+// isLZ4 knows a frame, and one of the format before that.
+func isLZ4(head []byte) bool {
+	return bytes.HasPrefix(head, []byte{0x04, 0x22, 0x4d, 0x18}) || bytes.HasPrefix(head, []byte{0x02, 0x21, 0x4c, 0x18})
+}
+
 // LZ4 is the name of the frame format.
 const LZ4 = "lz4"
 
 var lz4Method = Method{
 	Name:       LZ4,
 	Extensions: []string{".lz4"},
-	Magic:      func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x04, 0x22, 0x4d, 0x18}) },
-	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return io.NopCloser(lz4.NewReader(src)), nil },
+	Magic: func(head []byte) bool {
+		rest, _ := skipFrames(head)
+		return isLZ4(rest)
+	},
+	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return io.NopCloser(lz4.NewReader(src)), nil },
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		w := lz4.NewWriter(dst)
 		level := lz4.Fast

@@ -14,7 +14,8 @@ import (
 const LZMA = "lzma"
 
 // lzmaMethod reads what ZIP keeps (5.8.8): a version, the length of the
-// properties, the properties, and the stream, with an end mark.
+// properties, the properties, and the stream, with an end mark or, by a flag of the
+// entry (4.4.4), without one.
 var lzmaMethod = Method{
 	Name: LZMA,
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
@@ -25,7 +26,11 @@ var lzmaMethod = Method{
 		if binary.LittleEndian.Uint16(head[2:]) != 5 {
 			return nil, fault.New(fault.Damaged, "its LZMA properties have the wrong length")
 		}
-		return decodeLZMA(src, o, head[4], binary.LittleEndian.Uint32(head[5:]), -1)
+		size := int64(-1)
+		if o.NoEnd {
+			size = o.Size
+		}
+		return decodeLZMA(src, o, head[4], binary.LittleEndian.Uint32(head[5:]), size)
 	},
 }
 

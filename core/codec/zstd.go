@@ -2,6 +2,7 @@ package codec
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"io"
 	"sync"
@@ -20,8 +21,8 @@ var zstdMethod = Method{
 	ReadsAhead: true,
 	Extensions: []string{".zst"},
 	Magic: func(head []byte) bool {
-		skippable := len(head) >= 4 && head[0]&0xf0 == 0x50 && bytes.Equal(head[1:4], []byte{0x2a, 0x4d, 0x18})
-		return skippable || bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd})
+		rest, skipped := skipFrames(head)
+		return bytes.HasPrefix(rest, []byte{0x28, 0xb5, 0x2f, 0xfd}) || skipped && !isLZ4(rest)
 	},
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
 		var d *zstd.Decoder
@@ -33,7 +34,7 @@ var zstdMethod = Method{
 			err = d.Reset(src)
 		} else {
 			limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
-			d, err = zstd.NewReader(src, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, zstd.MaxWindowSize)))
+			d, err = zstd.NewReader(src, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, largestWindow)))
 		}
 		if err != nil {
 			return nil, err
@@ -84,6 +85,9 @@ func zstdLevel(level Level) zstd.EncoderLevel {
 	return zstd.SpeedBestCompression
 }
 
+// largestWindow is the largest that a frame can ask for (RFC 8878, section 3.1.1.1.2).
+const largestWindow = 1<<41 + 7<<38
+
 // Decoders with the usual bound of memory go round as well.
 var zstdDecoders sync.Pool
 
@@ -95,7 +99,10 @@ type zstdReader struct {
 
 func (r *zstdReader) Read(p []byte) (int, error) {
 	n, err := r.d.Read(p)
-	if errors.Is(err, zstd.ErrWindowSizeExceeded) {
+	switch {
+	case errors.Is(err, zstd.ErrUnknownDictionary):
+		err = fault.New(fault.Damaged, "it was packed with a dictionary of its own, and cannot be read without that")
+	case errors.Is(err, zstd.ErrWindowSizeExceeded):
 		err = fault.New(fault.Unsafe, "its header asks for more than %d bytes of memory", r.o.maxMemory()).Suggest(fault.AllowMemory)
 	}
 	return n, err
@@ -118,4 +125,14 @@ func (r *zstdReader) Close() error {
 		zstdDecoders.Put(d)
 	}
 	return err
+}
+
+// skipFrames leaves out the frames to be skipped that data starts with (RFC 8878, section
+// 3.1.2), which another method has as well. Of one that is longer, nothing is left.
+func skipFrames(head []byte) (rest []byte, skipped bool) {
+	for len(head) >= 8 && head[0]&0xf0 == 0x50 && bytes.Equal(head[1:4], []byte{0x2a, 0x4d, 0x18}) {
+		skipped = true
+		head = head[min(int64(len(head)), 8+int64(binary.LittleEndian.Uint32(head[4:]))):]
+	}
+	return head, skipped
 }

@@ -42,13 +42,25 @@ func (s *Set) checkTwice() error {
 			if err != nil {
 				return err
 			}
-			if same && !repetitive(sample) {
+			if same && !repetitive(sample) && !s.listed(first, i) {
 				return s.incomplete("parts %d (%s) and %d (%s) hold the same bytes", first+1, filepath.Base(s.Parts[first].Path), i+1, filepath.Base(s.Parts[i].Path)).
 					Advise("one of the two is not what its name says; fetch it again")
 			}
 		}
 	}
 	return nil
+}
+
+// listed reports whether a list of sums beside the parts names two of them: it decides, and is
+// held against them when they are read.
+func (s *Set) listed(a, b int) bool {
+	sums, err := new(Lists).Of(s)
+	if err != nil {
+		return false
+	}
+	_, first := sums[filepath.Base(s.Parts[a].Path)]
+	_, second := sums[filepath.Base(s.Parts[b].Path)]
+	return first && second
 }
 
 // sample reads a few bytes from the start, the middle and the end of a part; of one

@@ -78,7 +78,11 @@ func (s Sums) read(list string) error {
 		if m == nil {
 			continue
 		}
-		name := path.Base(strings.ReplaceAll(m[2], `\`, "/"))
+		listed := path.Clean(strings.ReplaceAll(m[2], `\`, "/"))
+		if strings.Contains(listed, "/") { // what lies in other folders is none of ours
+			continue
+		}
+		name := listed
 		var sum [sha256.Size]byte
 		if _, err := hex.Decode(sum[:], []byte(m[1])); err != nil {
 			return fault.New(fault.Damaged, "%s: %w", list, err)

@@ -164,7 +164,7 @@ func (d *data) readable(method codec.Method, r io.Reader) bool {
 func (d *data) decode(method codec.Method, r io.Reader) (err error) {
 	d.stream = getBuffer(r)
 	d.packed = d.stream
-	d.decoder, err = method.Decode(d.packed, codec.Options{MaxMemory: d.z.maxMemory})
+	d.decoder, err = method.Decode(d.packed, d.options())
 	return err
 }
 

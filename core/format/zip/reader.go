@@ -225,11 +225,17 @@ func (d *data) start(method codec.Method) error {
 		d.stream = getBuffer(d.section)
 		d.packed = d.stream
 	}
-	d.decoder, err = method.Decode(d.packed, codec.Options{MaxMemory: d.z.maxMemory})
+	d.decoder, err = method.Decode(d.packed, d.options())
 	if err != nil && fault.Of(err) == fault.Other {
 		err = fault.New(fault.Damaged, "its data does not start as it should: %w", err)
 	}
 	return err
+}
+
+// options are those of the decoder: only the data of LZMA may lack a mark of its end, which
+// flag bit 1 says (4.4.4).
+func (d *data) options() codec.Options {
+	return codec.Options{MaxMemory: d.z.maxMemory, NoEnd: d.rec.flags&flagLZMAEnd == 0, Size: d.entry.Size}
 }
 
 // checkLocal checks the local header (4.3.7) at the start of block against the

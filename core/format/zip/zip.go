@@ -45,6 +45,7 @@ const (
 // Bits of the general purpose flag, 4.4.4.
 const (
 	flagEncrypted  = 1 << 0
+	flagLZMAEnd    = 1 << 1 // of LZMA: its data has an end mark
 	flagStrong     = 1 << 6
 	flagDescriptor = 1 << 3
 	flagUTF8       = 1 << 11
