@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/flate"
+	"github.com/pierrec/lz4/v4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz/lzma"
@@ -186,6 +187,24 @@ func TestSkippableFrames(t *testing.T) {
 	got, err := unpacked(m, file, Options{})
 	require.NoError(t, err)
 	assert.Equal(t, "1,2,31,2,3", string(got))
+
+	other, _ := ByName(LZ4)
+	file = append(skip, packed(t, other, []byte("4,5"))...)
+	assert.False(t, m.Magic(file))
+	require.True(t, other.Magic(file))
+	got, err = unpacked(other, file, Options{})
+	require.NoError(t, err)
+	assert.Equal(t, "4,5", string(got))
+	var older bytes.Buffer
+	w := lz4.NewWriter(&older)
+	require.NoError(t, w.Apply(lz4.LegacyOption(true)))
+	_, err = w.Write(sample(100_000))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	require.True(t, other.Magic(older.Bytes()))
+	got, err = unpacked(other, older.Bytes(), Options{})
+	require.NoError(t, err)
+	assert.Equal(t, sample(100_000), got)
 }
 
 // What a header asks for is bounded before it is given.
@@ -195,8 +214,16 @@ func TestMemory(t *testing.T) {
 		_, err := unpacked(m, packed(t, m, sample(size)), Options{MaxMemory: 1 << 20})
 		assert.ErrorIs(t, err, fault.Unsafe, name)
 	}
+	wide := []byte{0x28, 0xb5, 0x2f, 0xfd, 0, 0xa8, 1, 0, 0} // a window of 2 GiB, and nothing in it
+	z, _ := ByName(Zstd)
+	_, err := unpacked(z, wide, Options{})
+	assert.ErrorIs(t, err, fault.Unsafe)
+	_, err = unpacked(z, wide, Options{MaxMemory: 4 << 30})
+	assert.NoError(t, err)
+	_, err = unpacked(z, []byte{0x28, 0xb5, 0x2f, 0xfd, 1, 0x50, 7, 1, 0, 0}, Options{})
+	assert.ErrorContains(t, err, "a dictionary of its own")
 	lzma, _ := ByName(LZMA)
-	_, err := unpacked(lzma, []byte{9, 9, 5, 0, 0x5d, 0, 0, 0, 0x7f, 0}, Options{})
+	_, err = unpacked(lzma, []byte{9, 9, 5, 0, 0x5d, 0, 0, 0, 0x7f, 0}, Options{})
 	assert.ErrorIs(t, err, fault.Unsafe)
 }
 

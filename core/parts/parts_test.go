@@ -3,6 +3,7 @@ package parts
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -176,6 +177,14 @@ func TestCheck(t *testing.T) {
 		"short":      {func(t *testing.T, dir string) { write(t, dir+"/x.002", "short") }, fault.Incomplete, "part 2 (x.002) has 5 bytes and others have 1000"},
 		"large last": {func(t *testing.T, dir string) { write(t, dir+"/x.005", whole[:1001]) }, fault.Incomplete, "more than the 1000 of the others"},
 		"twice":      {func(t *testing.T, dir string) { write(t, dir+"/x.004", whole[1000:2000]) }, fault.Incomplete, "parts 2 (x.002) and 4 (x.004) hold the same bytes"},
+		"twice, as listed": {func(t *testing.T, dir string) {
+			write(t, dir+"/x.004", whole[1000:2000])
+			write(t, dir+"/SHA256SUMS", fmt.Sprintf("%x  x.002\n%x  x.004\n", sha256.Sum256([]byte(whole[1000:2000])), sha256.Sum256([]byte(whole[1000:2000]))))
+		}, fault.Other, ""},
+		"a list of others": {func(t *testing.T, dir string) {
+			write(t, dir+"/x.004", whole[1000:2000])
+			write(t, dir+"/SHA256SUMS", fmt.Sprintf("%x  old/x.002\n%x  old/x.004\n", sha256.Sum256(nil), sha256.Sum256(nil)))
+		}, fault.Incomplete, "hold the same bytes"},
 		"zeros, twice": {func(t *testing.T, dir string) {
 			z := strings.Repeat("\x00", 1000)
 			write(t, dir+"/x.002", z)

@@ -117,7 +117,7 @@ func (f fake) pack() []byte {
 		io.WriteString(w, f.data)
 		w.Close()
 	case 14:
-		lzmaFor(&b, f.data)
+		lzmaFor(&b, f.data, f.flags&flagLZMAEnd != 0)
 	default:
 		f.packInto(&b, methodName(f.method))
 	}
@@ -170,9 +170,9 @@ func (f fake) packInto(b *bytes.Buffer, method string) {
 
 // lzmaFor writes what ZIP keeps of LZMA (5.8.8): a version, the length of the
 // properties, these, and the stream with an end mark.
-func lzmaFor(b *bytes.Buffer, data string) {
+func lzmaFor(b *bytes.Buffer, data string, marked bool) {
 	var whole bytes.Buffer
-	w, err := lzma.WriterConfig{EOSMarker: true}.NewWriter(&whole)
+	w, err := lzma.WriterConfig{EOSMarker: marked, SizeInHeader: !marked, Size: int64(len(data))}.NewWriter(&whole)
 	if err != nil {
 		panic(err)
 	}

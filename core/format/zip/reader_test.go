@@ -67,6 +67,7 @@ func TestReadShapes(t *testing.T) {
 		"8-byte descriptor":   {entries: with(packed, func(f *fake) { f.descriptor = "wide" })},
 		"deflate64":           {entries: with(packed, func(f *fake) { f.method = 9 })},
 		"bzip2":               {entries: with(packed, func(f *fake) { f.method = 12 })},
+		"LZMA without an end": {entries: with(packed, func(f *fake) { f.method = 14 })},
 		"LZMA":                {entries: with(packed, func(f *fake) { f.method, f.flags = 14, 2 })},
 		"zstd":                {entries: with(packed, func(f *fake) { f.method = 93 })},
 		"xz":                  {entries: with(packed, func(f *fake) { f.method = 95 })},
