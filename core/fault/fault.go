@@ -6,6 +6,7 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 )
@@ -115,6 +116,12 @@ func Bare(err error) error {
 		return linkErr.Err
 	}
 	return err
+}
+
+// CutOff reports whether data ended too early: not because what it is read from failed, such
+// as a connection that was lost.
+func CutOff(err error) bool {
+	return err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) && Of(err) != Unreadable
 }
 
 // Of returns the kind of err, Other when it has none.

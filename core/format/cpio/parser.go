@@ -36,9 +36,10 @@ type parser struct {
 	began   int64 // where this one did: padding counts from there
 	behind  int64 // zeros since the end
 	account *archive.Names
-	waiting map[inode][]int // names of a file whose data comes with the last of them
-	names   []archive.Entry // these names
-	ready   []archive.Entry // names that have their file now
+	waiting map[inode][]int  // names of a file whose data comes with the last of them
+	given   map[inode]string // the name of a file with several, whose data came
+	names   []archive.Entry  // these names
+	ready   []archive.Entry  // names that have their file now
 	ended   bool
 }
 
@@ -68,7 +69,12 @@ func (p *parser) next() (*member, error) {
 		case m == nil: // the trailer
 			p.ended, p.began = true, p.in.Offset()
 			p.abandon()
+			clear(p.given)
 		case h.links > 1 && m.Kind == archive.File && d == &portable && m.Size == 0:
+			if first, given := p.given[inode{h.device, h.inode}]; given { // some writers put the data with the first name
+				m.Kind, m.Link = archive.Hardlink, first
+				return m, nil
+			}
 			p.wait(h, m.Entry)
 		default:
 			p.named(h, m)
@@ -177,7 +183,7 @@ func (p *parser) pad(d *dialect) int64 {
 }
 
 func cutOff(at int64, err error) error {
-	if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
+	if fault.CutOff(err) {
 		return damaged(at, "it is cut off")
 	}
 	return err
@@ -195,10 +201,16 @@ func (p *parser) wait(h header, e archive.Entry) {
 
 // named makes links of the names that waited for this file.
 func (p *parser) named(h header, m *member) {
-	if m.Kind != archive.File || p.waiting == nil {
+	if m.Kind != archive.File {
 		return
 	}
 	key := inode{h.device, h.inode}
+	if h.links > 1 {
+		if p.given == nil {
+			p.given = map[inode]string{}
+		}
+		p.given[key] = m.Path
+	}
 	for _, i := range p.waiting[key] {
 		e := p.names[i]
 		e.Kind, e.Link, e.Size, e.Packed = archive.Hardlink, m.Path, 0, 0

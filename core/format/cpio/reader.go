@@ -1,7 +1,6 @@
 package cpio
 
 import (
-	"errors"
 	"fmt"
 	"io"
 
@@ -149,7 +148,7 @@ func unpacking(err error) error {
 }
 
 func (s *Stream) cut(err error) error {
-	if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
+	if fault.CutOff(err) {
 		return fault.New(fault.Damaged, "the archive is cut off in the data of %q", s.m.Path)
 	}
 	return unpacking(err)

@@ -131,11 +131,11 @@ func (p *parser) header() (*block, error) {
 		var b block
 		_, err := io.ReadFull(p.in, b[:])
 		switch {
-		case err == io.EOF && p.zeros > 0, errors.Is(err, io.ErrUnexpectedEOF) && p.zeros > 0 && b == zeroBlock:
+		case err == io.EOF && p.zeros > 0, fault.CutOff(err) && p.zeros > 0 && b == zeroBlock:
 			return nil, io.EOF
 		case err == io.EOF:
 			return nil, errNoEnd
-		case errors.Is(err, io.ErrUnexpectedEOF):
+		case fault.CutOff(err):
 			return nil, damaged(at, "it is cut off")
 		case err != nil:
 			return nil, err
@@ -176,7 +176,7 @@ func (p *parser) extended(at, size int64) ([]byte, error) {
 }
 
 func cutOff(at int64, err error) error {
-	if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
+	if fault.CutOff(err) {
 		return damaged(at, "what follows it is cut off")
 	}
 	return err

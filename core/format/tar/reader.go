@@ -130,7 +130,7 @@ func (s *Stream) Next() (archive.Entry, error) {
 }
 
 func (s *Stream) broken(at int64, err error) error {
-	if err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF) {
+	if fault.CutOff(err) {
 		return fault.New(fault.Damaged, "the archive is cut off in the data of %q, at offset %d", s.m.Path, at)
 	}
 	return err
