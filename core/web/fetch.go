@@ -208,7 +208,8 @@ func (f *fetch) piece(h http.Header, body io.Reader, length int64) error {
 
 // several passes on an answer of several ranges (RFC 9110, section 14.6).
 func (f *fetch) several(a *answer, parts *multipart.Reader) error {
-	for !f.done() {
+	for useless := 0; !f.done(); {
+		passed := f.passed
 		part, err := parts.NextRawPart()
 		if err == io.EOF { // it left some out
 			f.single.Store(true)
@@ -226,9 +227,17 @@ func (f *fetch) several(a *answer, parts *multipart.Reader) error {
 		if err := f.piece(h, part, Unknown); err != nil {
 			return err
 		}
+		if f.passed == passed {
+			if useless++; useless > mostUseless {
+				return &lost{errors.New("it sends one part after the other that was not asked for")}
+			}
+		}
 	}
 	return nil
 }
+
+// mostUseless bounds the parts of an answer that nobody asked for.
+const mostUseless = 16
 
 // pass passes on bytes of a range, up to a place in it; Unknown: to their end.
 func (f *fetch) pass(want *Range, body io.Reader, to int64) error {

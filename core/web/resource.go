@@ -173,7 +173,10 @@ func (r *Resource) describe(first *answer) error {
 	switch first.StatusCode {
 	case http.StatusOK:
 		r.Size, r.Ranges = first.ContentLength, false // -1 where it is not known
-	case http.StatusRequestedRangeNotSatisfiable: // there is not one byte
+	case http.StatusRequestedRangeNotSatisfiable: // there is not one byte, unless it says how many
+		if _, total, said := strings.Cut(h.Get("Content-Range"), "*/"); said && strings.Trim(total, "0") != "" {
+			return errNoTotal
+		}
 		r.Size = 0
 	default:
 		from, to, total, err := parseContentRange(h.Get("Content-Range"))

@@ -86,6 +86,7 @@ func TestFaults(t *testing.T) {
 		"no ranges, cut for ever":       {&standin.Server{NoRanges: true, Faults: []standin.Fault{standin.Cut(90_000)}}, "lost 6 times in a row"},
 		"busy at first":                 {&standin.Server{Faults: []standin.Fault{standin.First(3, standin.Status(503))}}, ""},
 		"busy and says until when":      {&standin.Server{Faults: []standin.Fault{standin.First(1, standin.Status(429, "Retry-After", "0"))}}, ""},
+		"no such range, of so many":     {&standin.Server{NoRanges: true, Faults: []standin.Fault{standin.First(1, standin.Status(416, "Content-Range", "bytes */300000"))}}, ""},
 		"busy for ever":                 {&standin.Server{Faults: []standin.Fault{standin.Status(503)}}, "503 Service Unavailable"},
 		"broken for ever":               {&standin.Server{Faults: []standin.Fault{standin.Cut(0)}}, "lost 6 times in a row"},
 		"not there":                     {&standin.Server{Folder: os.DevNull}, "404 Not Found"},

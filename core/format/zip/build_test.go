@@ -17,6 +17,7 @@ type built struct {
 	entries  []fake
 	gap      string // between the directory and the records at its end
 	zip64    bool   // with the ZIP64 records at the end
+	sector   string // extensible data of the ZIP64 record
 	comment  string
 	trailing string
 	end      func(record []byte) // changes the end record
@@ -50,8 +51,9 @@ func (b built) bytes() []byte {
 	out = append(append(out, directory...), b.gap...)
 	if b.zip64 {
 		at := len(out) - base
-		out = append(out, numbers(uint32(end64Signature), uint64(44), uint16(45), uint16(45), uint32(0), uint32(0),
+		out = append(out, numbers(uint32(end64Signature), uint64(44+len(b.sector)), uint16(45), uint16(45), uint32(0), uint32(0),
 			uint64(len(b.entries)), uint64(len(b.entries)), uint64(len(directory)), uint64(start))...)
+		out = append(out, b.sector...)
 		out = append(out, numbers(uint32(locatorSignature), uint32(0), uint64(at), uint32(1))...)
 	}
 	count, length, offset := uint16(len(b.entries)), uint32(len(directory)), uint32(start)
@@ -70,6 +72,8 @@ func (f fake) localPart() []byte {
 	crc, packedSize, size := f.sums(packed)
 	if f.descriptor != "" {
 		flags |= flagDescriptor
+	}
+	if f.descriptor != "" && f.descriptor != "none" {
 		crc, packedSize, size = 0, 0, 0
 	}
 	h := numbers(uint32(localSignature), uint16(20), flags, f.method, f.clock, f.date, crc, packedSize, size,

@@ -298,5 +298,26 @@ func readEnd64(r io.ReaderAt, at int64, parts segments) (int64, []byte) {
 			return position, record
 		}
 	}
+	return extended64(r, at-locatorLength)
+}
+
+// extended64 finds a ZIP64 end record that ends at a position, and has an extensible data
+// sector (4.3.14.2): with bytes in front of the archive as well, only its own size says where
+// it starts.
+func extended64(r io.ReaderAt, end int64) (int64, []byte) {
+	from := max(0, end-endSearchStep)
+	block := make([]byte, end-from)
+	if n, err := r.ReadAt(block, from); n < len(block) || err != nil && err != io.EOF {
+		return 0, nil
+	}
+	signature := le.AppendUint32(nil, end64Signature)
+	for i := len(block) - end64Length; i >= 0; i-- {
+		if i = bytes.LastIndex(block[:i+len(signature)], signature); i < 0 {
+			break
+		}
+		if length := le.Uint64(block[i+4:]); length == uint64(len(block)-i-12) && i+end64Length <= len(block) {
+			return from + int64(i), block[i : i+end64Length]
+		}
+	}
 	return 0, nil
 }

@@ -380,7 +380,8 @@ func (d *data) check() error {
 }
 
 // descriptor returns the record after the data (4.3.9) after holding it against
-// the directory: it is with or without signature, with sizes of 4 or 8 bytes.
+// the directory: it is with or without signature, with sizes of 4 or 8 bytes. It is nil
+// where there is none after all.
 func (d *data) descriptor() ([]byte, error) {
 	at := d.position + d.entry.Packed
 	record := make([]byte, min(descriptorLength, d.rec.limit-at))
@@ -403,7 +404,23 @@ func (d *data) descriptor() ([]byte, error) {
 			}
 		}
 	}
+	if d.saidBefore(record) {
+		return nil, nil
+	}
 	return nil, fault.New(fault.Damaged, "the record behind its data, at offset %d, contradicts the directory", at)
+}
+
+// saidBefore reports whether an entry has no record behind its data, although its flags say
+// so: its local header has all of that, and the next header follows.
+func (d *data) saidBefore(behind []byte) bool {
+	if len(behind) >= 4 && le.Uint32(behind) != localSignature && le.Uint32(behind) != centralSignature {
+		return false
+	}
+	var local [localLength]byte
+	if _, err := d.z.r.ReadAt(local[:], d.entry.Offset); err != nil {
+		return false
+	}
+	return le.Uint32(local[14:]) == d.entry.CRC32 && int64(le.Uint32(local[18:])) == d.entry.Packed && int64(le.Uint32(local[22:])) == d.entry.Size
 }
 
 // Close gives the buffers back.

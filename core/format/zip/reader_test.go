@@ -60,6 +60,8 @@ func TestReadShapes(t *testing.T) {
 		"trailing bytes":      {entries: []fake{packed}, trailing: strings.Repeat("x", 200_000)},
 		"bytes in front":      {entries: []fake{packed}, front: "#!/bin/sh\nexit\n"},
 		"front and ZIP64":     {entries: []fake{packed}, front: "MZ....", zip64: true},
+		"ZIP64 and a sector":  {entries: []fake{packed}, front: "MZ....", zip64: true, sector: "more to come"},
+		"no descriptor":       {entries: with(packed, func(f *fake) { f.descriptor = "none" })},
 		"gap behind":          {entries: []fake{packed}, gap: "PK\x05\x05signed"},
 		"ZIP64 records":       {entries: []fake{packed}, zip64: true},
 		"signed descriptor":   {entries: with(packed, func(f *fake) { f.descriptor = "signed" })},
