@@ -158,6 +158,9 @@ func TestHardLinks(t *testing.T) {
 	found, err := readBoth(t, newc(link("a", "", 5), link("x", "", 6), file("b", "own"), link("c", "data", 5), link("y", "", 6)))
 	require.Equal(t, io.EOF, err)
 	assert.Equal(t, []string{"file b 644 own", "file c 644 data", "hard link a 644 → c", "file x 644 ", "hard link y 644 → x"}, found)
+	found, err = readBoth(t, newc(link("a", "data", 5), file("b", "own"), link("c", "", 5))) // or the first
+	require.Equal(t, io.EOF, err)
+	assert.Equal(t, []string{"file a 644 data", "file b 644 own", "hard link c 644 → a"}, found)
 }
 
 func TestDamage(t *testing.T) {

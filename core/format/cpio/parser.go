@@ -8,6 +8,9 @@ import (
 	"io/fs"
 	"strings"
 	"time"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -36,10 +39,11 @@ type parser struct {
 	began   int64 // where this one did: padding counts from there
 	behind  int64 // zeros since the end
 	account *archive.Names
-	waiting map[inode][]int  // names of a file whose data comes with the last of them
-	given   map[inode]string // the name of a file with several, whose data came
-	names   []archive.Entry  // these names
-	ready   []archive.Entry  // names that have their file now
+	charset encoding.Encoding // of names that are not UTF-8; nil: they stay as they are
+	waiting map[inode][]int   // names of a file whose data comes with the last of them
+	given   map[inode]string  // the name of a file with several, whose data came
+	names   []archive.Entry   // these names
+	ready   []archive.Entry   // names that have their file now
 	ended   bool
 }
 
@@ -154,6 +158,7 @@ func (p *parser) read(d *dialect, at int64) (*member, header, error) {
 	if err := p.account.Take(name); err != nil {
 		return nil, h, err
 	}
+	name = p.decoded(name)
 	m := &member{Entry: archive.Entry{Path: name, Method: "store", Modified: time.Unix(h.modified, 0), Size: h.size, Packed: h.size,
 		Offset: at, Mode: fs.FileMode(h.mode) & fs.ModePerm, HasMode: true, SetID: h.mode&archive.ModeSetID != 0}, at: p.in.Offset(), sum: uint32(h.sum), summed: h.summed}
 	switch m.Kind = archive.KindOfMode(uint32(h.mode)); m.Kind {
@@ -169,12 +174,22 @@ func (p *parser) read(d *dialect, at int64) (*member, header, error) {
 		if _, err := io.ReadFull(p.in, target); err != nil {
 			return nil, h, cutOff(at, err)
 		}
-		m.Link, m.Size, m.Packed = strings.TrimRight(string(target), "\x00"), 0, 0
+		m.Link, m.Size, m.Packed = p.decoded(strings.TrimRight(string(target), "\x00")), 0, 0
 		m.padding = p.pad(d)
 		return m, h, nil
 	}
 	m.padding = (d.align - (p.in.Offset()-p.began+h.size)%d.align) % d.align
 	return m, h, nil
+}
+
+// decoded is a name in UTF-8, as far as somebody says how.
+func (p *parser) decoded(name string) string {
+	if p.charset != nil && !utf8.ValidString(name) {
+		if text, err := p.charset.NewDecoder().String(name); err == nil {
+			return text
+		}
+	}
+	return name
 }
 
 // pad is how many bytes there are up to where the next thing starts.

@@ -188,6 +188,8 @@ const (
 	recordLink     = "linkpath"
 	recordSize     = "size"
 	recordModified = "mtime"
+	recordCharset  = "hdrcharset" // of the other records
+	charsetBinary  = "BINARY"     // they are in none that is known
 
 	sparsePrefix = "GNU.sparse."
 	sparseMajor  = sparsePrefix + "major"
@@ -269,6 +271,9 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 	e.Path, e.Link = p.toUTF8(first(x.longName, e.Path)), p.toUTF8(first(x.longLink, b.text(fieldLink)))
 	if err := m.apply(x.records); err != nil {
 		return nil, err
+	}
+	if p.encoding != nil { // records are in UTF-8, or in something that only the user knows
+		e.Path, e.Link = p.toUTF8(e.Path), p.toUTF8(e.Link)
 	}
 	kind := b.bytes(fieldType)[0]
 	e.Kind = kindOf(kind, e.Path)

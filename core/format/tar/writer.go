@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
@@ -121,6 +122,9 @@ func (h *header) encode() []byte {
 		if h.kind == typeFolder {
 			mode = 0o755
 		}
+	}
+	if !utf8.ValidString(h.name) || !utf8.ValidString(h.Link) { // they are not in the encoding that records are in
+		records = record(recordCharset, charsetBinary) + records
 	}
 	var out []byte
 	if records != "" {

@@ -3,6 +3,7 @@ package zip
 import (
 	"bytes"
 	"context"
+	"unicode/utf8"
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
@@ -75,7 +76,7 @@ func renamed(header []byte, length, flags, lengths int, name string) []byte {
 	extra, behind := rest[:extraLength], rest[extraLength:]
 	b := bytes.Clone(header[:length])
 	flag := le.Uint16(b[flags:]) &^ flagUTF8
-	if !ascii(name) {
+	if !ascii(name) && utf8.ValidString(name) {
 		flag |= flagUTF8
 	}
 	var fields []byte

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"hash/crc32"
 	"io"
+	"unicode/utf8"
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
@@ -83,7 +84,7 @@ func (w *Writer) start(e archive.Entry) (header, error) {
 	if e.Path == "" || len(h.name) > max16 {
 		return h, fault.New(fault.Usage, "a ZIP archive cannot hold a path of %d bytes", len(h.name))
 	}
-	if !ascii(h.name) {
+	if !ascii(h.name) && utf8.ValidString(h.name) {
 		h.flags |= flagUTF8
 	}
 	h.entry.Encrypted = w.options.Password != "" && e.Kind != archive.Folder
