@@ -37,7 +37,7 @@ var layers = [][]string{
 	{"folder"},
 	{"web"},
 	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt", "schedule"},
-	{"fault", "systemtest"},
+	{"fault", "systemtest", "bent"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

@@ -21,10 +21,11 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz/lzma"
 
+	"widecrate/core/bent"
 	"widecrate/core/fault"
 )
 
-func packed(t *testing.T, m Method, data []byte) []byte {
+func packed(t testing.TB, m Method, data []byte) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	encode := m.Encode
@@ -356,4 +357,25 @@ func (l *limited) Write(p []byte) (int, error) {
 		return n, l.err
 	}
 	return n, nil
+}
+
+// FuzzDecode holds that every method of streams ends at any bytes, within the bounds.
+func FuzzDecode(f *testing.F) {
+	var seeds [][]byte
+	for _, m := range Streams() {
+		seeds = append(seeds, packed(f, m, sample(2000)))
+	}
+	bent.Fuzz(f, seeds, nil, func(t *testing.T, data []byte) {
+		for _, m := range Streams() {
+			if !m.Magic(data) {
+				continue
+			}
+			d, err := m.Decode(bufio.NewReader(bytes.NewReader(data)), Options{MaxMemory: 64 << 20})
+			if err != nil {
+				continue
+			}
+			_, _ = io.Copy(io.Discard, io.LimitReader(d, 1<<20)) // it may be damaged
+			require.NoError(t, d.Close())
+		}
+	})
 }

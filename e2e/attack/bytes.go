@@ -9,10 +9,12 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
 
+	"widecrate/core/bent"
 	"widecrate/demo"
 )
 
@@ -23,6 +25,9 @@ type specimen struct {
 	data       []byte
 	want       tree
 }
+
+// mostMemory bounds what any archive may take, in bytes.
+const mostMemory = 400 << 20
 
 // specimens are archives of every format that is written here, and method.
 var specimens = []*specimen{
@@ -90,9 +95,10 @@ func (h *harness) unpack(s *specimen, data []byte) (code int, now tree, printed 
 		}
 	}
 	began := time.Now()
-	code, printed = h.command(dir, "extract "+s.name+" --into out --layout shared --password-file pw --max-total 100M")
-	if took := time.Since(began); took > 20*time.Second {
-		return code, nil, printed, fmt.Errorf("it took %s", took)
+	r := h.during(dir, "extract "+s.name+" --into out --layout shared --password-file pw --max-total 100M", func(*exec.Cmd) {}, func(*os.Process) {})
+	code, printed = r.code, r.output
+	if took := time.Since(began); took > 20*time.Second || r.memory > mostMemory {
+		return code, nil, printed, fmt.Errorf("it took %s, and %d bytes of memory", took, r.memory)
 	}
 	around, hidden, err := look(dir)
 	if err != nil {
@@ -119,7 +125,7 @@ func (h *harness) flip(random *rand.Rand) error {
 	s := specimens[random.IntN(len(specimens))]
 	data := bytes.Clone(s.data)
 	how := ""
-	switch random.IntN(4) {
+	switch random.IntN(6) {
 	case 0:
 		data = data[:random.IntN(len(data))]
 		how = fmt.Sprintf("cut to %d of %d bytes", len(data), len(s.data))
@@ -137,6 +143,8 @@ func (h *harness) flip(random *rand.Rand) error {
 		at, more := random.IntN(len(data)), 1+random.IntN(600)
 		data = append(data[:at], data[min(at+more, len(data)):]...)
 		how = fmt.Sprintf("%d bytes missing at %d", more, at)
+	default:
+		data, how = bent.Change(random, data)
 	}
 	code, now, printed, err := h.unpack(s, data)
 	switch {

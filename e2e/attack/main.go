@@ -51,7 +51,7 @@ var attacks = []struct {
 	{"kill", "killed at a system call, or at any moment", (*harness).kill},
 	{"fail", "a system call fails: no room, no right, a bad disk", (*harness).fail},
 	{"limits", "small disks, few open files, closed and full outputs", (*harness).limit},
-	{"bytes", "archives that are cut off, or have bits flipped", (*harness).flip},
+	{"bytes", "archives that are cut off, have bits flipped, or numbers that lie", (*harness).flip},
 	{"races", "two to six runs at once, stopped and continued, sources that change", (*harness).race},
 }
 

@@ -19,6 +19,7 @@ type result struct {
 	killed bool
 	code   int
 	output string
+	memory int64 // at its peak, in bytes
 }
 
 // output is the file that a run prints into, and what stands for its web server.
@@ -86,6 +87,7 @@ func (h *harness) during(dir, line string, prepare func(*exec.Cmd), while func(*
 	_ = cmd.Wait() // the state has it
 	r := result{code: cmd.ProcessState.ExitCode(), killed: cmd.ProcessState.ExitCode() < 0}
 	if usage, ok := usageOf(cmd.ProcessState); ok {
+		r.memory = usage
 		h.note(usage, int64(cmd.ProcessState.UserTime()+cmd.ProcessState.SystemTime()))
 	}
 	if err := out.into(&r); err != nil {

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/bent"
 	"widecrate/core/fault"
 )
 
@@ -76,9 +77,9 @@ func TestDamage(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	f.Add(magic + member("/", "s") + member("//", "long name/\n") + member("/0", "x") + member("#1/4", "namedata"))
-	f.Fuzz(func(t *testing.T, data string) {
-		if _, err := list(data, archive.Options{}); err != nil {
+	seed := magic + member("/", "s") + member("//", "long name/\n") + member("/0", "x") + member("#1/4", "namedata")
+	bent.Fuzz(f, [][]byte{[]byte(seed)}, nil, func(t *testing.T, data []byte) {
+		if _, err := list(string(data), archive.Options{}); err != nil {
 			assert.NotEqual(t, fault.Other, fault.Of(err), err)
 		}
 	})

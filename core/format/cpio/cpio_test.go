@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/bent"
 	"widecrate/core/fault"
 )
 
@@ -182,11 +183,11 @@ func TestDamage(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
+	seeds := [][]byte{append(newc(file("a", "b")), packed(newc(file("c", "d")))...)}
 	for _, build := range []func(...thing) []byte{newc, summed, octals, build16(binary.LittleEndian), build16(binary.BigEndian)} {
-		f.Add(build(file("a", "1,2"), thing{name: "l", data: "a", mode: 0o120777}, thing{name: "h", mode: 0o100600, inode: 3, links: 2}))
+		seeds = append(seeds, build(file("a", "1,2"), thing{name: "l", data: "a", mode: 0o120777}, thing{name: "h", mode: 0o100600, inode: 3, links: 2}))
 	}
-	f.Add(append(newc(file("a", "b")), packed(newc(file("c", "d")))...))
-	f.Fuzz(func(t *testing.T, data []byte) {
+	bent.Fuzz(f, seeds, nil, func(t *testing.T, data []byte) {
 		_, err := readBoth(t, data)
 		if err != io.EOF {
 			assert.NotEqual(t, fault.Other, fault.Of(err), err)

@@ -11,6 +11,7 @@ import (
 	"io"
 	"path"
 	"strings"
+	"sync/atomic"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -49,21 +50,37 @@ const longestSums = 64 << 20
 
 // Stream goes through the control data, and then through the files.
 type Stream struct {
-	r       io.ReaderAt
+	r       *reader
 	size    int64
 	options archive.Options
 	next    int64  // where the next header of the ar archive is
-	member  string // the tar that is open
-	found   bool   // that with the files
+	member  string // what is open, or was last
+	start   int64  // of its data
+	end     int64
+	found   bool // that with the files
 	tar     archive.Stream
 	sums    map[string]string // by path
 	list    *bytes.Buffer     // takes the list of sums while it passes by
 	check   digest.Check      // of the current file
 }
 
+// reader knows how far it was read.
+type reader struct {
+	io.ReaderAt
+	to atomic.Int64
+}
+
+func (r *reader) ReadAt(p []byte, at int64) (int, error) {
+	n, err := r.ReaderAt.ReadAt(p, at)
+	if n > 0 {
+		r.to.Store(max(r.to.Load(), at+int64(n)))
+	}
+	return n, err
+}
+
 // Open begins with the package of size bytes in r, which is read forwards.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Stream, error) {
-	return &Stream{r: r, size: size, options: o, next: ar.First, sums: map[string]string{}}, nil
+	return &Stream{r: &reader{ReaderAt: r}, size: size, options: o, next: ar.First, sums: map[string]string{}}, nil
 }
 
 // Next moves to the next entry; see archive.Stream.
@@ -98,16 +115,22 @@ func (s *Stream) Next() (archive.Entry, error) {
 // open opens the next tar, if the next entry of the ar archive is one.
 func (s *Stream) open() error {
 	e, from, next, err := ar.Header(s.r, s.next)
+	if err == io.EOF && s.r.to.Load() < s.end {
+		var last [1]byte
+		if n, _ := s.r.ReadAt(last[:], s.end-1); n == 0 { // a tar may end before its member does
+			return s.cutOff()
+		}
+	}
 	if err == io.EOF && !s.found {
 		return fault.New(fault.Damaged, "it is a package without a data.tar").Advise("it is cut off: get it again")
 	}
 	if err != nil {
 		return err
 	}
-	if from+e.Size > s.size {
-		return fault.New(fault.Damaged, "%w", &archive.Break{Offset: from, CutOff: true, Err: fmt.Errorf("%s at offset %d is cut off", e.Path, from)})
+	s.member, s.start, s.end, s.next = e.Path, from, from+e.Size, next
+	if s.end > s.size {
+		return s.cutOff()
 	}
-	s.member, s.next = e.Path, next
 	isData := strings.HasPrefix(e.Path, data)
 	if !isData && !strings.HasPrefix(e.Path, control) {
 		return nil
@@ -119,6 +142,10 @@ func (s *Stream) open() error {
 	}
 	s.tar, err = lone.OpenTar(io.NewSectionReader(s.r, from, e.Size), size, s.options)
 	return fault.At(e.Path, err)
+}
+
+func (s *Stream) cutOff() error {
+	return fault.New(fault.Damaged, "%w", &archive.Break{Offset: s.start, CutOff: true, Err: fmt.Errorf("%s at offset %d is cut off", s.member, s.start)})
 }
 
 // begin makes an entry of the package of one of a tar.

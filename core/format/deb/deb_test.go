@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/bent"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
@@ -19,7 +20,7 @@ import (
 )
 
 // pack makes an archive of files, given as path and content in turn.
-func pack(t *testing.T, name string, things ...string) string {
+func pack(t testing.TB, name string, things ...string) string {
 	t.Helper()
 	f, known := format.ByName(name)
 	require.True(t, known)
@@ -39,7 +40,7 @@ func member(name, data string) string {
 }
 
 // read reads a package at any place, and again as it comes: both must agree.
-func read(t *testing.T, data string) (found []string, err error) {
+func read(t testing.TB, data string) (found []string, err error) {
 	t.Helper()
 	found, err = entries(strings.NewReader(data), int64(len(data)))
 	flow := blob.NewFlow(io.NopCloser(strings.NewReader(data)))
@@ -95,10 +96,22 @@ func TestRead(t *testing.T) {
 	assert.ErrorContains(t, err, "MD5")
 	_, err = read(t, "!<arch>\n"+member("debian-binary", "2.0\n"))
 	assert.Equal(t, fault.Damaged, fault.Of(err))
-	whole := build("1,2\n", ".xz")
-	for cut := 100; cut < len(whole)-1; cut += 7 {
-		_, err := read(t, whole[:cut])
-		require.Error(t, err, "cut at %d", cut)
-		assert.Equal(t, fault.Damaged, fault.Of(err), "cut at %d: %v", cut, err)
+	for _, method := range []string{".xz", ""} { // a plain tar ends before its member does
+		whole := build("1,2\n", method)
+		for cut := 100; cut < len(whole)-1; cut += 7 {
+			_, err := read(t, whole[:cut])
+			require.Error(t, err, "cut at %d", cut)
+			assert.Equal(t, fault.Damaged, fault.Of(err), "cut at %d: %v", cut, err)
+		}
 	}
+}
+
+func FuzzOpen(f *testing.F) {
+	seed := "!<arch>\n" + member("debian-binary", "2.0\n") + member("control.tar", pack(f, "c.tar", "./control", "Package: tides\n")) +
+		member("data.tar", pack(f, "d.tar", "./usr/share/levels.csv", "1,2\n"))
+	bent.Fuzz(f, [][]byte{[]byte(seed)}, nil, func(t *testing.T, data []byte) {
+		if _, err := read(t, string(data)); err != nil {
+			assert.NotEqual(t, fault.Other, fault.Of(err), err)
+		}
+	})
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/bent"
 	"widecrate/core/fault"
 	"widecrate/core/format/iso"
 	"widecrate/demo"
@@ -161,10 +162,11 @@ func TestExtentsAndSessions(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
+	var seeds [][]byte
 	for _, names := range []demo.Names{0, demo.Joliet, demo.RockRidge} {
-		f.Add(demo.Image(files, names)[16*2048:])
+		seeds = append(seeds, demo.Image(files, names)[16*2048:])
 	}
-	f.Fuzz(func(t *testing.T, data []byte) {
+	bent.Fuzz(f, seeds, nil, func(t *testing.T, data []byte) {
 		image := append(make([]byte, 16*2048), data...)
 		r, err := iso.Open(bytes.NewReader(image), int64(len(image)), archive.Options{})
 		if err != nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/bent"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 )
@@ -129,9 +130,8 @@ func TestRead(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	f.Add(string(build(f, "1,2\n")))
-	f.Fuzz(func(t *testing.T, data string) {
-		if _, err := read([]byte(data)); err != nil {
+	bent.Fuzz(f, [][]byte{build(f, "1,2\n")}, nil, func(t *testing.T, data []byte) {
+		if _, err := read(data); err != nil {
 			assert.NotEqual(t, fault.Other, fault.Of(err), err)
 		}
 	})

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
+	"widecrate/core/bent"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/udf"
@@ -260,11 +261,19 @@ func TestHostileImages(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
+	var seeds [][]byte
 	for _, metadata := range []bool{false, true} {
-		f.Add(build(metadata).b[256*sector:])
+		seeds = append(seeds, build(metadata).b[256*sector:])
+	}
+	mend := func(data []byte) {
+		for at := 0; at+16 <= len(data); at += sector {
+			if id := le.Uint16(data[at:]); id != 0 {
+				tag(data[at:], id)
+			}
+		}
 	}
 	before := build(false).b[:256*sector]
-	f.Fuzz(func(t *testing.T, data []byte) {
+	bent.Fuzz(f, seeds, mend, func(t *testing.T, data []byte) {
 		b := append(bytes.Clone(before), data...)
 		r, err := udf.Open(bytes.NewReader(b), int64(len(b)), archive.Options{})
 		if err != nil {

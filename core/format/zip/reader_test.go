@@ -16,6 +16,7 @@ import (
 	japaneseEncoding "golang.org/x/text/encoding/japanese"
 
 	"widecrate/core/archive"
+	"widecrate/core/bent"
 	"widecrate/core/fault"
 )
 
@@ -247,10 +248,11 @@ func TestReadFailingDisk(t *testing.T) {
 // FuzzRead holds against any bytes that reading ends, without a panic, and that
 // what is accepted is as large as was said.
 func FuzzRead(f *testing.F) {
-	f.Add(built{entries: []fake{{name: "a", data: levels, method: 8}, {name: "b/", descriptor: "wide"}}, zip64: true}.bytes())
-	f.Add(built{entries: []fake{{name: "a", data: "1", flags: flagUTF8}}, front: "x", comment: "y"}.bytes())
-	f.Add(built{entries: []fake{{name: "a", data: levels, method: 8, descriptor: "signed"}, {name: "b", data: "1"}}}.bytes()[:300])
-	f.Fuzz(func(t *testing.T, data []byte) {
+	bent.Fuzz(f, [][]byte{
+		built{entries: []fake{{name: "a", data: levels, method: 8}, {name: "b/", descriptor: "wide"}}, zip64: true}.bytes(),
+		built{entries: []fake{{name: "a", data: "1", flags: flagUTF8}}, front: "x", comment: "y"}.bytes(),
+		built{entries: []fake{{name: "a", data: levels, method: 8, descriptor: "signed"}, {name: "b", data: "1"}}}.bytes()[:300],
+	}, nil, func(t *testing.T, data []byte) {
 		if r, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{Salvage: true}); err == nil {
 			for i := range r.Entries() {
 				if d, err := r.Open(i); err == nil {
