@@ -106,11 +106,22 @@ type Options struct {
 	MaxMemory int64             // what a decoder's header may ask for, in bytes; 0: a safe default
 	Parts     Parts             // that the archive lies in
 	Names     *Names            // account of its paths; nil: each counts alone
+	Files     []PackageFile     // of a cpio whose headers only number the files of its package
 
 	// Decoded is told of all that is decoded of an archive which is compressed as a
 	// whole: headers, what is skipped, and what stands behind its end. Its error ends
 	// that; nil: nobody counts.
 	Decoded func(bytes int64) error
+}
+
+// PackageFile is what the header of a package says of one of its files.
+type PackageFile struct {
+	Path     string
+	Mode     uint32 // as in POSIX, with the kind
+	Modified int64  // seconds since 1970
+	Size     int64  // bytes in the cpio: of several names of a file, only the last has them
+	Inode    uint64 // tells files from others of the same package
+	Links    uint64 // names that the file has
 }
 
 // A Break is in the error, of kind fault.Damaged, of an archive that is read from

@@ -1,7 +1,8 @@
 // Package cpio reads cpio archives: the octet-oriented format of POSIX (IEEE Std
 // 1003.1, utility pax, "cpio Interchange Format"), the binary one that came before it,
 // in both byte orders, and the portable one with numbers of 32 bits, with and without
-// checksums. Several may stand one behind the other, packed ones too: that is what
+// checksums; and that of packages with files above 4 GiB, whose headers only say which
+// file of the package follows. Several may stand one behind the other, packed ones too: that is what
 // early boot images are.
 package cpio
 
@@ -33,6 +34,7 @@ var Format = archive.Format{
 const (
 	magicNew    = "070701"
 	magicSummed = "070702" // the same, with checksums
+	magicNumber = "07070X" // the number of a file of a package, and nothing else
 	magicOctal  = "070707"
 	magicBinary = "\xc7\x71" // 070707 as 16 bits, and in the other byte order
 	magicTurned = "\x71\xc7"
@@ -64,6 +66,7 @@ type header struct {
 
 var (
 	portable = dialect{110, 4, parseNew}
+	numbered = dialect{14, 4, parseNumbered}
 	octal    = dialect{76, 1, parseOctal}
 	words    = dialect{26, 2, parseBinary}
 )
@@ -82,6 +85,8 @@ func dialectOf(b []byte) *dialect {
 	switch {
 	case bytes.HasPrefix(b, []byte(magicNew)), bytes.HasPrefix(b, []byte(magicSummed)):
 		return &portable
+	case bytes.HasPrefix(b, []byte(magicNumber)):
+		return &numbered
 	case bytes.HasPrefix(b, []byte(magicOctal)):
 		return &octal
 	case bytes.HasPrefix(b, []byte(magicBinary)), bytes.HasPrefix(b, []byte(magicTurned)):
@@ -123,6 +128,13 @@ func parseNew(b []byte) (h header, ok bool) {
 	h = header{device: v[7]<<32 | v[8], inode: v[0], mode: v[1], links: v[4], modified: int64(int32(v[5])), name: int64(v[11]), size: int64(v[6]), sum: v[12]}
 	h.summed = string(b[:6]) == magicSummed && archive.KindOfMode(uint32(h.mode)) == archive.File
 	return h, true
+}
+
+// parseNumbered reads the number of a file, in eight hexadecimal digits, as its inode.
+// The name is not there: it counts as its end alone.
+func parseNumbered(b []byte) (h header, ok bool) {
+	number, ok := digits(b[6:14], 16)
+	return header{inode: number, name: 1}, ok
 }
 
 // parseOctal reads octal digits: device, inode, mode, user, group, links and special

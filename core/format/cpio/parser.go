@@ -39,6 +39,7 @@ type parser struct {
 	began   int64 // where this one did: padding counts from there
 	behind  int64 // zeros since the end
 	account *archive.Names
+	files   []archive.PackageFile
 	charset encoding.Encoding // of names that are not UTF-8; nil: they stay as they are
 	waiting map[inode][]int   // names of a file whose data comes with the last of them
 	given   map[inode]string  // the name of a file with several, whose data came
@@ -74,7 +75,7 @@ func (p *parser) next() (*member, error) {
 			p.ended, p.began = true, p.in.Offset()
 			p.abandon()
 			clear(p.given)
-		case h.links > 1 && m.Kind == archive.File && d == &portable && m.Size == 0:
+		case h.links > 1 && m.Kind == archive.File && (d == &portable || d == &numbered) && m.Size == 0:
 			if first, given := p.given[inode{h.device, h.inode}]; given { // some writers put the data with the first name
 				m.Kind, m.Link = archive.Hardlink, first
 				return m, nil
@@ -133,25 +134,13 @@ var errPacked = errors.New("a packed archive follows")
 
 // read reads a header and what belongs to it; nil: it is the trailer.
 func (p *parser) read(d *dialect, at int64) (*member, header, error) {
-	b := make([]byte, d.header)
-	if _, err := io.ReadFull(p.in, b); err != nil {
-		return nil, header{}, cutOff(at, err)
+	h, name, err := p.header(d, at)
+	if err == nil {
+		err = cutOff(at, p.in.Skip(p.pad(d)))
 	}
-	h, ok := d.parse(b)
-	if !ok {
-		return nil, h, damaged(at, "one of its numbers is none")
+	if err != nil {
+		return nil, h, err
 	}
-	if h.name < 1 || h.name > longestName {
-		return nil, h, damaged(at, "its name has %d bytes", h.name)
-	}
-	b = make([]byte, h.name)
-	if _, err := io.ReadFull(p.in, b); err != nil {
-		return nil, h, cutOff(at, err)
-	}
-	if err := p.in.Skip(p.pad(d)); err != nil {
-		return nil, h, cutOff(at, err)
-	}
-	name, _, _ := strings.Cut(string(b), "\x00")
 	if name == trailer {
 		return nil, h, nil
 	}
@@ -180,6 +169,32 @@ func (p *parser) read(d *dialect, at int64) (*member, header, error) {
 	}
 	m.padding = (d.align - (p.in.Offset()-p.began+h.size)%d.align) % d.align
 	return m, h, nil
+}
+
+// header reads a header and its name.
+func (p *parser) header(d *dialect, at int64) (h header, name string, err error) {
+	b := make([]byte, d.header)
+	if _, err := io.ReadFull(p.in, b); err != nil {
+		return h, "", cutOff(at, err)
+	}
+	h, ok := d.parse(b)
+	switch {
+	case !ok:
+		return h, "", damaged(at, "one of its numbers is none")
+	case h.name < 1 || h.name > longestName:
+		return h, "", damaged(at, "its name has %d bytes", h.name)
+	case d == &numbered && h.inode >= uint64(len(p.files)):
+		return h, "", damaged(at, "it is that of file %d, of %d that a package lists", h.inode, len(p.files))
+	case d == &numbered:
+		f := p.files[h.inode]
+		return header{inode: f.Inode, mode: uint64(f.Mode), links: f.Links, modified: f.Modified, size: f.Size}, f.Path, nil
+	}
+	b = make([]byte, h.name)
+	if _, err := io.ReadFull(p.in, b); err != nil {
+		return h, "", cutOff(at, err)
+	}
+	name, _, _ = strings.Cut(string(b), "\x00")
+	return h, name, nil
 }
 
 // decoded is a name in UTF-8, as far as somebody says how.

@@ -22,7 +22,7 @@ type Reader struct {
 // wrong, and data that is cut off, are of kind fault.Damaged. Where a packed archive
 // follows, the error is archive.ErrOrdered.
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
-	p := &parser{in: &front{Front: blob.FrontOf(r, size)}, account: o.Names, charset: o.Encoding}
+	p := &parser{in: &front{Front: blob.FrontOf(r, size)}, account: o.Names, files: o.Files, charset: o.Encoding}
 	z := &Reader{r: r}
 	for {
 		m, err := p.next()
@@ -108,7 +108,7 @@ type Stream struct {
 
 // NewStream reads an archive from r. Errors of r are returned as they are.
 func NewStream(r io.Reader, o archive.Options) *Stream {
-	return &Stream{parser: parser{in: &front{Front: blob.FrontStream(r)}, account: o.Names, charset: o.Encoding}, options: o}
+	return &Stream{parser: parser{in: &front{Front: blob.FrontStream(r)}, account: o.Names, files: o.Files, charset: o.Encoding}, options: o}
 }
 
 // Next moves to the next entry; see archive.Stream.

@@ -34,10 +34,17 @@ const (
 	tagAfterInstall    = 1024
 	tagBeforeRemoval   = 1025
 	tagAfterRemoval    = 1026
+	tagSizes           = 1028
+	tagModes           = 1030
+	tagTimes           = 1034
 	tagDigests         = 1035
+	tagFlags           = 1037
+	tagDevices         = 1095
+	tagInodes          = 1096
 	tagFolderOf        = 1116
 	tagNames           = 1117
 	tagFolders         = 1118
+	tagLargeSizes      = 5008
 	tagDigestAlgorithm = 5011
 )
 

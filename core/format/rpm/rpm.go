@@ -13,6 +13,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/fault"
 	"widecrate/core/format/digest"
 	"widecrate/core/format/lone"
 )
@@ -58,7 +59,11 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Stream, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Stream{control: controlOf(h), sums: sumsOf(h), method: algorithms[h.number(tagDigestAlgorithm, md5Algorithm)]}
+	paths := pathsOf(h)
+	if o.Files, err = filesOf(h, paths); err != nil {
+		return nil, err
+	}
+	s := &Stream{control: controlOf(h), sums: sumsOf(h, paths), method: algorithms[h.number(tagDigestAlgorithm, md5Algorithm)]}
 	if built := h.number(tagBuilt, 0); built > 0 {
 		s.made = time.Unix(built, 0)
 	}
@@ -95,16 +100,68 @@ func controlOf(h *header) []text {
 	return control
 }
 
-// sumsOf are the sums of the files by their paths, without the slash in front.
-func sumsOf(h *header) map[string]string {
-	sums, names, folders, in := h.texts(tagDigests), h.texts(tagNames), h.texts(tagFolders), h.numbers(tagFolderOf)
+// pathsOf are the paths of the files, without the slash in front; empty where the header
+// has none.
+func pathsOf(h *header) []string {
+	names, folders, in := h.texts(tagNames), h.texts(tagFolders), h.numbers(tagFolderOf)
+	for i, name := range names {
+		if names[i] = ""; i < len(in) && in[i] >= 0 && in[i] < int64(len(folders)) {
+			names[i] = strings.TrimPrefix(folders[in[i]]+name, "/")
+		}
+	}
+	return names
+}
+
+// sumsOf are the sums of the files by their paths.
+func sumsOf(h *header, paths []string) map[string]string {
+	sums := h.texts(tagDigests)
 	byPath := make(map[string]string, len(sums))
 	for i, sum := range sums {
-		if sum != "" && i < len(names) && i < len(in) && in[i] >= 0 && in[i] < int64(len(folders)) {
-			byPath[strings.TrimPrefix(folders[in[i]]+names[i], "/")] = strings.ToLower(sum)
+		if sum != "" && i < len(paths) && paths[i] != "" {
+			byPath[paths[i]] = strings.ToLower(sum)
 		}
 	}
 	return byPath
+}
+
+// isGhost is the flag of a file that the package owns and does not bring.
+const isGhost = 1 << 6
+
+// filesOf is what the header says of the files: where some have 4 GiB and more, the cpio
+// does not. Of several names of a file, the last one has the data.
+func filesOf(h *header, paths []string) ([]archive.PackageFile, error) {
+	sizes := h.numbers(tagLargeSizes)
+	if sizes == nil {
+		return nil, nil
+	}
+	modes, times, flags, devices, inodes := h.numbers(tagModes), h.numbers(tagTimes), h.numbers(tagFlags), h.numbers(tagDevices), h.numbers(tagInodes)
+	n := len(paths)
+	if least := min(len(sizes), len(modes), len(times), len(flags), len(devices), len(inodes)); least < n {
+		return nil, fault.New(fault.Damaged, "its header lists %d files, and describes %d", n, least)
+	}
+	files, last, names := make([]archive.PackageFile, n), map[uint64]int{}, map[uint64]uint64{}
+	for i, p := range paths {
+		if sizes[i] < 0 || sizes[i] > archive.LargestSize || p == "" {
+			return nil, fault.New(fault.Damaged, "its header says of file %d that its path is %q, and its size %d", i, p, sizes[i])
+		}
+		f := archive.PackageFile{Path: p, Mode: uint32(modes[i]), Modified: times[i], Size: sizes[i], Inode: uint64(devices[i])<<32 | uint64(inodes[i])}
+		switch kind := archive.KindOfMode(f.Mode); {
+		case kind == archive.File && flags[i]&isGhost == 0:
+			last[f.Inode] = i
+			names[f.Inode]++
+		case kind != archive.Symlink:
+			f.Size = 0
+		}
+		files[i] = f
+	}
+	for i := range files {
+		if f := &files[i]; archive.KindOfMode(f.Mode) == archive.File {
+			if f.Links = names[f.Inode]; last[f.Inode] != i {
+				f.Size = 0
+			}
+		}
+	}
+	return files, nil
 }
 
 // Next moves to the next entry; see archive.Stream.

@@ -129,6 +129,38 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, fault.Unsafe, fault.Of(err))
 }
 
+// numbered are the headers of the files of a package with large ones, with their data.
+func numbered(things ...string) (out []byte) {
+	for i, data := range things {
+		if data != "ghost" {
+			out = fmt.Appendf(out, "07070X%08x\x00\x00%s", i, data)
+			out = append(out, make([]byte, (4-len(out)%4)%4)...)
+		}
+	}
+	return append(out, cpioOf("TRAILER!!!", "")...)
+}
+
+// Where a file has 4 GiB or more, the headers in the cpio only number what the package
+// lists.
+func TestNumbered(t *testing.T) {
+	build := func(count int, sizes []uint32, cpio []byte) []byte {
+		b := append([]byte(leadMagic), make([]byte, leadLength-len(leadMagic))...)
+		b = append(append(b, structure(value{1000, nil, []uint32{5}})...), 0, 0, 0, 0)
+		return append(append(b, structure(
+			value{tagFolderOf, nil, make([]uint32, count)}, value{tagNames, []string{"data", "data/a.csv", "data/gone", "data/b.csv", "data/l"}[:count], nil}, value{tagFolders, []string{"/srv/"}, nil},
+			value{tagLargeSizes, nil, sizes}, value{tagModes, nil, []uint32{0o40755, 0o100644, 0o100644, 0o100644, 0o120777}}, value{tagTimes, nil, make([]uint32, 5)},
+			value{tagFlags, nil, []uint32{0, 0, isGhost, 0, 0}}, value{tagDevices, nil, []uint32{1, 1, 1, 1, 1}}, value{tagInodes, nil, []uint32{1, 2, 2, 2, 3}})...), cpio...)
+	}
+	sizes, cpio := []uint32{4096, 4, 4, 4, 5}, numbered("", "", "ghost", "1,2\n", "b.csv")
+	found, err := read(build(5, sizes, cpio))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"[control]/package.txt  false", "srv/data  false", "srv/data/b.csv 1,2\n false", "srv/data/a.csv  false", "srv/data/l  false"}, found, "a.csv is a second name")
+	for name, data := range map[string][]byte{"more than are listed": build(3, sizes, cpio), "fewer sizes": build(5, sizes[:4], cpio), "cut off": build(5, sizes, cpio[:60])} {
+		_, err := read(data)
+		assert.Equal(t, fault.Damaged, fault.Of(err), "%s: %v", name, err)
+	}
+}
+
 func FuzzOpen(f *testing.F) {
 	bent.Fuzz(f, [][]byte{build(f, "1,2\n")}, nil, func(t *testing.T, data []byte) {
 		if _, err := read(data); err != nil {
