@@ -215,11 +215,11 @@ func TestMemory(t *testing.T) {
 		_, err := unpacked(m, packed(t, m, sample(size)), Options{MaxMemory: 1 << 20})
 		assert.ErrorIs(t, err, fault.Unsafe, name)
 	}
-	wide := []byte{0x28, 0xb5, 0x2f, 0xfd, 0, 0xa8, 1, 0, 0} // a window of 2 GiB, and nothing in it
+	wide := []byte{0x28, 0xb5, 0x2f, 0xfd, 0, 0xa1, 1, 0, 0} // a window of 1.125 GiB, and nothing in it
 	z, _ := ByName(Zstd)
 	_, err := unpacked(z, wide, Options{})
 	assert.ErrorIs(t, err, fault.Unsafe)
-	_, err = unpacked(z, wide, Options{MaxMemory: 4 << 30})
+	_, err = unpacked(z, wide, Options{MaxMemory: 2 << 30})
 	assert.NoError(t, err)
 	_, err = unpacked(z, []byte{0x28, 0xb5, 0x2f, 0xfd, 1, 0x50, 7, 1, 0, 0}, Options{})
 	assert.ErrorContains(t, err, "a dictionary of its own")

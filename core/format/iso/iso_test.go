@@ -138,8 +138,23 @@ func TestHostileImages(t *testing.T) {
 		assert.Equal(t, c.kind, fault.Of(err), "%s: %v", name, err)
 		assert.ErrorContains(t, err, c.says, name)
 	}
+	many := make([]demo.ImageFile, 400)
+	for i := range many {
+		many[i] = demo.ImageFile{Path: fmt.Sprintf("%d%s", i, strings.Repeat("n", 220))}
+	}
+	shared := demo.Image(many, demo.RockRidge)
+	for at := 0; ; at += 4 { // the fields of each go on in those of all others
+		next := bytes.Index(shared[at:], []byte("CE\x1c\x01"))
+		if next < 0 {
+			break
+		}
+		at += next
+		put(shared[at:], 20, 2048)
+	}
+	_, err := list(t, shared)
+	assert.Equal(t, fault.Unsafe, fault.Of(err), "%v", err)
 	// The same data under two names is no overlap.
-	_, err := list(t, patch(t, image, "DEEP.CSV", func(r []byte) { put(r, 2, extent("README.TXT")) }))
+	_, err = list(t, patch(t, image, "DEEP.CSV", func(r []byte) { put(r, 2, extent("README.TXT")) }))
 	assert.NoError(t, err)
 }
 

@@ -127,6 +127,11 @@ func TestRead(t *testing.T) {
 	be.PutUint32(enormous[leadLength+8:], 1<<31)
 	_, err = read(enormous)
 	assert.Equal(t, fault.Unsafe, fault.Of(err))
+	counted := bytes.Clone(data) // more digests than there are bytes
+	be.PutUint32(counted[bytes.Index(counted, be.AppendUint32(nil, tagDigests))+12:], 1<<32-1)
+	found, err = read(counted)
+	assert.NoError(t, err)
+	assert.Len(t, found, 4)
 }
 
 // numbered are the headers of the files of a package with large ones, with their data.

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"strings"
 	"testing"
 	"time"
 
@@ -240,6 +241,18 @@ func TestHostileImages(t *testing.T) {
 			at := bytes.Index(root, []byte("\x08d")) - 38
 			copy(root[at+20:], address(sector, 5, 0))
 		}, fault.Unsafe, "twice"},
+		"deep": {func(i *image) {
+			block := 0
+			for range 20 {
+				below := i.name("", 0, 8|2)
+				if block != 0 {
+					below = append(below, i.name(strings.Repeat("n", 250), block, 2)...)
+				}
+				block = i.entry(4, len(below), below)
+			}
+			root := i.at(start + 5)
+			copy(root[bytes.Index(root, []byte("\x08d"))-38+20:], address(sector, block, 0))
+		}, fault.Unsafe, "too long"},
 		"slash in a name":   {func(i *image) { root := i.at(start + 5); root[bytes.Index(root, []byte("levels"))] = '/' }, fault.Unsafe, "none that a file can have"},
 		"file beyond":       {func(i *image) { copy(i.at(start + 2)[176:], address(2*sector, 1<<20, 0)) }, fault.Damaged, "beyond the end"},
 		"extents too short": {func(i *image) { le.PutUint64(i.at(start + 2)[56:], 1<<40) }, fault.Damaged, "shorter than its size"},
