@@ -15,21 +15,8 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/systemtest"
 )
-
-// contents reads the files of a folder.
-func contents(t *testing.T, dir string) map[string]string {
-	t.Helper()
-	children, err := os.ReadDir(dir)
-	require.NoError(t, err)
-	found := map[string]string{}
-	for _, child := range children {
-		data, err := os.ReadFile(filepath.Join(dir, child.Name()))
-		require.NoError(t, err)
-		found[child.Name()] = string(data)
-	}
-	return found
-}
 
 // Files are taken away together or not at all.
 func TestSources(t *testing.T) {
@@ -66,12 +53,12 @@ func TestSources(t *testing.T) {
 		err := new(Route).Sources(read, to)
 		if c.left == nil {
 			assert.ErrorIs(t, err, fault.Refused, name)
-			assert.Equal(t, map[string]string{"x.001": "x.001", "x.002": "x.002", "x.003": "x.003"}, contents(t, dir), name)
-			assert.Equal(t, map[string]string{c.taken: "theirs"}, contents(t, away), name)
+			assert.Equal(t, map[string]string{"x.001": "x.001", "x.002": "x.002", "x.003": "x.003"}, systemtest.Contents(t, dir), name)
+			assert.Equal(t, map[string]string{c.taken: "theirs"}, systemtest.Contents(t, away), name)
 			continue
 		}
 		require.NoError(t, err, name)
-		assert.Empty(t, contents(t, dir), name)
+		assert.Empty(t, systemtest.Contents(t, dir), name)
 	}
 	dir := t.TempDir()
 	path := filepath.Join(dir, "x.zip")
@@ -179,5 +166,5 @@ func TestTakingOfAnotherDay(t *testing.T) {
 	finished, err := route.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
 	require.NoError(t, err)
 	assert.True(t, finished)
-	assert.Equal(t, map[string]string{"a.001": "", "a.002": ""}, contents(t, filepath.Join(above, "2026-05-01")))
+	assert.Equal(t, map[string]string{"a.001": "", "a.002": ""}, systemtest.Contents(t, filepath.Join(above, "2026-05-01")))
 }

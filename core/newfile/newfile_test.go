@@ -13,21 +13,8 @@ import (
 
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
-
-// read reads the files of a folder.
-func read(t *testing.T, dir string) map[string]string {
-	t.Helper()
-	children, err := os.ReadDir(dir)
-	require.NoError(t, err)
-	found := map[string]string{}
-	for _, child := range children {
-		data, err := os.ReadFile(filepath.Join(dir, child.Name()))
-		require.NoError(t, err)
-		found[child.Name()] = string(data)
-	}
-	return found
-}
 
 func TestCreate(t *testing.T) {
 	dir := t.TempDir()
@@ -45,18 +32,18 @@ func TestCreate(t *testing.T) {
 		return f.Commit()
 	}
 	require.NoError(t, make(false, ""))
-	assert.Empty(t, read(t, dir))
+	assert.Empty(t, systemtest.Contents(t, dir))
 	require.NoError(t, make(false, "one"))
 	assert.ErrorIs(t, make(false, "two"), fault.Refused)
-	assert.Equal(t, map[string]string{"a.zip": "one"}, read(t, dir))
+	assert.Equal(t, map[string]string{"a.zip": "one"}, systemtest.Contents(t, dir))
 	require.NoError(t, make(true, "three"))
-	assert.Equal(t, map[string]string{"a.zip": "three"}, read(t, dir))
+	assert.Equal(t, map[string]string{"a.zip": "three"}, systemtest.Contents(t, dir))
 
 	late, err := Create(filepath.Join(dir, "b.zip"), false)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "b.zip"), []byte("somebody else's"), 0o666))
 	assert.ErrorIs(t, late.Commit(), fault.Refused)
-	assert.Equal(t, "somebody else's", read(t, dir)["b.zip"])
+	assert.Equal(t, "somebody else's", systemtest.Contents(t, dir)["b.zip"])
 
 	// What it would replace was replaced by somebody else meanwhile.
 	first, err := Create(filepath.Join(dir, "a.zip"), true)
@@ -67,7 +54,7 @@ func TestCreate(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, second.Commit())
 	assert.ErrorIs(t, first.Commit(), fault.Refused)
-	assert.Equal(t, map[string]string{"a.zip": "an edit", "b.zip": "somebody else's"}, read(t, dir))
+	assert.Equal(t, map[string]string{"a.zip": "an edit", "b.zip": "somebody else's"}, systemtest.Contents(t, dir))
 
 	_, err = Create(filepath.Join(dir, "missing", "a.zip"), false)
 	assert.True(t, errors.Is(err, fault.Unwritable) && errors.Is(err, fs.ErrNotExist))
@@ -103,6 +90,6 @@ func TestCommitIsAllOrNone(t *testing.T) {
 			}
 		}
 		require.Error(t, n.Commit([]string{"a", "b", "c"}))
-		assert.Equal(t, there, read(t, dir))
+		assert.Equal(t, there, systemtest.Contents(t, dir))
 	}
 }

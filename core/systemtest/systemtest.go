@@ -1,4 +1,5 @@
-// Package systemtest shows tests what the system they run on can do, by trying it.
+// Package systemtest shows tests what the system they run on can do, by trying it, and what
+// lies in its folders.
 package systemtest
 
 import (
@@ -25,4 +26,22 @@ func NeedsLinks(t *testing.T) {
 	if !HasLinks(t) {
 		t.Skip("no symbolic links can be made here")
 	}
+}
+
+// Contents reads the files of a folder, by name.
+func Contents(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	children, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := map[string]string{}
+	for _, child := range children {
+		data, err := os.ReadFile(filepath.Join(dir, child.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		found[child.Name()] = string(data)
+	}
+	return found
 }
