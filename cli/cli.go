@@ -106,7 +106,7 @@ func (s *streams) warn(text string) {
 // json prints an event for scripts. What it cannot write, the flush at the end
 // says.
 func (s *streams) json(e report.Event) {
-	encoder := s.out.JSON()
+	encoder := report.Encoder{To: s.out}
 	for line := range e.Lines(say) {
 		_ = encoder.Encode(line)
 	}

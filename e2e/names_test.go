@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"os"
 	"path/filepath"
 	"runtime"
 	"testing"
@@ -50,4 +51,33 @@ func TestPortableNames(t *testing.T) {
 	stdout, stderr, code = run(t, dir, "compare", "gauges.zip", filepath.Join("out", "gauges"))
 	assert.Equal(t, 1, code, stderr)
 	assert.Contains(t, stdout, "08%3A30.csv")
+}
+
+// Names that are no UTF-8 go through archives and receipts as they are.
+func TestForeignNames(t *testing.T) {
+	if runtime.GOOS != "linux" {
+		t.Skip("names here are text")
+	}
+	dir := t.TempDir()
+	name := "k\xfcste.csv"
+	put(t, filepath.Join(dir, "in", name), "1")
+	for _, format := range []string{"x.tar.gz", "x.zip"} {
+		_, stderr, code := run(t, dir, "create", format, "in", "--top", "drop", "--receipt", "made.jsonl")
+		require.Zero(t, code, stderr)
+		for _, says := range []string{"1 archive unpacked", "1 done before"} {
+			stdout, stderr, code := run(t, dir, "extract", format, "--into", "out-"+format, "--name-encoding", "utf-8", "--receipt", "got.jsonl", "--skip-done")
+			require.Zero(t, code, stderr)
+			assert.Contains(t, stdout, says)
+		}
+		stdout, _, _ := run(t, dir, "inspect", format, "--name-encoding", "utf-8", "--as", "json")
+		assert.Contains(t, stdout, `"path_bytes":"a/xzdGUuY3N2"`)
+	}
+	for _, list := range []string{"made.jsonl", "got.jsonl"} {
+		_, stderr, code := run(t, dir, "verify", "--against", list)
+		assert.Zero(t, code, stderr)
+	}
+	require.NoError(t, os.Remove(filepath.Join(dir, "out-x.zip", "x", name)))
+	stdout, _, code := run(t, dir, "verify", "--against", "got.jsonl", "--as", "json")
+	assert.Equal(t, 7, code)
+	assert.Contains(t, stdout, `"status":"missing"`)
 }

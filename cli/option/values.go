@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/ianaindex"
+	"golang.org/x/text/encoding/unicode"
 
 	"widecrate/core/codec"
 	"widecrate/core/extract"
@@ -360,7 +361,11 @@ func (n *Encoding) String() string {
 	if n.To == nil || *n.To == nil {
 		return ""
 	}
-	name, err := ianaindex.IANA.Name(*n.To)
+	known := *n.To
+	if kept, is := known.(keptUTF8); is {
+		known = kept.Encoding
+	}
+	name, err := ianaindex.IANA.Name(known)
 	if err != nil {
 		return ""
 	}
@@ -381,9 +386,18 @@ func (n *Encoding) Set(name string) error {
 	if err != nil || found == nil {
 		return fmt.Errorf("there is no encoding of that name; it must be one such as cp437, cp932 or windows-1251")
 	}
+	if found == unicode.UTF8 {
+		found = keptUTF8{found}
+	}
 	*n.To = found
 	return nil
 }
+
+// keptUTF8 leaves names that are no UTF-8 as they are, where a decoder would replace what
+// is wrong in them, and might make two names the same.
+type keptUTF8 struct{ encoding.Encoding }
+
+func (keptUTF8) NewDecoder() *encoding.Decoder { return encoding.Nop.NewDecoder() }
 
 // Wait is how long to wait, at least nothing.
 type Wait struct{ To *time.Duration }

@@ -5,7 +5,6 @@ package show
 
 import (
 	"bufio"
-	"encoding/json"
 	"fmt"
 	"io"
 	"math"
@@ -188,11 +187,4 @@ func Saved(size, packed int64) string {
 		return ""
 	}
 	return fmt.Sprintf("%d %%", int(math.Round(100*float64(size-packed)/float64(size))))
-}
-
-// JSON returns a writer of JSON Lines to the screen.
-func (s *Screen) JSON() *json.Encoder {
-	enc := json.NewEncoder(s.Writer)
-	enc.SetEscapeHTML(false)
-	return enc
 }

@@ -192,7 +192,7 @@ func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
 	for w := range failed {
 		group.Go(func() {
 			for i := w; i < len(units) && failed[w] == nil; i += len(failed) {
-				failed[w] = json.Unmarshal(raw[i], &units[i].mark)
+				failed[w] = report.Unmarshal(raw[i], &units[i].mark)
 			}
 		})
 	}
@@ -234,7 +234,7 @@ func (e *entry) rows() ([]File, error) {
 	files := make([]File, 0, e.Files)
 	for text := range bytes.Lines(b) {
 		var f File
-		if err := json.Unmarshal(text, &f); err != nil {
+		if err := report.Unmarshal(text, &f); err != nil {
 			return nil, fault.At(e.file.Name(), fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
 		}
 		files = append(files, f)

@@ -7,7 +7,6 @@ package receipt
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"time"
@@ -59,6 +58,14 @@ type Part struct {
 	Tag      string    `json:"etag,omitempty"`
 	SHA256   string    `json:"sha256,omitempty"`
 }
+
+type plainPart Part
+
+// MarshalJSON keeps paths that are no UTF-8; see report.Marshal.
+func (p Part) MarshalJSON() ([]byte, error) { return report.Marshal(plainPart(p)) }
+
+// UnmarshalJSON is its reverse.
+func (p *Part) UnmarshalJSON(b []byte) error { return report.Unmarshal(b, (*plainPart)(p)) }
 
 // File is the line of a file or link that was delivered, or packed.
 type File struct {
@@ -117,7 +124,7 @@ func ID(files []blob.File, target string) string {
 
 // line is a value as one.
 func line(v any) []byte {
-	b, err := json.Marshal(v)
+	b, err := report.Marshal(v)
 	if err != nil { // texts and numbers are all that there is
 		panic(err)
 	}

@@ -1,12 +1,14 @@
 package report
 
 import (
+	"encoding/base64"
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"iter"
 	"strconv"
 	"time"
+	"unicode/utf8"
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
@@ -90,8 +92,8 @@ func AppendEntry(b []byte, in string, e *archive.Entry, link string) []byte {
 		}
 	}
 	f := FieldsOf(e)
-	b = appendText(append(b, `{"kind":"entry","archive":`...), in)
-	b = appendText(append(b, `,"path":`...), e.Path)
+	b = appendName(append(b, `{"kind":"entry"`...), "archive", in)
+	b = appendName(b, "path", e.Path)
 	b = append(append(b, `,"type":"`...), e.Kind.String()...)
 	b = appendSize(append(b, `","size":`...), e.Size)
 	b = appendSize(append(b, `,"packed":`...), e.Packed)
@@ -101,7 +103,7 @@ func AppendEntry(b []byte, in string, e *archive.Entry, link string) []byte {
 	text(`,"crc32":"`, f.CRC32)
 	b = strconv.AppendBool(append(b, `,"encrypted":`...), e.Encrypted)
 	if link != "" {
-		b = appendText(append(b, `,"link":`...), link)
+		b = appendName(b, "link", link)
 	}
 	return append(b, "}\n"...)
 }
@@ -112,6 +114,16 @@ func appendSize(b []byte, size int64) []byte {
 		return append(b, "null"...)
 	}
 	return strconv.AppendInt(b, size, 10)
+}
+
+// appendName appends a field, with its bytes beside it where Marshal would.
+func appendName(b []byte, key, s string) []byte {
+	b = appendText(append(append(append(b, `,"`...), key...), `":`...), s)
+	if !utf8.ValidString(s) {
+		b = append(append(append(b, `,"`...), key...), besideText+`":"`...)
+		b = append(base64.StdEncoding.AppendEncode(b, []byte(s)), '"')
+	}
+	return b
 }
 
 // appendText appends a string of JSON. Most are plain, and need no encoder.

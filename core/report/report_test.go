@@ -65,6 +65,29 @@ func TestAppendEntry(t *testing.T) {
 		"modified": "1970-01-01T00:00:00Z", "mode": "0644", "crc32": "0000000a", "encrypted": false, "link": "to"}, got)
 }
 
+// Names that are no UTF-8 come back, from lines by hand as well.
+func TestTexts(t *testing.T) {
+	type names struct {
+		Path  string   `json:"path"`
+		Link  string   `json:"link,omitempty"`
+		Other string   `json:"other"`
+		Parts []string `json:"parts"`
+	}
+	for path, want := range map[string]string{"a": `{"path":"a","other":"<潮�","parts":null}`, "k\xfcste": `{"path":"k\ufffdste","other":"<潮�","parts":null,"path_bytes":"a/xzdGU="}`} {
+		there := names{Path: path, Other: "<潮�"}
+		line, err := Marshal(there)
+		require.NoError(t, err)
+		assert.Equal(t, want, string(line))
+		var back names
+		require.NoError(t, Unmarshal(line, &back))
+		assert.Equal(t, there, back)
+	}
+	var back names
+	require.NoError(t, Unmarshal(AppendEntry(nil, "x.zip", &archive.Entry{Path: "k\xfcste"}, "\xff"), &back))
+	assert.Equal(t, names{Path: "k\xfcste", Link: "\xff"}, back)
+	assert.Error(t, Unmarshal([]byte(`{"path_bytes":"?"}`), &back))
+}
+
 func TestTotals(t *testing.T) {
 	var n Totals
 	n.Add(&Unpacked{Entries: 6, Bytes: 5, LeftOut: choose.Tally{choose.Dropped: 1}, Lost: []Lost{{"l", fault.New(fault.Damaged, "x")}}, Placed: []Placed{
