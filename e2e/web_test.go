@@ -113,6 +113,12 @@ func TestAddressesThatFail(t *testing.T) {
 	guarded := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Guarded("Bearer tide")}})
 	broken := serve(t, &standin.Server{Folder: dir, NoRanges: true, Faults: []standin.Fault{standin.Cut(100_000)}})
 	named := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Headers("Content-Disposition", `attachment; filename="day.zip"`)}})
+	labelled := standin.Headers("Content-Encoding", "gzip")
+	packed := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{labelled}})
+	packedFlow := serve(t, &standin.Server{Folder: dir, NoRanges: true, Faults: []standin.Fault{labelled}})
+	_, stderr, code := run(t, dir, "create", "again.gz", "web/all.tar.gz")
+	require.Zero(t, code, stderr)
+	require.NoError(t, os.Rename(filepath.Join(dir, "again.gz"), filepath.Join(dir, "again.tar.gz")))
 	t.Setenv("TIDE_TOKEN", "tide")
 	t.Setenv("NO_TOKEN", "")
 	for name, c := range map[string]struct {
@@ -132,6 +138,9 @@ func TestAddressesThatFail(t *testing.T) {
 		"a token for two hosts": {"extract " + guarded + "web/all.zip " + good + "web/all.zip --into o --token-env TIDE_TOKEN", 2, "a token is for one host"},
 		"it breaks":             {"extract " + broken + "web/long.log.gz --into o --retries 0", 8, "the connection was lost"},
 		"it breaks in a tar.gz": {"extract " + broken + "web/all.tar.gz --into o --retries 0", 8, "the connection was lost"},
+		"said to be packed":     {"extract " + packed + "web/all.tar.gz --into o2", 0, "1 archive unpacked"},
+		"packed once more":      {"extract " + packed + "again.tar.gz --into o", 8, "packed once more (Content-Encoding: gzip)"},
+		"more, as it comes":     {"extract " + packedFlow + "again.tar.gz --into o", 8, "packed once more (Content-Encoding: gzip)"},
 		"it breaks in a tar.xz": {"extract " + broken + "web/all.tar.xz --into o --retries 0", 8, "the connection was lost"},
 		"it breaks in a tar":    {"extract " + broken + "web/all.tar --into o --retries 0", 8, "the connection was lost"},
 		"it breaks, verified":   {"verify " + broken + "web/all.tar.gz --retries 0", 8, "the connection was lost"},

@@ -1,6 +1,7 @@
 package walk
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"io"
@@ -9,6 +10,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/codec"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
@@ -33,14 +35,24 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	}
 	o.Name = resource.Name
 	if !resource.Ranges {
-		opened, err := openFlow(ctx, blob.NewFlow(resource.Reader(ctx)), o, "its server sends no parts of it")
+		flow := blob.NewFlow(resource.Reader(ctx))
+		if resource.Encoding != "" && gzipInside(flow) {
+			flow.Close()
+			return nil, resource.PackedOnceMore()
+		}
+		opened, err := openFlow(ctx, flow, o, "its server sends no parts of it")
 		if opened != nil {
 			opened.total = max(resource.Size, 0)
 			opened.Files = []blob.File{{Path: resource.Address.String(), Info: blob.Info{Resource: resource}}}
 		}
 		return opened, err
 	}
-	a := newArchive(blob.NewRemote(ctx, resource, first), o)
+	data := blob.NewRemote(ctx, resource, first)
+	if resource.Encoding != "" && gzipInside(data) {
+		data.Close()
+		return nil, resource.PackedOnceMore()
+	}
+	a := newArchive(data, o)
 	a.ordered = o.Whole
 	opened, err := a.open()
 	if split, is := errors.AsType[*zip.SplitError](err); is {
@@ -54,6 +66,20 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 		}
 	}
 	return opened, err
+}
+
+// gzipInside reports whether the data of a gzip file is one as well: servers also say of
+// what is one that they packed it.
+func gzipInside(r io.ReaderAt) bool {
+	m, _ := codec.ByName(codec.Gzip)
+	d, err := m.Decode(bufio.NewReader(io.NewSectionReader(r, 0, head)), codec.Options{})
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	var start [16]byte
+	n, _ := io.ReadFull(d, start[:])
+	return m.Magic(start[:n])
 }
 
 // openInput opens what comes from standard input: a file, or a stream.

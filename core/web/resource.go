@@ -27,6 +27,7 @@ type Resource struct {
 	Size     int64     // bytes, or Unknown
 	Ranges   bool      // any part of it can be asked for
 	ETag     string    // empty: there is none
+	Encoding string    // that the server says it added; empty: none
 	Modified time.Time // zero: it is not known
 
 	client *Client
@@ -162,9 +163,11 @@ func (r *Resource) describe(first *answer) error {
 			r.Name = name
 		}
 	}
-	if encoding := h.Get("Content-Encoding"); encoding != "" && encoding != "identity" && !saysGzip(r.Name) {
-		return fault.New(fault.Unreadable, "the server sends it packed once more (Content-Encoding: %s), which was not asked for", printable(encoding)).
-			Advise("have the server send it as it is")
+	if encoding := h.Get("Content-Encoding"); encoding != "identity" {
+		r.Encoding = encoding
+	}
+	if r.Encoding != "" && !saysGzip(r.Name) {
+		return r.PackedOnceMore()
 	}
 	r.ETag = h.Get("ETag")
 	if t, err := http.ParseTime(h.Get("Last-Modified")); err == nil {
@@ -191,6 +194,12 @@ func (r *Resource) describe(first *answer) error {
 }
 
 var errNoTotal = fault.New(fault.Unreadable, "the server does not tell how large it is, and yet sends parts of it")
+
+// PackedOnceMore is the error of a server that packs what it sends.
+func (r *Resource) PackedOnceMore() error {
+	return fault.New(fault.Unreadable, "the server sends it packed once more (Content-Encoding: %s), which was not asked for", printable(r.Encoding)).
+		Advise("have the server send it as it is")
+}
 
 // saysGzip reports whether a file of that name is expected to be what servers take
 // for an encoding.
