@@ -25,16 +25,17 @@ var zstdMethod = Method{
 		return bytes.HasPrefix(rest, []byte{0x28, 0xb5, 0x2f, 0xfd}) || skipped && !isLZ4(rest)
 	},
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
+		in := fault.Guarded(src) // which is read on a goroutine of the library
 		var d *zstd.Decoder
 		var err error
 		if o.maxMemory() == DefaultMemory {
 			d, _ = zstdDecoders.Get().(*zstd.Decoder)
 		}
 		if d != nil {
-			err = d.Reset(src)
+			err = d.Reset(in)
 		} else {
 			limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
-			d, err = zstd.NewReader(src, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, largestWindow)))
+			d, err = zstd.NewReader(in, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, largestWindow)))
 		}
 		if err != nil {
 			return nil, err

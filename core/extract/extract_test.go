@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"io/fs"
 	"math/rand/v2"
 	"os"
@@ -30,11 +31,16 @@ import (
 	"widecrate/core/systemtest"
 )
 
-// pack writes an archive of pairs of path and data; "→ " makes a link.
+// pack writes an archive of pairs of path and data, a ZIP unless its name says otherwise; "→ " makes a link.
 func pack(t *testing.T, path string, pairs ...string) {
 	t.Helper()
 	var b bytes.Buffer
-	w := zip.NewWriter(&b, archive.WriteOptions{})
+	f, known := format.ByName(path)
+	if !known {
+		f = zip.Format
+	}
+	w, err := f.NewWriter(&b, archive.WriteOptions{})
+	require.NoError(t, err)
 	for i := 0; i < len(pairs); i += 2 {
 		e := archive.Entry{Path: pairs[i], Size: int64(len(pairs[i+1]))}
 		if target, is := strings.CutPrefix(pairs[i+1], "→ "); is {
@@ -414,22 +420,32 @@ func TestMovedBesideOthers(t *testing.T) {
 	assert.Len(t, files(t, day), 4)
 }
 
-// A fault of the program fails the archive that it is met in, and no other.
+// A fault of the program fails the archive that it is met in, and no other: on whatever
+// goroutine, and however far a decoder got.
 func TestFaultsAreKept(t *testing.T) {
-	for _, workers := range []int{1, 4} {
-		in, out := t.TempDir(), t.TempDir()
-		pack(t, filepath.Join(in, "a.zip"), "x", "1")
-		pack(t, filepath.Join(in, "z.zip"), "y", "2")
-		o := options(in)
-		o.Placement.Into, o.Workers = out, workers
-		o.Sources = slices.Insert(o.Sources, 1, source.Source{Path: "-", Input: faulty{}})
-		outcomes, _, _ := unpack(t, o)
-		require.Len(t, outcomes, 3)
-		var ours *fault.Panic
-		require.ErrorAs(t, outcomes[1].Err, &ours)
-		assert.Equal(t, fault.Other, fault.Of(outcomes[1].Err))
-		assert.Contains(t, string(ours.Stack), "faulty")
-		assert.Equal(t, map[string]string{"a/x": "1", "z/y": "2"}, files(t, out))
+	in := t.TempDir()
+	pack(t, filepath.Join(in, "a.zip"), "x", "1")
+	pack(t, filepath.Join(in, "z.zip"), "y", "2")
+	for _, format := range []string{"zip", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst", "tar.lz4", "tar.zz", "gz", "bz2"} {
+		made := filepath.Join(t.TempDir(), "m."+format)
+		noise := make([]byte, 2<<20) // more than a decoder takes at once
+		_, _ = rand.NewChaCha8([32]byte{}).Read(noise)
+		pack(t, made, "n", string(noise))
+		data, err := os.ReadFile(made)
+		require.NoError(t, err)
+		for _, at := range []int{0, 100, len(data) / 2, len(data) - 1} {
+			out := t.TempDir()
+			o := options(in)
+			o.Placement.Into, o.Workers = out, 1+at%2*3
+			o.Sources = slices.Insert(o.Sources, 1, source.Source{Path: "-", Input: io.MultiReader(bytes.NewReader(data[:at]), faulty{})})
+			outcomes, _, _ := unpack(t, o)
+			require.Len(t, outcomes, 3)
+			var ours *fault.Panic
+			require.ErrorAs(t, outcomes[1].Err, &ours, "%s at %d", format, at)
+			assert.Equal(t, fault.Other, fault.Of(outcomes[1].Err))
+			assert.Contains(t, string(ours.Stack), "faulty")
+			assert.Equal(t, map[string]string{"a/x": "1", "z/y": "2"}, files(t, out), "%s at %d", format, at)
+		}
 	}
 }
 

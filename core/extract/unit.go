@@ -168,7 +168,7 @@ func (u *unit) openArchive() (err error) {
 		if u.archive, err = walk.Open(r.ctx, u.outcome.Source, opening); err != nil {
 			return err
 		}
-		u.files = u.archive.Files
+		u.files = slices.Clone(u.archive.Files) // what is inside looks at these
 		u.budget = u.archive.Budget()
 		if u.outcome.Source.Elsewhere() {
 			r.Progress.Expected.Add(u.archive.Expected())

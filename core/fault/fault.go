@@ -131,3 +131,10 @@ func Of(err error) Kind {
 	}
 	return Other
 }
+
+// Known reports whether an error says itself what it is: it has a kind, or is a fault of
+// the program. What a decoder says otherwise is damage.
+func Known(err error) bool {
+	_, ours := errors.AsType[*Panic](err)
+	return ours || Of(err) != Other
+}

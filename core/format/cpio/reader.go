@@ -141,7 +141,7 @@ func (s *Stream) Next() (archive.Entry, error) {
 
 // unpacking makes damage of an error of a decoder.
 func unpacking(err error) error {
-	if err == io.EOF || fault.Of(err) != fault.Other {
+	if err == io.EOF || fault.Known(err) {
 		return err
 	}
 	return fault.New(fault.Damaged, "the compressed data is damaged: %w", err)

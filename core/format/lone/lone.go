@@ -240,7 +240,7 @@ func (d *decoded) Remarks() []archive.Remark {
 }
 
 func broken(err error, at int64) error {
-	if fault.Of(err) != fault.Other {
+	if fault.Known(err) {
 		return err
 	}
 	b := &archive.Break{Offset: at, CutOff: err == io.EOF || errors.Is(err, io.ErrUnexpectedEOF), Err: fmt.Errorf("the compressed data is damaged: %w", err)}

@@ -83,7 +83,7 @@ func (p *parser) next() (*member, error) {
 			}
 		default:
 			m, err := p.member(b, at, size, x)
-			if err != nil && fault.Of(err) == fault.Other {
+			if err != nil && !fault.Known(err) {
 				err = damaged(at, "%w", err)
 			}
 			return m, err

@@ -171,7 +171,7 @@ func (d *data) decode(method codec.Method, r io.Reader) (err error) {
 // locked says what an error in decrypted data may mean.
 func (d *data) locked(err error) error {
 	switch {
-	case err == nil || !d.entry.Encrypted || fault.Of(err) != fault.Damaged && fault.Of(err) != fault.Other:
+	case err == nil || !d.entry.Encrypted || fault.Of(err) != fault.Damaged && fault.Known(err):
 		return err
 	case errors.Is(err, crypt.ErrCode):
 		return fault.New(fault.Damaged, "%w", crypt.ErrCode)

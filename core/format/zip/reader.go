@@ -226,7 +226,7 @@ func (d *data) start(method codec.Method) error {
 		d.packed = d.stream
 	}
 	d.decoder, err = method.Decode(d.packed, d.options())
-	if err != nil && fault.Of(err) == fault.Other {
+	if err != nil && !fault.Known(err) {
 		err = fault.New(fault.Damaged, "its data does not start as it should: %w", err)
 	}
 	return err
@@ -349,7 +349,7 @@ func (d *data) judge(err error) error {
 		if checked := d.check(); checked != nil {
 			err = checked
 		}
-	case err != nil && fault.Of(err) == fault.Other:
+	case err != nil && !fault.Known(err):
 		err = fault.New(fault.Damaged, "its data breaks after %d bytes: %w", d.size, err)
 	}
 	if err != nil && err != io.EOF {
