@@ -23,7 +23,6 @@ var ownWork = []string{
 	"stage.checkSameFileSystem", "stage.masked", "stage.clearProbes", "stage.Close", "stage.removeFolders", // empty folders that it made
 	"stage.Lose", "stage.LoseNumber", "stage.Discard", "stage.close", "stage.clear", "stage.clearButOwner", "stage.clearUnowned", "stage.reclaimOne",
 	"stage.commit", "stage.remove", "stage.write", "stage.open", "stage.undo", "stage.finish", // the journals, and moves taken back
-	"revise.Run", "cut.Split", // folders that it made, if nothing came into them
 	"stage.moveFolder", "stage.do", // disposal.Swapped and Replaced let go of what was moved aside
 }
 

@@ -42,8 +42,9 @@ func Spool(data io.Reader, inMemory int64, dir func() (string, error)) (Blob, er
 
 // spooled is a file for a while.
 type spooled struct {
-	file *os.File
-	size int64
+	file  *os.File
+	size  int64
+	named bool // it still has its name
 }
 
 func newSpooled(dir string) (*spooled, error) {
@@ -52,8 +53,7 @@ func newSpooled(dir string) (*spooled, error) {
 		return nil, fault.Writing(dir, err)
 	}
 	// Where a file that is open can be removed, nothing of it outlives a kill.
-	_ = os.Remove(f.Name())
-	return &spooled{file: f}, nil
+	return &spooled{file: f, named: os.Remove(f.Name()) != nil}, nil
 }
 
 func (s *spooled) Write(p []byte) (int, error) {
@@ -67,8 +67,9 @@ func (s *spooled) Files() []File                          { return nil }
 
 func (s *spooled) Close() error {
 	err := s.file.Close()
-	if removed := os.Remove(s.file.Name()); removed != nil && !errors.Is(removed, os.ErrNotExist) {
-		err = errors.Join(err, removed)
+	if s.named {
+		s.named = false
+		err = errors.Join(err, os.Remove(s.file.Name()))
 	}
 	return err
 }

@@ -49,7 +49,7 @@ type dealings struct {
 	files   []blob.File // of a source
 
 	archive *walk.Archive
-	closed  bool  // it
+	closed  bool  // the archive is
 	read    int64 // bytes of one that comes in order that are in the progress
 	entries []archive.Entry
 	plan    *plan.Plan

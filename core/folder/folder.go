@@ -36,6 +36,18 @@ func Open(base *os.Root, rel string) (*Folder, error) {
 	return &Folder{sub, h}, nil
 }
 
+// Make makes a folder where there is none, with those above it. discard removes the folder
+// again, if it was made here and nothing came into it.
+func Make(path string) (discard func(), err error) {
+	if _, err := os.Stat(path); err == nil {
+		return func() {}, nil
+	}
+	if err := os.MkdirAll(path, 0o777); err != nil {
+		return nil, fault.Writing(path, err)
+	}
+	return func() { _ = os.Remove(path) }, nil // what has something in it stays
+}
+
 // Close lets go of the folder.
 func (f *Folder) Close() {
 	f.Handle.Close()

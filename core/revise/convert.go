@@ -75,14 +75,14 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 	}
 	c.Output.Writing.Encode.Workers = max(1, workers/max(1, len(c.Sources)))
 	for _, target := range targets {
-		dir := filepath.Dir(target)
-		if _, err := os.Stat(dir); target == "" || err == nil {
+		if target == "" {
 			continue
 		}
-		if err := os.MkdirAll(dir, 0o777); err != nil {
-			return fault.Writing(dir, err)
+		discard, err := folder.Make(filepath.Dir(target))
+		if err != nil {
+			return err
 		}
-		defer os.Remove(dir) // if nothing came into it
+		defer discard()
 	}
 	return schedule.Each(ctx, len(c.Sources), workers, func(i int) *report.Converted { return c.one(ctx, c.Sources[i], targets[i], c.taken[i]) }, tell)
 }

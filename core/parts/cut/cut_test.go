@@ -156,4 +156,11 @@ func TestSplitAndJoin(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, names, 3)
 	}
+	empty, made := t.TempDir(), filepath.Join(dir, "made")
+	for _, into := range []string{empty, made} {
+		_, err := Split(cancelled, filepath.Join(dir, "w.zip"), into, Options{PartSize: 50_000}, nil)
+		require.ErrorIs(t, err, context.Canceled)
+	}
+	assert.DirExists(t, empty, "it was there before")
+	assert.NoDirExists(t, made)
 }

@@ -14,6 +14,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
@@ -179,20 +180,20 @@ func (s joining) joinZIP(ctx context.Context, r *blob.Joined, out io.Writer, sum
 	return w.Close()
 }
 
-// Split cuts a file into parts in a folder (empty: that of the file), made if
-// missing, or rewrites a ZIP archive as a
-// split one. It counts in read how many bytes it has read so far.
-func Split(ctx context.Context, path, folder string, cut Options, read *atomic.Int64) (Written, error) {
+// Split cuts a file into parts in the folder into (empty: that of the file), made if
+// missing, or rewrites a ZIP archive as a split one. It counts in read how many bytes it
+// has read so far.
+func Split(ctx context.Context, path, into string, cut Options, read *atomic.Int64) (Written, error) {
 	f, err := blob.Open(path)
 	if err != nil {
 		return Written{}, fault.At(path, err)
 	}
 	defer f.Close()
-	if folder == "" {
-		folder = filepath.Dir(path)
+	if into == "" {
+		into = filepath.Dir(path)
 	}
-	if folder, err = filepath.Abs(folder); err != nil {
-		return Written{}, fault.Writing(folder, err)
+	if into, err = filepath.Abs(into); err != nil {
+		return Written{}, fault.Writing(into, err)
 	}
 	if read == nil {
 		read = new(atomic.Int64)
@@ -200,11 +201,12 @@ func Split(ctx context.Context, path, folder string, cut Options, read *atomic.I
 	if cut.PartSize > 0 && f.Size()/cut.PartSize >= mostParts {
 		return Written{}, fault.At(path, tooMany())
 	}
-	if err := os.MkdirAll(folder, 0o777); err != nil {
-		return Written{}, fault.Writing(folder, err)
+	discard, err := folder.Make(into)
+	if err != nil {
+		return Written{}, err
 	}
-	defer os.Remove(folder) // if nothing came into it
-	w, err := Create(filepath.Join(folder, filepath.Base(path)), cut)
+	defer discard()
+	w, err := Create(filepath.Join(into, filepath.Base(path)), cut)
 	if err != nil {
 		return Written{}, err
 	}
