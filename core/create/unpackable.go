@@ -56,8 +56,7 @@ func unpackable(f archive.Format, entries []archive.Entry) error {
 	if err == nil {
 		return nil
 	}
-	refused := fault.New(fault.Refused, "it could not be unpacked: %w", err).Suggest(fault.PackPortable)
-	return refused
+	return fault.New(fault.Refused, "it could not be unpacked: %w", err).Suggest(fault.PackPortable)
 }
 
 // asked is an archive that is not made yet.

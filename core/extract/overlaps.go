@@ -17,8 +17,7 @@ import (
 // something lies in them that must stay. All of it is known before anything is done.
 func (r *run) refuseOverlaps() error {
 	fresh := r.Rules.Fresh
-	switch {
-	case r.Placement.Layout == place.Shared, r.Placement.Layout == place.Auto && !fresh:
+	if r.Placement.Layout == place.Shared || r.Placement.Layout == place.Auto && !fresh {
 		return nil
 	}
 	targets, err := r.targets()
@@ -85,12 +84,14 @@ func (r *run) targets() (map[*unit]place.Target, error) {
 	o.Rules.Fresh = false // nothing is swapped yet
 	o.Placement = &place.Placement{Into: p.Into, Layout: p.Layout, OwnName: p.OwnName, Flatten: p.Flatten, Peel: p.Peel, Names: p.Names, Today: p.Today}
 	ask := newRun(r.ctx, o, func(report.Event) {})
+	asks := make(map[*unit]*unit, len(of)) // for the one of this run
+	for i, u := range ask.sources {
+		asks[u] = of[i]
+	}
 	ask.output = func(u *unit) output {
 		return asked{func() {
-			for i, asking := range ask.sources {
-				if asking == u {
-					targets[of[i]] = u.target
-				}
+			if one := asks[u]; one != nil {
+				targets[one] = u.target
 			}
 		}}
 	}
