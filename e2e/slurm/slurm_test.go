@@ -58,7 +58,11 @@ func TestArrayJob(t *testing.T) {
 		}},
 		{"a node is taken for dead", func(id string) {
 			c.until("a share of the node is under way", func() bool {
-				return delivered(t, c.path("landing")) > 20 && c.signal(3, "widecrate", syscall.SIGSTOP) > 0
+				if c.signal(3, "widecrate", syscall.SIGSTOP) > 0 && delivered(t, c.path("landing")) > 20 {
+					return true
+				}
+				c.signal(3, "widecrate", syscall.SIGCONT)
+				return false
 			})
 			require.Positive(t, c.signal(3, "slurmd", syscall.SIGSTOP))
 			c.until("its shares are being done elsewhere", func() bool { return strings.Contains(restarts(t, c.dir, id), "starts again") })
@@ -72,7 +76,7 @@ func TestArrayJob(t *testing.T) {
 			}
 			require.NoError(t, os.Mkdir(c.path("receipts"), 0o777))
 			require.NoError(t, os.WriteFile(c.path("array.sh"), []byte(script(t)+"echo ends ${SLURM_RESTART_COUNT:+again} $?\n"), 0o755))
-			id := strings.TrimSpace(c.do("sbatch", "--parsable", "--chdir="+c.dir, "--output="+c.path("log/%A-%a.out"), "--export=ALL,PATH="+c.dir+":"+os.Getenv("PATH"), c.path("array.sh")))
+			id := strings.TrimSpace(c.do("env", "PATH="+c.dir+":"+os.Getenv("PATH"), "sbatch", "--parsable", "--export=ALL", "--chdir="+c.dir, "--output="+c.path("log/%A-%a.out"), c.path("array.sh")))
 			tt.hurt(id)
 			c.until("all shares are done", func() bool { return strings.TrimSpace(c.do("squeue", "-h", "-j", id)) == "" })
 			c.until("nothing is left over from before", func() bool { return !running(program) })
