@@ -172,7 +172,7 @@ var Table = []Row{
 	{Name: "even-if-partial", Seldom: true, Help: "with --after, also where something was left out"},
 	{Name: "workers", Placeholder: "NUMBER", Help: "how many work at once", More: "how many work at once (default: one for each processor)"},
 	{Name: "salvage", Shapes: true, Help: "take what can be read of a damaged archive", More: "take what can be read of a damaged archive; what is lost is named"},
-	{Name: "halt", Help: "start no further archive after a failure", More: "start no further archive after one has failed",
+	{Name: "halt", Help: "start no further archive after a failure", More: "end with the first archive, in their order, that fails: start no further one",
 		For: map[string]As{"run": {Help: "start no further archive or job after a failure"}}},
 	{Name: "read-back", Help: "read the archive again before it appears",
 		More: "read the archive again before it appears, and compare each entry with the checksum that its source had"},

@@ -82,7 +82,7 @@ type run struct {
 	roots   roots
 	folders map[string]*unit // own folders, each with the first source that has it; nil: nobody asks again
 	guard   disposal.Guard   // what stays where folders are swapped
-	dropped int              // sources that are not even tried
+	dropped int              // archives that were not taken
 	folder  string           // in which the program runs; empty: it is not known
 	output  func(u *unit) output
 	route   *disposal.Route            // of sources that go
@@ -92,7 +92,8 @@ type run struct {
 }
 
 // Run unpacks the sources, and reports to sink what becomes of them: a
-// *report.Unpacked for each archive, in order, a *report.Disposal for each source
+// *report.Unpacked for each archive, in order, a report.NotTaken for each after that
+// where it halted, a *report.Disposal for each source
 // that is to be removed or moved, in the end, and a report.Notice now and then. A
 // source that fails does not stop the others; Run itself fails only when ctx is
 // cancelled, and then everything not yet committed has been removed, or with kind
@@ -115,8 +116,13 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 	if err := r.refuseOverlaps(); err != nil {
 		return err
 	}
-	if dropped := r.schedule(r.beforeHalt()...) + r.dropped; dropped > 0 && ctx.Err() == nil {
-		r.notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", dropped))
+	taken, left := r.beforeHalt()
+	r.schedule(taken...)
+	for _, u := range left {
+		u.Drop()
+	}
+	if r.dropped > 0 {
+		r.notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", r.dropped))
 	}
 	if ctx.Err() == nil {
 		r.dispose()
@@ -171,8 +177,8 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	return r
 }
 
-// schedule works on sources and returns how many archives were dropped.
-func (r *run) schedule(sources ...*unit) (dropped int) {
+// schedule works on sources.
+func (r *run) schedule(sources ...*unit) {
 	units := make([]schedule.Unit, len(sources))
 	for i, u := range sources {
 		units[i] = u
@@ -181,21 +187,17 @@ func (r *run) schedule(sources ...*unit) (dropped int) {
 	if r.DryRun { // what one archive would bring, the next one meets
 		o.Workers, o.Ordered = 1, true
 	}
-	return schedule.Run(r.ctx, o, units)
+	schedule.Run(r.ctx, o, units)
 }
 
-// beforeHalt are the sources that are taken: where the first failure ends the run, none
-// after one that is known beforehand to fail.
-func (r *run) beforeHalt() []*unit {
+// beforeHalt parts the sources in those that are taken, where the first failure ends the run
+// no further than one that is known beforehand to fail, and those that are left.
+func (r *run) beforeHalt() (taken, left []*unit) {
 	bad := slices.IndexFunc(r.sources, func(u *unit) bool { return u.err != nil })
 	if !r.Halt || bad < 0 {
-		return r.sources
+		return r.sources, nil
 	}
-	for _, u := range r.sources[bad+1:] {
-		u.Drop()
-		r.dropped++
-	}
-	return r.sources[:bad+1]
+	return r.sources[:bad+1], r.sources[bad+1:]
 }
 
 // decide finds out in their order which sources were done earlier, where the later of

@@ -257,6 +257,14 @@ func (u *unit) consider() (inner []*inside, err error) {
 	}
 }
 
+// archiveName is what people read of the archive, also when nothing is known of it yet.
+func (u *unit) archiveName() string {
+	if u.dealings == nil {
+		return u.source.Path
+	}
+	return u.outcome.Archive
+}
+
 func (u *unit) name() string {
 	if u.inside == nil {
 		return u.archive.Name
@@ -357,6 +365,10 @@ func (u *unit) Report() {
 // Drop lets go of a unit that is not brought to its end.
 func (u *unit) Drop() {
 	u.top.dropped = true
+	if u.run.ctx.Err() == nil {
+		u.run.dropped++
+		u.run.tell(report.NotTaken(u.archiveName()))
+	}
 	u.close() // nothing of it was committed; what is staged goes with the root
 	u.dealings = nil
 }

@@ -30,6 +30,20 @@ type Notice string
 // Lines are none.
 func (Notice) Lines(fault.Wording) iter.Seq[any] { return lines() }
 
+// NotTaken is an archive that a run did not come to, because one before it failed.
+type NotTaken string
+
+type notTaken struct {
+	Kind    string `json:"kind"`
+	Archive string `json:"archive"`
+	Skipped string `json:"skipped"`
+}
+
+// Lines are one.
+func (n NotTaken) Lines(fault.Wording) iter.Seq[any] {
+	return lines(notTaken{"archive", string(n), "halted"})
+}
+
 // lines goes through values.
 func lines(values ...any) iter.Seq[any] {
 	return func(yield func(any) bool) {

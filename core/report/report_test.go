@@ -35,6 +35,7 @@ func TestLines(t *testing.T) {
 	level := 9
 	for want, e := range map[string]Event{
 		"": Notice("said"),
+		`{"kind":"archive","archive":"a.zip","skipped":"halted"}` + "\n": NotTaken("a.zip"),
 		`{"kind":"written","archive":"a.zip","entry":"x","path":"/o/x","type":"file","size":3,"action":"added","summed":true}
 {"kind":"lost","archive":"a.zip","entry":"y","failure":{"kind":"damaged","code":7,"where":"a.zip","why":"it is broken","do":"fetch it again"}}
 {"kind":"archive","archive":"a.zip","into":"/o","entries":5,"left_out":{"other_extension":3},"bytes":3,"seconds":1}

@@ -38,8 +38,8 @@ type Unit interface {
 	// Report is called when the unit and all before it are settled.
 	Report()
 
-	// Drop is called instead of Settle and Report for a unit that is not
-	// taken, or not brought to its end, after a halt or a cancellation.
+	// Drop is called instead of Settle and Report, in the end and in order, for a unit
+	// that is not taken, or not brought to its end, after a halt or a cancellation.
 	Drop()
 }
 
@@ -54,7 +54,7 @@ type Work struct {
 type Options struct {
 	Workers int   // 0: one for each processor
 	Ordered bool  // units are settled in their order; else as soon as they are done
-	Halt    bool  // take no further unit after one that failed
+	Halt    bool  // after the first unit, in their order, that fails, take no other, and in order settle none
 	Backlog int64 // bounds the weight of units that are done and not settled; 0: 1 GiB
 }
 
@@ -114,6 +114,7 @@ type node struct {
 	errAt   int
 	isOpen  bool
 	done    bool
+	cut     bool // one before it failed, and the run halts there
 	settled bool
 }
 
@@ -132,7 +133,6 @@ type scheduler struct {
 	head     *node   // the first that is not settled and reported
 	opened   *node   // the first that is not open
 	settling bool
-	halted   bool
 	fault    *fault.Panic // of a report
 	waiting  int64        // weight of those that are done and not settled
 }
@@ -152,7 +152,7 @@ func (s *scheduler) take() (n *node, owned bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for s.ctx.Err() == nil {
-		if at := s.nextInQueue(); at >= 0 && !s.halted {
+		if at := s.nextInQueue(); at >= 0 {
 			n := s.queue[at]
 			s.queue = slices.Delete(s.queue, at, at+1)
 			s.opening++
@@ -160,12 +160,12 @@ func (s *scheduler) take() (n *node, owned bool) {
 			return n, true
 		}
 		for _, n := range s.active {
-			if n.claimed < len(n.work.Shares) && n.err == nil {
+			if n.claimed < len(n.work.Shares) && n.err == nil && !s.abandoned(n) {
 				n.pending++
 				return n, false
 			}
 		}
-		if (len(s.queue) == 0 || s.halted) && s.opening == 0 {
+		if len(s.queue) == 0 && s.opening == 0 {
 			return nil, false
 		}
 		s.changed.Wait()
@@ -209,16 +209,30 @@ func (s *scheduler) open(n *node) {
 // insert puts the units inside a node after it.
 func (s *scheduler) insert(n *node) {
 	for _, u := range slices.Backward(n.work.Inside) {
-		n.next = &node{unit: u, next: n.next}
-		s.queue = append(s.queue, n.next)
+		n.next = &node{unit: u, next: n.next, cut: n.cut}
+		if !n.cut {
+			s.queue = append(s.queue, n.next)
+		}
 	}
+}
+
+// halt leaves out what comes after a node that failed. What comes before it goes on, so that
+// the first failure is the same with any number of workers.
+func (s *scheduler) halt(n *node) {
+	if !s.Halt || n.err == nil || n.cut {
+		return
+	}
+	for after := n.next; after != nil && !after.cut; after = after.next {
+		after.cut = true
+	}
+	s.queue = slices.DeleteFunc(s.queue, func(queued *node) bool { return queued.cut })
 }
 
 // errHalted is the error of a unit that the run was halted before.
 var errHalted = errors.New("the run was halted before it")
 
-// awaitTurn waits until all nodes before this one are open. Once the run is
-// halted they may never be.
+// awaitTurn waits until all nodes before this one are open. In a run that halts
+// before it they may never be.
 func (s *scheduler) awaitTurn(n *node) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -226,8 +240,8 @@ func (s *scheduler) awaitTurn(n *node) error {
 		if s.ctx.Err() != nil {
 			return s.ctx.Err()
 		}
-		if s.halted && slices.Contains(s.queue, s.opened) {
-			return errHalted // that one will not be taken any more
+		if n.cut {
+			return errHalted
 		}
 		s.changed.Wait()
 	}
@@ -270,7 +284,7 @@ func (s *scheduler) fill(n *node) {
 func (s *scheduler) claim(n *node) (share int, found bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for n.claimed < len(n.work.Shares) && s.ctx.Err() == nil {
+	for n.claimed < len(n.work.Shares) && s.ctx.Err() == nil && !s.abandoned(n) {
 		share := n.claimed
 		n.claimed++
 		// What stands before a thing that failed is still tried, so that the
@@ -281,6 +295,9 @@ func (s *scheduler) claim(n *node) (share int, found bool) {
 	}
 	return 0, false
 }
+
+// abandoned reports whether a node will not be settled.
+func (s *scheduler) abandoned(n *node) bool { return n.cut && s.Ordered }
 
 // finish settles a node whose work is done, or has failed. In order, or as soon
 // as that; reports always come in order.
@@ -295,13 +312,13 @@ func (s *scheduler) finish(n *node) {
 	if s.Ordered {
 		s.waiting += n.work.Weight
 	}
-	s.halted = s.halted || s.Halt && n.err != nil
+	s.halt(n)
 	s.changed.Broadcast()
 	if s.settling {
 		return
 	}
 	s.settling = true
-	for s.head != nil && s.head.done {
+	for s.head != nil && s.head.done && !s.abandoned(s.head) {
 		n := s.head
 		s.mu.Unlock()
 		if s.Ordered {
@@ -309,7 +326,7 @@ func (s *scheduler) finish(n *node) {
 		}
 		s.report(n)
 		s.mu.Lock()
-		s.halted = s.halted || s.Halt && n.err != nil
+		s.halt(n)
 		if s.Ordered {
 			s.waiting -= n.work.Weight
 		}

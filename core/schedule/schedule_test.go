@@ -149,9 +149,24 @@ func TestLiveness(t *testing.T) {
 			if o.Ordered {
 				assert.True(t, slices.IsSorted(r.settled), "%v", r.settled)
 			}
-			if ctx.Err() == nil && !o.Halt {
+			switch {
+			case ctx.Err() != nil:
+			case !o.Halt:
 				assert.Empty(t, r.dropped)
 				assert.Equal(t, len(r.settled), len(r.reported))
+			default: // all before the first failure, and that, whatever the workers
+				failed := slices.DeleteFunc(slices.Sorted(slices.Values(r.settled)), func(name string) bool { return slices.Contains(r.well, name) })
+				if len(failed) == 0 {
+					assert.Empty(t, r.dropped)
+					break
+				}
+				assert.Contains(t, r.reported, failed[0])
+				for _, name := range r.dropped {
+					assert.Greater(t, name, failed[0])
+				}
+				if o.Ordered {
+					assert.Equal(t, failed[0], r.reported[len(r.reported)-1])
+				}
 			}
 		})
 	}
