@@ -163,6 +163,9 @@ func (u *Unit) findGone() error {
 	}
 	defer old.Close()
 	return fs.WalkDir(old.FS(), ".", func(at string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) { // another run has just cleared it away
+			return nil
+		}
 		if err == nil && d.IsDir() && strings.HasPrefix(d.Name(), prefix) && isAlive(old, at) {
 			return fault.New(fault.Refused, "another run is at work in it").Advise("run it again when that has ended")
 		}
