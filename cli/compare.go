@@ -86,10 +86,7 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 		c.print(r.Differences)
 	}
 	if !c.quiet {
-		counts := map[report.Status]int{}
-		for _, d := range r.Differences {
-			counts[d.Status]++
-		}
+		counts := r.Counts()
 		s := c.summary(c.streams)
 		s.Printf("%s the same, %s different, %s only in A, %s only in B; %s\n", s.Strong(show.Number(r.Same)),
 			show.Number(counts[report.Different]), show.Number(counts[report.OnlyA]), show.Number(counts[report.OnlyB]), r.LeftOut.String())

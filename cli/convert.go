@@ -17,6 +17,7 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/inspect"
 	"widecrate/core/place"
+	"widecrate/core/plan"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/revise"
@@ -132,7 +133,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if len(sources) == 0 {
 		if !c.quiet {
-			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
+			c.nothing(cmd, c.summary(c.streams))
 		}
 		return nil
 	}
@@ -147,17 +148,15 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.report(r, &sum)
 	})
 	stop()
-	if err == nil && c.sums != "" {
-		err = c.sumUp(cmd, sum.made)
-	}
 	if err != nil {
 		return err
 	}
-	c.summarize(&sum)
-	if err := sum.failures.Err(); err != nil {
-		return reported{err}
+	var listed error
+	if c.sums != "" {
+		listed = c.sumUp(cmd, sum.made)
 	}
-	return c.checkMatches(cmd, selection, sum.files, sum.leftOut, c.quiet)
+	c.summarize(&sum)
+	return c.both(c.ending(cmd, &sum.failures, selection, sum.files, sum.leftOut, c.quiet), listed)
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
@@ -196,7 +195,7 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made []string) error {
 	if c.newEnv != "" {
 		reading.Passwords = []string{os.Getenv(c.newEnv)}
 	}
-	err = verify.Run(cmd.Context(), inspect.Options{Sources: sources, Reading: reading, Hash: true}, c.workers, nil, func(r *report.Verified) {
+	err = verify.Run(cmd.Context(), inspect.Options{Sources: sources, Reading: reading, Hash: true}, plan.SkipLinks, c.workers, nil, func(r *report.Verified) {
 		if r.Err != nil {
 			failures.Add(r.Err)
 			c.problem(r.Err)

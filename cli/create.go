@@ -147,6 +147,9 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	case args[0] == "-" && c.out.Terminal:
 		return usage(cmd, errors.New("standard output is a terminal; send the archive to a file or another command"))
 	}
+	if err := onDisk(cmd, args[0]); err != nil {
+		return err
+	}
 	if err := c.doneOptions.check(cmd, c.receipt); err != nil {
 		return err
 	}
@@ -244,7 +247,7 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 	if err != nil {
 		return err
 	}
-	return c.checkMatches(cmd, o.Selection, r.Files, r.LeftOut, c.quiet)
+	return c.ending(cmd, &report.Failures{}, o.Selection, r.Files, r.LeftOut, c.quiet)
 }
 
 // options are what the core is asked for, but for what takes reading.
@@ -353,15 +356,15 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	if err != nil {
 		return err
 	}
-	if !c.quiet {
-		s := c.summary(c.streams)
-		s.Printf("%s made: %s, %s packed into %s\n", s.Strong(show.Count(len(o.Sources)-failures.Count(), "archive")),
-			show.Count(files, "file"), show.Size(size), show.Size(packed))
+	if s := c.summary(c.streams); !c.quiet {
+		archives := s.Strong(show.Count(len(o.Sources)-failures.Count(), "archive"))
+		if c.dryRun {
+			s.Printf("%s would be made: %s, %s would be packed\n", archives, show.Count(files, "file"), show.Size(size))
+		} else {
+			s.Printf("%s made: %s, %s packed into %s\n", archives, show.Count(files, "file"), show.Size(size), show.Size(packed))
+		}
 	}
-	if err := failures.Err(); err != nil {
-		return reported{err}
-	}
-	return c.checkMatches(cmd, o.Selection, files, leftOut, c.quiet)
+	return c.ending(cmd, &failures, o.Selection, files, leftOut, c.quiet)
 }
 
 func (c *createCommand) report(r *report.Created) {

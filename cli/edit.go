@@ -78,6 +78,9 @@ archive replaces the old one when it is complete.`,
 
 // edit is what the core is asked for.
 func (c *editCommand) edit(cmd *cobra.Command, archive string) (e revise.Edit, err error) {
+	if err := onDisk(cmd, archive); err != nil {
+		return e, err
+	}
 	e = revise.Edit{Archive: archive, Remove: c.remove}
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
@@ -119,6 +122,9 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	for _, pattern := range r.Spare {
+		c.warn("nothing in it matches --remove " + pattern)
+	}
 	switch c.as.Value() {
 	case asJSON:
 		c.json(r)
@@ -131,6 +137,9 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	s := c.summary(c.streams)
 	s.Printf("%s: %s added, %s replaced, %s removed, %s moved, %s as before; %s → %s; %s\n", s.Strong(s.Name(r.Path)), show.Number(r.Added),
 		show.Number(r.Replaced), show.Number(r.Removed), show.Number(r.Moved), show.Number(r.Stay), show.Size(r.Before), show.Size(r.After), show.Took(r.Took))
+	if r.LeftOut.LeftOut() > 0 {
+		s.Printf("of what was to be added, %s\n", r.LeftOut.String())
+	}
 	if r.Locked > 0 && !c.encrypt && r.Added+r.Replaced > 0 {
 		s.Printf("%s in it locked; what was added is not (--encrypt locks it).\n", show.Count(r.Locked, "entry"))
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"widecrate/core/fault"
+	"widecrate/core/report"
 )
 
 // The exit codes are the numbers of the kinds of failure; they are part of the
@@ -22,6 +24,21 @@ const (
 type reported struct{ error }
 
 func (r reported) Unwrap() error { return r.error }
+
+// both is the error of a command that failed in two ways. Each is shown, once.
+func (s *streams) both(first, second error) error {
+	if first == nil || second == nil {
+		return cmp.Or(first, second)
+	}
+	var failures report.Failures
+	for _, err := range []error{first, second} {
+		if _, shown := errors.AsType[reported](err); !shown {
+			s.problem(err)
+		}
+		failures.Add(err)
+	}
+	return reported{failures.Err()}
+}
 
 // exitCode is that of an error.
 func exitCode(err error) int {

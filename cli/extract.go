@@ -128,9 +128,12 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if len(sources) == 0 {
 		if !c.quiet {
-			c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
+			c.nothing(cmd, c.summary(c.streams))
 		}
-		return nil
+		if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+			return err
+		}
+		return c.recordOptions.finish(c.dryRun)
 	}
 	return c.extract(cmd, sources, selection)
 }
@@ -155,16 +158,16 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	if c.writer != nil {
 		o.BeforeDisposal = c.writer.Sync
 	}
-	shown := &extractReport{extractCommand: c, started: time.Now()}
+	tells := &extractReport{extractCommand: c, started: time.Now()}
 	stop := c.startProgress(sources, o.Progress)
 	if c.Into == "-" {
 		c.streaming = true
-		err = extract.Stream(cmd.Context(), o, c.out, shown.event)
+		err = extract.Stream(cmd.Context(), o, c.out, tells.event)
 	} else {
 		err = extract.Run(cmd.Context(), o, func(e report.Event) {
 			c.recordOptions.event(e, c.Into)
 			c.pageOption.event(e)
-			shown.event(e)
+			tells.event(e)
 		})
 	}
 	stop()
@@ -172,17 +175,11 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	if err != nil {
 		return err
 	}
-	shown.finish()
-	if recorded != nil {
-		return recorded
+	tells.finish()
+	if tells.totals.Done > 0 { // what was done before was not looked into: nobody knows what matched there
+		return c.both(shown(&tells.failures), recorded)
 	}
-	if err := shown.failures.Err(); err != nil {
-		return reported{err}
-	}
-	if shown.totals.Done > 0 { // what was done before was not looked into: nobody knows what matched there
-		return nil
-	}
-	return c.checkMatches(cmd, selection, shown.totals.Kept, shown.totals.LeftOut, c.quiet)
+	return c.both(c.ending(cmd, &tells.failures, selection, tells.totals.Kept, tells.totals.LeftOut, c.quiet), recorded)
 }
 
 // startProgress draws a line about how far the run is, until the function that

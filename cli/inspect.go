@@ -103,19 +103,16 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	c.summarize(sources, good, sum)
-	if err := failures.Err(); err != nil {
-		return reported{err}
-	}
-	return c.checkMatches(cmd, selection, sum.Files, sum.LeftOut, c.quiet)
+	c.summarize(cmd, sources, good, sum)
+	return c.ending(cmd, &failures, selection, sum.Files, sum.LeftOut, c.quiet)
 }
 
-func (c *inspectCommand) summarize(sources []source.Source, good int, sum counts) {
+func (c *inspectCommand) summarize(cmd *cobra.Command, sources []source.Source, good int, sum counts) {
 	people := c.as.Value() == asText || c.as.Value() == asTree
 	switch {
 	case c.quiet:
 	case len(sources) == 0:
-		c.summary(c.streams).Printf("No archive in %s: nothing to do.\n", c.out.Name(c.named()))
+		c.nothing(cmd, c.summary(c.streams))
 	case people && (good > 1 || good == 1 && c.as.Value() == asTree && !c.totals):
 		c.out.Printf("\n%s: %s\n", c.out.Strong(show.Count(good, "archive")), sum)
 	}

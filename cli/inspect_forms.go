@@ -15,6 +15,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/inspect"
+	"widecrate/core/place"
 	"widecrate/core/report"
 )
 
@@ -72,7 +73,9 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 	}
 	var ignored choose.Tally
 	longest, method := show.Column{Title: "path", Short: true}, show.Column{Title: "method"}
+	notes := false
 	for _, e := range a.Entries(&ignored) {
+		notes = notes || note(e) != ""
 		longest.Width = max(longest.Width, show.Width(c.pathOf(e)))
 		method.Width = max(method.Width, len(e.Method))
 	}
@@ -82,10 +85,14 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 	if c.verbose {
 		columns = append(columns, method)
 	}
+	if notes {
+		columns = append(columns, show.Column{Title: "note"})
+	}
 	t := show.NewTable(c.out, columns...)
 	for _, e := range c.entries(a, &n.LeftOut) {
 		n.Count(e)
-		row := [6]string{c.pathOf(e)}
+		row := make([]string, 5, len(columns))
+		row[0] = c.pathOf(e)
 		if e.Kind == archive.File {
 			row[1] = show.Size(e.Size)
 			if e.Packed != archive.Unknown {
@@ -95,11 +102,33 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 		if !e.Modified.IsZero() {
 			row[4] = e.Modified.Local().Format(minute)
 		}
-		row[5] = e.Method
-		t.Row(row[:len(columns)]...)
+		if c.verbose {
+			row = append(row, e.Method)
+		}
+		if notes {
+			row = append(row, note(e))
+		}
+		t.Row(row...)
 	}
 	c.out.Printf("%s\n", n)
 	return nil
+}
+
+// isUnsafe reports whether extract would refuse an entry, as far as is known of a link.
+func isUnsafe(e *archive.Entry, link string) bool {
+	err := place.Check(e, cmp.Or(link, "."))
+	return err != nil
+}
+
+// note is what a person has to know of an entry.
+func note(e *archive.Entry) string {
+	switch {
+	case isUnsafe(e, e.Link):
+		return "unsafe"
+	case e.Encrypted:
+		return "locked"
+	}
+	return ""
 }
 
 const minute = "2006-01-02 15:04"
@@ -213,7 +242,7 @@ func (c *inspectCommand) each(a *inspect.Archive, n *counts, print func(e *archi
 func (c *inspectCommand) lines(a *inspect.Archive, n *counts) error {
 	var line []byte
 	err := c.each(a, n, func(e *archive.Entry, link string) error {
-		line = report.AppendEntry(line[:0], a.Path, e, link)
+		line = report.AppendEntry(line[:0], a.Path, e, link, isUnsafe(e, link))
 		_, err := c.out.Write(line)
 		return err
 	})
@@ -224,7 +253,7 @@ func (c *inspectCommand) lines(a *inspect.Archive, n *counts) error {
 }
 
 func (c *inspectCommand) csvTitles() {
-	titles := "archive,path,type,size,packed,modified,mode,method,crc32,encrypted,link"
+	titles := "archive,path,type,size,packed,modified,mode,method,crc32,encrypted,link,unsafe"
 	if c.totals {
 		titles = "archive,files,size,packed"
 	}
@@ -236,7 +265,7 @@ func (c *inspectCommand) csv(a *inspect.Archive, n *counts) error {
 	err := c.each(a, n, func(e *archive.Entry, link string) error {
 		f := report.FieldsOf(e)
 		return w.Write([]string{a.Path, e.Path, e.Kind.String(), csvSize(e.Size), csvSize(e.Packed), string(f.Modified),
-			string(f.Mode), e.Method, string(f.CRC32), strconv.FormatBool(e.Encrypted), link})
+			string(f.Mode), e.Method, string(f.CRC32), strconv.FormatBool(e.Encrypted), link, strconv.FormatBool(isUnsafe(e, link))})
 	})
 	if err != nil {
 		return err

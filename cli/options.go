@@ -22,6 +22,7 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/web"
 )
 
 // Every option that more than one command has is declared here, once.
@@ -34,6 +35,8 @@ type archiveOptions struct {
 	selectionOptions
 	passwordOptions
 	limitOptions
+
+	left []string // archives that may still be arriving
 }
 
 // addTo adds them in two groups.
@@ -86,14 +89,13 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 		return nil, nil, err
 	}
 	o.request.Input = cmd.InOrStdin()
-	var left []string
-	o.request.Left = func(s source.Source) { left = append(left, s.Path) }
+	o.request.Left = func(s source.Source) { o.left = append(o.left, s.Path) }
 	sources, err := source.Find(cmd.Context(), o.request)
 	if err != nil {
 		return nil, nil, err
 	}
-	if len(left) > 0 && !quiet {
-		s.warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, parts.Shorten(left)))
+	if len(o.left) > 0 && (!quiet || len(sources) == 0) {
+		s.warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))
 	}
 	if len(sources) > 0 && !quiet {
 		for _, folder := range source.Barren(o.request.Names, sources) {
@@ -110,6 +112,35 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 	o.reading.MaxMemory = int64(o.memory)
 	o.reading.Passwords, err = o.passwords(cmd, s)
 	return sources, selection, err
+}
+
+// nothing says why there is no archive to deal with.
+func (o *archiveOptions) nothing(cmd *cobra.Command, s *show.Screen) {
+	named := s.Name(o.named())
+	switch below := o.below(cmd); {
+	case len(o.left) > 0:
+		s.Printf("No archive in %s has settled: nothing to do.\n", named)
+	case below > 0:
+		s.Printf("No archive in %s itself: nothing to do. In the folders below it, --recursive finds %s.\n", named, show.Number(below))
+	case len(o.request.Archives) > 0:
+		s.Printf("No archive in %s matches %s: nothing to do.\n", named, s.Name(strings.Join(o.request.Archives, ", ")))
+	default:
+		s.Printf("No archive in %s: nothing to do.\n", named)
+	}
+}
+
+// below is how many archives would have been found in the folders below.
+func (o *archiveOptions) below(cmd *cobra.Command) int {
+	r := o.request
+	if r.Recursive {
+		return 0
+	}
+	r.Recursive, r.Begun, r.Wait, r.Settled, r.Left = true, nil, 0, 0, nil
+	sources, err := source.Find(cmd.Context(), r)
+	if err != nil {
+		return 0 // it is only a hint
+	}
+	return len(sources)
 }
 
 // sourceOptions find archives.
@@ -175,10 +206,21 @@ func (o *sourceOptions) named() string {
 	return names
 }
 
+// onDisk refuses an address where only a file will do.
+func onDisk(cmd *cobra.Command, path string) error {
+	if web.IsAddress(path) {
+		return usage(cmd, fmt.Errorf("%s is an address, and this has to be a file", path))
+	}
+	return nil
+}
+
 // readFile reads a file of names; "-" is standard input.
 func readFile(cmd *cobra.Command, path string, read func(io.Reader) error) error {
 	if path == "-" {
 		return fault.At("standard input", read(cmd.InOrStdin()))
+	}
+	if err := onDisk(cmd, path); err != nil {
+		return err
 	}
 	f, err := os.Open(path)
 	if err != nil {
@@ -227,10 +269,10 @@ func (o *selectionOptions) selection(cmd *cobra.Command) (*choose.Selection, err
 	return choose.New(o.rules)
 }
 
-// checkMatches looks at what the rules did: what matched nothing beside others is
-// a warning, the rest an error.
-func (s *streams) checkMatches(cmd *cobra.Command, selection *choose.Selection, kept int, leftOut choose.Tally, quiet bool) error {
-	unmatched, err := report.Matches(selection, kept, leftOut)
+// ending is the error of a command, some of whose archives failed, perhaps. It looks at what
+// the rules did, too: what matched nothing beside others is a warning, the rest an error.
+func (s *streams) ending(cmd *cobra.Command, failures *report.Failures, selection *choose.Selection, kept int, leftOut choose.Tally, quiet bool) error {
+	unmatched, err := report.Matches(selection, kept, leftOut, failures.Count() > 0)
 	if shard := cmd.Flags().Lookup("shard"); err != nil && shard != nil && shard.Changed {
 		// It may well match in another share: nobody knows here.
 		s.warn("in this share, " + err.Error())
@@ -241,7 +283,15 @@ func (s *streams) checkMatches(cmd *cobra.Command, selection *choose.Selection, 
 			s.warn("nothing matched " + text)
 		}
 	}
-	return err
+	return s.both(shown(failures), err)
+}
+
+// shown is the error of failures that were reported; nil if there are none.
+func shown(failures *report.Failures) error {
+	if err := failures.Err(); err != nil {
+		return reported{err}
+	}
+	return nil
 }
 
 // placementOptions say where entries go.

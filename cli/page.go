@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"os"
 	"time"
 
@@ -17,6 +19,7 @@ type pageOption struct {
 	file string
 	page *page.Page // nil: there is to be none
 	all  *page.Page // about the run that this is part of; nil: it is none
+	*streams
 }
 
 func (o *pageOption) addTo(set *option.Set) { set.Text(&o.file, "report") }
@@ -27,7 +30,7 @@ func newPage(command string) *page.Page {
 
 // begin starts to gather what happens.
 func (o *pageOption) begin(cmd *cobra.Command, s *streams) {
-	o.all = s.page
+	o.all, o.streams = s.page, s
 	if o.file != "" {
 		o.page = newPage(cmd.Name())
 	}
@@ -53,7 +56,8 @@ func (o *pageOption) finish(err *error) {
 	if o.page == nil {
 		return
 	}
-	if failed := o.page.Write(o.file, exitCode(*err)); *err == nil {
-		*err = failed
+	failed := o.page.Write(o.file, exitCode(*err))
+	if !errors.Is(*err, context.Canceled) {
+		*err = o.streams.both(*err, failed)
 	}
 }

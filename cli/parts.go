@@ -112,10 +112,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	if !c.quiet {
 		c.summarize(sets)
 	}
-	if err := failures.Err(); err != nil {
-		return reported{err}
-	}
-	return nil
+	return shown(&failures)
 }
 
 func (c *scanCommand) summarize(sets []report.Set) {

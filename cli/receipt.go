@@ -277,8 +277,5 @@ func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
 		}
 		s.Printf("; %s\n", show.Took(time.Since(started)))
 	}
-	if err := failures.Err(); err != nil {
-		return reported{err}
-	}
-	return nil
+	return shown(&failures)
 }

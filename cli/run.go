@@ -297,10 +297,7 @@ func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
 		done = append(done, j)
 	}
 	c.summarize(done)
-	if err := failures.Err(); err != nil {
-		return reported{err}
-	}
-	return nil
+	return shown(&failures)
 }
 
 // unable is why a job is not run; nil: it can be.

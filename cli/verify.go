@@ -15,6 +15,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
+	"widecrate/core/plan"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/verify"
@@ -27,6 +28,7 @@ type verifyCommand struct {
 	progressOption
 	pageOption
 	workers int
+	links   option.Choice[plan.Links]
 	against []string
 	sums    string
 	hashes  receipt.Sums
@@ -40,7 +42,8 @@ func newVerify(s *streams) *cobra.Command {
 		Short: "Decode everything, check every checksum, write nothing",
 		Long: `verify decodes everything in archives and checks it: sizes, checksums, and
 authentication codes where there are any. Each damaged entry is named, with the
-offset of its header. Nothing is written. A source is an archive, a folder (the
+offset of its header, and each that extract would refuse as unsafe. Nothing is
+written. A source is an archive, a folder (the
 archives in it), an http or https address, or - for standard input.`,
 		Example: `  widecrate verify readings
   widecrate verify bundles --nested
@@ -52,7 +55,9 @@ archives in it), an http or https address, or - for standard input.`,
 	}
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set)
+	c.links = option.Either([]string{"keep", "rebase", "skip"}, plan.KeepLinks, plan.RebaseLinks, plan.SkipLinks)
 	set.Group("How it runs", func() {
+		set.Value(&c.links, "links")
 		set.Texts(&c.against, "against")
 		set.Text(&c.sums, "sums")
 		c.pageOption.addTo(set)
@@ -92,7 +97,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	t := verified{started: time.Now()}
 	var decoded, done atomic.Int64
 	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(sources))
-	err = verify.Run(cmd.Context(), o, c.workers, &decoded, func(r *report.Verified) {
+	err = verify.Run(cmd.Context(), o, c.links.Value(), c.workers, &decoded, func(r *report.Verified) {
 		done.Add(1)
 		c.report(r, &t)
 	})
@@ -100,28 +105,24 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err != nil {
 		return err
 	}
+	var listed error
 	if c.sums != "" {
-		if err := c.hashes.Write(c.sums); err != nil {
-			return err
-		}
+		listed = c.hashes.Write(c.sums)
 	}
 	if !c.quiet {
-		c.summarize(len(sources), &t)
+		c.summarize(cmd, len(sources), &t)
 	}
-	if err := t.failures.Err(); err != nil {
-		return reported{err}
-	}
-	return c.checkMatches(cmd, selection, t.entries, t.leftOut, c.quiet)
+	return c.both(c.ending(cmd, &t.failures, selection, t.entries, t.leftOut, c.quiet), listed)
 }
 
 // verified is what reports come to.
 type verified struct {
-	started                                             time.Time
-	archives, bad, incomplete, unknown, entries, damage int
-	sums                                                int
-	bytes                                               int64
-	leftOut                                             choose.Tally
-	failures                                            report.Failures
+	started                                                     time.Time
+	archives, bad, unsafe, incomplete, unknown, entries, damage int
+	sums                                                        int
+	bytes                                                       int64
+	leftOut                                                     choose.Tally
+	failures                                                    report.Failures
 }
 
 func (c *verifyCommand) report(r *report.Verified, t *verified) {
@@ -129,7 +130,7 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 	t.entries += r.Entries
 	t.sums += r.Sums
 	t.bytes += r.Bytes
-	t.damage += len(r.Bad)
+	t.damage += len(r.Bad) - r.Unsafe()
 	t.leftOut.Add(r.LeftOut)
 	for _, f := range r.Files {
 		path := f.Path
@@ -147,8 +148,10 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 		c.problem(fmt.Errorf("%w (its header is at offset %s)", b.Err, show.Number(int(b.Offset))))
 	}
 	switch kind := fault.Of(r.Err); {
-	case len(r.Bad) > 0 || r.Err != nil && kind == fault.Damaged:
+	case len(r.Bad) > r.Unsafe() || r.Err != nil && kind == fault.Damaged:
 		t.bad++
+	case len(r.Bad) > 0:
+		t.unsafe++
 	case r.Err != nil && kind == fault.Incomplete:
 		t.incomplete++
 	case r.Err != nil:
@@ -169,10 +172,10 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 	}
 }
 
-func (c *verifyCommand) summarize(sources int, t *verified) {
+func (c *verifyCommand) summarize(cmd *cobra.Command, sources int, t *verified) {
 	s := c.summary(c.streams)
 	if sources == 0 {
-		s.Printf("No archive in %s: nothing to do.\n", s.Name(c.named()))
+		c.nothing(cmd, s)
 		return
 	}
 	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(show.Count(t.archives, "archive")),
@@ -187,7 +190,7 @@ func (c *verifyCommand) summarize(sources int, t *verified) {
 	for _, other := range []struct {
 		n    int
 		what string
-	}{{t.incomplete, "incomplete"}, {t.unknown, "could not be checked"}} {
+	}{{t.unsafe, "unsafe"}, {t.incomplete, "incomplete"}, {t.unknown, "could not be checked"}} {
 		if other.n > 0 {
 			s.Printf("%s, reported above\n", s.Bad(show.Count(other.n, "archive")+" "+other.what))
 		}

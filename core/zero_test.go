@@ -35,7 +35,7 @@ func TestZeroValues(t *testing.T) {
 		"inspect": {func() error {
 			return inspect.Run(t.Context(), inspect.Options{Sources: none}, func(_ *inspect.Archive, err error) error { return err })
 		}, fault.Unreadable},
-		"verify":   {func() error { return verify.Run(t.Context(), inspect.Options{}, 0, nil, nil) }, nil},
+		"verify":   {func() error { return verify.Run(t.Context(), inspect.Options{}, 0, 0, nil, nil) }, nil},
 		"compare":  {func() error { _, err := verify.Compare(t.Context(), verify.Comparison{}); return err }, fault.Unreadable},
 		"create":   {func() error { _, err := create.Run(t.Context(), create.Options{}); return err }, fault.Usage},
 		"each":     {func() error { return create.RunEach(t.Context(), create.Options{}, nil, nil) }, nil},

@@ -100,7 +100,7 @@ func TestCompare(t *testing.T) {
 		{1, "2 the same, 0 different, 0 only in A, 1 only in B", []string{"x.tar.xz", "corrections", "--peel-a", "1"}},
 		{0, "2 the same", []string{"corrections", "x.zip", "--peel-b", "1", "--ext", "zip"}},
 		{1, "different  levels.csv  size, 40,", []string{"corrections/osk bay [v1].zip", "corrections/osk bay [v2].zip"}},
-		{0, "0 the same", []string{"x.zip", "x.tar", "--drop", "*"}},
+		{6, "", []string{"x.zip", "x.tar", "--drop", "*"}},
 		{8, "", []string{"x.zip", "missing"}},
 		{7, "", []string{"x.zip", "tidewatch.txt"}},
 		{2, "", []string{"x.zip"}},
@@ -111,7 +111,7 @@ func TestCompare(t *testing.T) {
 	}
 	lines, _, _ := run(t, dir, "compare", "x.zip", "corrections", "--peel-a", "1", "--as", "json")
 	assert.Equal(t, `{"kind":"difference","path":"new.txt","status":"only in B","size_b":1}`+"\n"+
-		`{"kind":"comparison","a":"x.zip","b":"corrections","same":2,"different":1}`+"\n", lines)
+		`{"kind":"comparison","a":"x.zip","b":"corrections","same":2,"different":0,"only_a":0,"only_b":1}`+"\n", lines)
 	pack(t, filepath.Join(dir, "a.zip"), "x", "1", "y", "2")
 	pack(t, filepath.Join(dir, "b.zip"), "x", "1", "y", "3")
 	names, _, code := run(t, dir, "compare", "a.zip", "b.zip", "--as", "names")

@@ -21,8 +21,8 @@ import (
 
 // A night is a story of files and commands: "in/a.zip: x=1 l->x h=>x d/" is an archive with a
 // file, two kinds of link and a folder, and "in/a: 1" a file, "a -> b" a link, "3 extract in" a command with its exit code, and after that
-// "a.zip" is there, "!a.zip" is not, "a = 1" has that content, and "? text" was printed by
-// the last command.
+// "a.zip" is there, "!a.zip" is not, "a = 1" has that content, "? text" was printed by
+// the last command, and "!? text" was not. A ␣ is a space that parts nothing.
 type night []string
 
 func (n night) play(t *testing.T) {
@@ -37,11 +37,13 @@ func (n night) play(t *testing.T) {
 		path, text, isContent := strings.Cut(step, " = ")
 		switch {
 		case strings.Trim(code, "0123456789") == "" && args != "":
-			out, errs, got := run(t, dir, strings.Fields(args)...)
+			out, errs, got := run(t, dir, spaced(strings.Fields(args))...)
 			printed = out + errs
 			require.Equal(t, code, strconv.Itoa(got), "%s: %s", step, printed)
 		case strings.HasPrefix(step, "? "):
 			assert.Contains(t, printed, step[2:], step)
+		case strings.HasPrefix(step, "!? "):
+			assert.NotContains(t, printed, step[3:], step)
 		case isLink:
 			_ = os.Remove(at(link))
 			if err := os.Symlink(target, at(link)); err != nil {
@@ -63,6 +65,13 @@ func (n night) play(t *testing.T) {
 			assert.NoError(t, err, step)
 		}
 	}
+}
+
+func spaced(args []string) []string {
+	for i := range args {
+		args[i] = strings.ReplaceAll(args[i], "␣", " ")
+	}
+	return args
 }
 
 // packEntries makes an archive of the format that its name says.

@@ -164,7 +164,7 @@ func TestFailures(t *testing.T) {
 		{3, `entry "a" would have to be a folder for entry "a/b"`, []string{"extract", "both.zip"}},
 		{6, "nothing was kept: 2 left out (other extension)", []string{"extract", "good.zip", "--ext", "csv"}},
 		{6, `no entry has the path "A"`, []string{"inspect", "good.zip", "--entry", "A"}},
-		{6, `the nearest is "b/c"`, []string{"extract", "good.zip", "--into", "x", "--entry", "b/d"}},
+		{6, `the nearest to "b/d" is "b/c"`, []string{"extract", "good.zip", "--into", "x", "--entry", "b/d"}},
 		{7, "it is empty", []string{"extract", "empty.zip"}},
 		{7, "it is not an archive that widecrate reads", []string{"extract", "text.zip"}},
 		{7, "it has no end record", []string{"inspect", "cut.zip"}},

@@ -2,12 +2,58 @@ package e2e
 
 import (
 	"fmt"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 )
+
+// What was left out, not done or not found is said, and the exit code says it too.
+func TestNothingIsSilent(t *testing.T) {
+	for name, story := range map[string]night{
+		"parts that fit evenly":      {"x: 1234567890", "0 parts split x --part-size 5", "!x.003", "x: ", "0 parts join x.001 --into y", "y = 1234567890"},
+		"an empty part at the end":   {"x.001: 12345", "x.002: 67890", "x.003: ", "0 parts join x.001 --into y", "y = 1234567890"},
+		"spaces in lists":            {"a.zip: x.csv=1 y.json=2", "0 extract a.zip --ext csv,␣json --into o", "o/a/y.json", "d/x: 1", "0 weigh d --try zip,␣tar.gz"},
+		"spaces in a job file":       {"a.zip: x.csv=1 y.json=2", "j.yaml: widecrate: 1\\njobs:\\n- name: one\\n  extract: {sources: a.zip, ext: 'csv, json', into: o}\\n", "0 run j.yaml", "o/a/y.json"},
+		"an empty entry list":        {"a.zip: x=1", "l: ", "2 extract a.zip --entry-list l --into o", "!o", "l: \\n\\n", "2 extract a.zip --entry-list l --into o"},
+		"an empty list of sources":   {"l: \\n", "2 extract --source-list l --into o"},
+		"an empty list of pairs":     {"l: \\n", "2 extract --pairs l"},
+		"an empty list of passwords": {"a.zip: x=1", "l: \\n", "2 extract a.zip --password-file l --into o"},
+		"nothing compared":           {"a.zip: x=1", "b.zip: x=1", "6 compare a.zip b.zip --ext csv", "6 compare a.zip b.zip --peel 1"},
+		"two on one path":            {"a.zip: d/x=1 e/x=2", "b.zip: d/x=1", "3 compare a.zip b.zip --peel 1", "? d/x", "? e/x"},
+		"hard links compared":        {"a.tar: x=1 y=>x", "d/x: 1", "d/y: 1", "0 compare a.tar d"},
+		"names that are nowhere":     {"a.zip: x=1", "b.zip: x=1", "6 extract a.zip --entry p --entry q --into o", "? p", "? q"},
+		"nowhere beside a failure":   {"a.zip: x=1", "bad.zip: nothing", "1 extract a.zip bad.zip --entry p --entry q --into o", "? p", "? q"},
+		"below the folder alone":     {"in/s/a.zip: x=1", "0 extract in --into o", "? --recursive"},
+		"not settled":                {"in/a.zip: x=1", "0 extract in --into o --settled 1h", "? 1 archive", "0 extract in --into o --settled 1h -q", "? 1 archive"},
+		"a receipt of nothing":       {"in/x: 1", "0 extract in --into o --receipt r", "r", "0 verify --against r"},
+		"unsafe":                     {"x.tar: ../x=1", "9 verify x.tar", "? ../x", "0 inspect x.tar", "? unsafe"},
+		"needs":                      {"a.zip: x=1", "2 extract a.zip --nested-depth 2", "2 extract a.zip --allow-gaps", "2 extract a.zip --series-count 2", "2 extract a.zip --null-in", "2 extract a.zip --null-out", "2 extract a.zip --even-if-partial"},
+		"numbers of hidden files":    {"a.zip: .env=1 x.tar.gz=1", "o/.env: 2", "o/x.tar.gz: 2", "0 extract a.zip --into o --layout shared --clash number", "o/.env-2", "o/x-2.tar.gz"},
+		"a dry run of create":        {"d/x: 1", "0 create a.zip d --dry-run --as json", `? "dry_run":true`, "a.zip: y=1", "3 create a.zip d --dry-run", "10 create gone/b.zip d --dry-run"},
+		"an empty page":              {"a.zip: x=1", "2 extract a.zip --into - --report p.html"},
+		"a hard link alone":          {"a.tar: x=1 y=>x", "0 extract a.tar --entry y --into o", "? 1 B written"},
+		"clutter alone":              {"a.zip: .DS_Store=1", "6 extract a.zip --no-clutter --after remove --into o", "a.zip"},
+		"convert of an address":      {"2 convert http://127.0.0.1:1/a.zip --to tar", "2 edit http://127.0.0.1:1/a.zip --remove x", "2 create http://127.0.0.1:1/a.zip --text a=b", "2 extract --source-list http://127.0.0.1:1/l"},
+		"convert to standard output": {"a.zip: x=1", "2 convert a.zip --to tar --into -"},
+		"nested in convert":          {"a.zip: x=1", "2 convert a.zip --to tar --nested"},
+		"no archive by a pattern":    {"in/a.zip: x=1", "0 extract in --archives nope* --into o", "? nope*"},
+		"a dry run over folders":     {"in/a.zip: empty/", "in/b.tar: empty/", "0 extract in --into p --layout shared --dry-run", "0 extract in --into o --layout shared", "in/c.zip: empty=1", "3 extract in --into q --layout shared --dry-run", "3 extract in --into q --layout shared", "a.zip: d/x=1", "b.zip: d=1", "c.zip: d/x/y=1", "3 extract a.zip b.zip --into r --layout shared --dry-run", "3 extract a.zip c.zip --into r --layout shared --dry-run", "3 extract a.zip b.zip c.zip --into r --layout shared", "0 extract a.zip --into r --layout shared", "3 extract b.zip --into r --layout shared"},
+		"a dry run that counts":      {"d/x: 1", "0 create {name}.zip d --each --dry-run", "? would be packed"},
+		"copies of hard links":       {"x.tar.gz: a=1 b=>a c=>a", "9 convert x.tar.gz --to zip --max-total 2", "0 convert x.tar.gz --to zip --max-total 3"},
+		"deep job files":             {"j.yaml: widecrate: 1\njobs: " + strings.Repeat("[", 70) + strings.Repeat("]", 70), "2 run j.yaml", "? deep"},
+		"jobs without end":           {"j.yaml: widecrate: 1\njobs:\n- name: x\n  repeat: {" + repeated("abcdef", 30) + "}\n  extract: {sources: a.zip, into: o}\n", "2 run j.yaml", "? more than 100000"},
+
+		"hard links that clash": {"x.tar: a=1 b=>a", "o/a: 333", "0 extract x.tar --clash skip --layout shared --into o", "o/a = 333", "o/b = 1"},
+		"an edit again":         {"a.zip: x=1", "y: 2", "0 edit a.zip --remove old* --add y", "? old*", "0 extract a.zip --into o", "o/a/y = 2"},
+		"depth":                 {"c.zip: x.txt=1", "0 create b.zip c.zip", "0 create a.zip b.zip", "6 extract a.zip --nested --nested-depth 1 --ext txt --into o", "? deeper archive"},
+	} {
+		t.Run(name, story.play)
+	}
+}
 
 // A run that halts delivers all before the first failure and reports that, with any number of
 // workers, and names what it did not come to.
@@ -43,4 +89,36 @@ func TestHalt(t *testing.T) {
 			assert.Equal(t, bad, files)
 		}
 	}
+}
+
+// What could not be written is named beside other failures, and counts.
+func TestTwoFailures(t *testing.T) {
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	if err != nil {
+		t.Skip("nothing is always full here")
+	}
+	defer full.Close()
+	dir := t.TempDir()
+	put(t, filepath.Join(dir, "bad.zip"), "nothing")
+	cmd := exec.Command(program, "verify", "bad.zip", "--as", "names")
+	var errs strings.Builder
+	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, full, &errs
+	_ = cmd.Run() // how it ends, its state says
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	for _, said := range []string{"bad.zip", "standard output", "no space left"} {
+		assert.Contains(t, errs.String(), said)
+	}
+}
+
+// repeated are variables of a job file, each with so many values.
+func repeated(names string, values int) string {
+	var list []string
+	for i := range values {
+		list = append(list, fmt.Sprint(i))
+	}
+	var all []string
+	for _, name := range names {
+		all = append(all, fmt.Sprintf("%c: [%s]", name, strings.Join(list, ", ")))
+	}
+	return strings.Join(all, ", ")
 }

@@ -22,8 +22,9 @@ type Row struct {
 	Help        string // one line
 	More        string // all that there is to say; empty: Help
 	For         map[string]As
-	Seldom      bool // needed; a short help that is too long only names it
-	Shapes      bool // what comes of a command, and not only how it runs
+	Seldom      bool   // needed; a short help that is too long only names it
+	Shapes      bool   // what comes of a command, and not only how it runs
+	Needs       string // another option, or one with a value, without which it means nothing
 }
 
 // As is what is different about an option in one command.
@@ -189,15 +190,16 @@ func Files(cmd *cobra.Command) (files []File) {
 // value: "layout=shared".
 type Conflict struct{ A, B, Why string }
 
+func spelt(option string) string { return "--" + strings.ReplaceAll(option, "=", " ") }
+
 func (c *Conflict) Error() string {
-	spelt := func(option string) string { return "--" + strings.ReplaceAll(option, "=", " ") }
 	return spelt(c.A) + " and " + spelt(c.B) + " do not go together: " + c.Why
 }
 
 // A Need is an option that means nothing without another.
 type Need struct{ A, B string }
 
-func (n *Need) Error() string { return "--" + n.A + " needs --" + n.B }
+func (n *Need) Error() string { return spelt(n.A) + " needs " + spelt(n.B) }
 
 // Check finds the options of a command line that exclude each other: each is a Conflict,
 // or a Need.
@@ -207,9 +209,10 @@ func Check(cmd *cobra.Command) (wrong []error) {
 			wrong = append(wrong, &Conflicts[i])
 		}
 	}
-	for i, n := range Needs {
-		if given(cmd, n.A) && cmd.Flags().Lookup(n.B) != nil && !given(cmd, n.B) {
-			wrong = append(wrong, &Needs[i])
+	for _, r := range Table {
+		needed, _, _ := strings.Cut(r.Needs, "=")
+		if r.Needs != "" && given(cmd, r.Name) && cmd.Flags().Lookup(needed) != nil && !given(cmd, r.Needs) {
+			wrong = append(wrong, &Need{r.Name, r.Needs})
 		}
 	}
 	return wrong

@@ -10,6 +10,8 @@ var Conflicts = []Conflict{
 	{"into=-", "receipt", "nothing is put into place"},
 	{"into=-", "skip-done", "nothing is put into place"},
 	{"into=-", "sums", "nothing is put into place"},
+	{"into=-", "report", "nothing is put into place"},
+	{"into=-", "to", "the new archives are files"},
 	{"into=-", "after", "what goes to standard output is not known to have arrived"},
 	{"shard", "layout=shared", "the result of a share would depend on the others"},
 	{"shard", "layout=auto", "the result of a share would depend on the others"},
@@ -17,12 +19,6 @@ var Conflicts = []Conflict{
 	{"each", "put", "each archive has one source"},
 	{"each", "text", "each archive has one source"},
 	{"each", "stdin-as", "each archive has one source"},
-}
-
-// Needs are the options that mean nothing without another.
-var Needs = []Need{
-	{"done-in", "skip-done"},
-	{"part-style", "part-size"},
 }
 
 // Table has all options, in no particular order: commands group them.
@@ -33,12 +29,12 @@ var Table = []Row{
 	{Name: "archives", Shapes: true, Placeholder: "PATTERN", Help: "take only archives that match: 'osk*'",
 		More: "in a folder, or nested, take what matches this PATTERN, with any extension. A pattern with a slash is compared with the path below the folder, or in the outer archive (repeatable: any of them)"},
 	{Name: "source-list", Placeholder: "FILE", Help: "more sources, one a line", More: "more sources, one a line of this FILE (-: standard input)"},
-	{Name: "null-in", Seldom: true, Help: "in the source list, a NUL ends each name"},
+	{Name: "null-in", Needs: "source-list", Seldom: true, Help: "in the source list, a NUL ends each name"},
 	{Name: "pairs", Placeholder: "FILE", Help: "lines of a source, a tab, and a folder", More: "a FILE with lines of a source, a tab, and its own destination root"},
 	{Name: "series", Shapes: true, Placeholder: "NAME", Help: "numbered archives count as one: 'suite-{n}.tar'",
 		More: "a NAME with {n} in it, such as 'suite-{n}.tar': archives with such names count as one, with one folder, merged in the order of their numbers (repeatable)"},
-	{Name: "series-count", Seldom: true, Shapes: true, Placeholder: "NUMBER", Help: "how many a series must have", More: "how many archives a series must have; not needed for a pattern such as 'day {n} of 5.zip'"},
-	{Name: "allow-gaps", Seldom: true, Shapes: true, Help: "numbers may be missing in a series"},
+	{Name: "series-count", Needs: "series", Seldom: true, Shapes: true, Placeholder: "NUMBER", Help: "how many a series must have", More: "how many archives a series must have; not needed for a pattern such as 'day {n} of 5.zip'"},
+	{Name: "allow-gaps", Needs: "series", Seldom: true, Shapes: true, Help: "numbers may be missing in a series"},
 	{Name: "parts-in", Seldom: true, Placeholder: "DIR", Help: "parts of sets may also be there", More: "parts of sets may also be in this DIR (repeatable)"},
 	{Name: "shard", Placeholder: "I/N", Help: "take share I of N of the archives: 0/8, auto",
 		More: "take share I of N of the archives, counted from 0; the share of an archive depends only on its path. auto/N takes I from the variables of a batch engine, auto takes both"},
@@ -53,7 +49,7 @@ var Table = []Row{
 	{Name: "receipt", Placeholder: "FILE", Help: "append what was done to this file", More: "append what was done to this FILE, as JSON Lines: each archive, and each file with its SHA-256"},
 	{Name: "report", Placeholder: "FILE.html", Help: "a page about the run", More: "a page about the run, all in one FILE.html: the results, failures first, and charts"},
 	{Name: "skip-done", Help: "skip what the receipt says is done", More: "skip archives that the receipt, or one of --done-in, says are done: they are as they were, the options are the same, and what was delivered is still there"},
-	{Name: "done-in", Placeholder: "FILE", Help: "another receipt that says what is done", More: "another receipt, a FILE, that says what is done (repeatable)"},
+	{Name: "done-in", Needs: "skip-done", Placeholder: "FILE", Help: "another receipt that says what is done", More: "another receipt, a FILE, that says what is done (repeatable)"},
 	{Name: "against", Placeholder: "RECEIPT", Help: "check what a receipt says was delivered", More: "check the files that a RECEIPT says were delivered, on disk, instead of archives: missing and changed ones are named (repeatable)"},
 	{Name: "wait", Placeholder: "TIME", Help: "wait for parts that are still arriving", More: "wait up to this TIME, such as 10m, for parts of sets and members of series that are still arriving"},
 	{Name: "name-encoding", Seldom: true, Shapes: true, Placeholder: "NAME", Help: "the encoding of entry names",
@@ -67,7 +63,7 @@ var Table = []Row{
 	{Name: "connections", Seldom: true, Placeholder: "NUMBER", Help: "connections to each host at the same time", More: "how many connections to each host at the same time (default: 4)"},
 	{Name: "idle", Seldom: true, Placeholder: "TIME", Help: "when a silent connection counts as lost", More: "a connection counts as lost when no byte came for this TIME (default: 30s)"},
 	{Name: "nested", Shapes: true, Help: "also open the archives found inside", More: "also open the archives found inside; the selection then applies to what they hold"},
-	{Name: "nested-depth", Seldom: true, Shapes: true, Placeholder: "NUMBER", Help: "how deep to look"},
+	{Name: "nested-depth", Needs: "nested", Seldom: true, Shapes: true, Placeholder: "NUMBER", Help: "how deep to look"},
 
 	// Which entries.
 	{Name: "entry", Shapes: true, Placeholder: "PATH", Help: "keep this exact path", More: "keep the entry with exactly this PATH (repeatable)"},
@@ -118,7 +114,8 @@ var Table = []Row{
 	{Name: "links", Shapes: true, Help: "links inside archives",
 		More: "symbolic and hard links inside archives: made; made, with absolute targets taken as below the archive's folder, as in the image of a system; left out; or a reason to refuse the archive",
 		For: map[string]As{"create": {Help: "symbolic links below the sources",
-			More: "symbolic links below the sources: stored as links, stored as what they point at, or left out"}}},
+			More: "symbolic links below the sources: stored as links, stored as what they point at, or left out"},
+			"verify": {Help: "how links would be unpacked", More: "how symbolic and hard links would be unpacked; only what could not be is unsafe: with rebase, absolute targets count as below the archive's folder, as in the image of a system; with skip, links do not count"}}},
 	{Name: "staging", Placeholder: "DIR", Help: "for unfinished work", More: "DIR for unfinished work, on the same file system (default: a hidden folder in the root)"},
 	{Name: "times", Help: "times count too", More: "times count too, with a tolerance of two seconds"},
 
@@ -135,7 +132,7 @@ var Table = []Row{
 	{Name: "new-password-env", Placeholder: "VAR", Help: "a variable that has the new password",
 		More: "the environment variable VAR has the password for that (default: the one that opens the old archives)"},
 	{Name: "part-size", Shapes: true, Placeholder: "SIZE", Help: "write parts of this size: 100M, 2G", More: "write parts of this SIZE, such as 100M or 2G, with a list of their SHA-256 sums"},
-	{Name: "part-style", Shapes: true, Help: "plain cuts, or a split ZIP archive",
+	{Name: "part-style", Needs: "part-size", Shapes: true, Help: "plain cuts, or a split ZIP archive",
 		More: "numbered: plain cuts, .001 .002 …; zip: a split ZIP archive, .z01 .z02 … .zip, with parts from 64k to just below 4G"},
 	{Name: "reproducible", Shapes: true, Help: "the same files make the same bytes",
 		More: "the same files make the same bytes, on any machine and day: entries are sorted, all have the same time (SOURCE_DATE_EPOCH, or 1980), and only the executable bit is kept of permissions"},
@@ -169,7 +166,7 @@ var Table = []Row{
 		More: "what to do with an archive when everything in it, except clutter, was delivered",
 		For: map[string]As{"create": {Help: "what to do with the sources",
 			More: "what to do with the sources; they are removed only when the archive was read back and nothing of them was left out"}}},
-	{Name: "even-if-partial", Seldom: true, Help: "with --after, also where something was left out"},
+	{Name: "even-if-partial", Needs: "after", Seldom: true, Help: "with --after, also where something was left out"},
 	{Name: "workers", Placeholder: "NUMBER", Help: "how many work at once", More: "how many work at once (default: one for each processor)"},
 	{Name: "salvage", Shapes: true, Help: "take what can be read of a damaged archive", More: "take what can be read of a damaged archive; what is lost is named"},
 	{Name: "halt", Help: "start no further archive after a failure", More: "end with the first archive, in their order, that fails: start no further one",
@@ -204,7 +201,7 @@ var Table = []Row{
 	}},
 	{Name: "sort", Help: "the order of the entries", More: "the order: that of the archive, by path, or the largest or latest first"},
 	{Name: "totals", Help: "only the totals of each archive"},
-	{Name: "null-out", Seldom: true, Help: "with names, a NUL ends each", More: "with names, a NUL after each instead of a line end"},
+	{Name: "null-out", Needs: "as=names", Seldom: true, Help: "with names, a NUL ends each", More: "with names, a NUL after each instead of a line end"},
 	{Name: "progress", Help: "a line of progress on standard error", More: "a line of progress on standard error; auto: only on a terminal"},
 	{Name: "color", Seldom: true, Help: "colours", More: "colours; auto: on a terminal, unless NO_COLOR is set"},
 	{Name: "quiet", Letter: "q", Help: "print errors only"},

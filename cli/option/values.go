@@ -72,7 +72,7 @@ func (l *list) String() string {
 
 func (l *list) Set(value string) error {
 	for part := range strings.SplitSeq(value, ",") {
-		if part == "" {
+		if part = strings.TrimSpace(part); part == "" {
 			return fmt.Errorf("there is nothing between two commas")
 		}
 		*l.to = append(*l.to, part)

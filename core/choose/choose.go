@@ -56,11 +56,12 @@ const (
 	Link             // it is a link, and links are not wanted
 	Pathless         // nothing is left of its path
 	Unfinished       // it is what a run, here or elsewhere, has not completed
+	Deeper           // it is an archive that lies too deep to be opened, and no rule keeps it as a file
 	ruleCount
 )
 
 var ruleNames = [ruleCount]string{"kept", "not picked", "other extension", "dropped", "clutter", "other size",
-	"other time", "special file", "link", "no path left", "unfinished work"}
+	"other time", "special file", "link", "no path left", "unfinished work", "deeper archive"}
 
 func (r Rule) String() string { return ruleNames[r] }
 
@@ -205,6 +206,21 @@ func (s *Selection) Judge(e *archive.Entry) Rule {
 		return OtherTime
 	}
 	return Kept
+}
+
+// JudgeArchive is Judge for an archive inside another that so many lie around, of which nested
+// are opened. One that is to be opened is judged by what it holds, unless it is dropped.
+func (s *Selection) JudgeArchive(e *archive.Entry, depth, nested int) (verdict Rule, open bool) {
+	verdict = s.Judge(e)
+	switch {
+	case nested == 0, verdict == Dropped, verdict == Clutter:
+		return verdict, false
+	case depth < nested:
+		return Kept, true
+	case verdict != Kept:
+		return Deeper, false
+	}
+	return verdict, false
 }
 
 func (s *Selection) hasExtension(e *archive.Entry) bool {

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -164,12 +165,22 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	}
 	if r.Done = earlier != nil && c.opens(earlier); r.Done {
 		r.Archive = earlier.Paths[0]
+		for _, path := range earlier.Paths {
+			if info, err := os.Stat(path); err == nil {
+				r.Packed += info.Size()
+			}
+		}
 		c.sums = map[string][]byte{}
 		for _, f := range earlier.Files {
 			c.sums[f.Path] = f.SHA256
 		}
 	}
-	if o.DryRun || r.Done {
+	if o.DryRun && !r.Done {
+		if err := o.refuse(target); err != nil {
+			return nil, err
+		}
+	}
+	if r.DryRun = o.DryRun; o.DryRun || r.Done {
 		for i := range c.found {
 			it := &c.found[i]
 			r.Add(it.entry)

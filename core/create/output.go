@@ -2,7 +2,6 @@ package create
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -51,6 +50,25 @@ func NewOutput(target string, o Options) (Output, error) {
 	how.Replace = o.Existing == Replace
 	w, err := cut.Create(target, how)
 	return &inParts{w}, err
+}
+
+// refuse says beforehand what would keep an output from being made.
+func (o *Options) refuse(target string) error {
+	if o.asked == "" { // else its folder is made
+		if err := newfile.NeedFolder(filepath.Dir(target)); err != nil {
+			return err
+		}
+	}
+	taken, err := o.Takes(target)
+	if err != nil || o.Existing == Replace {
+		return err
+	}
+	for _, path := range taken {
+		if _, err := os.Lstat(path); err == nil {
+			return newfile.Existing(path)
+		}
+	}
+	return nil
 }
 
 type oneFile struct {
@@ -148,12 +166,10 @@ func (o *Options) Takes(target string) ([]string, error) {
 // taken: name-2.ext, name-3.ext …
 func (o *Options) numbered(target string, also map[string]string) (string, error) {
 	folder, name := filepath.Split(target)
-	stem := format.Stem(name)
-	ext := strings.TrimPrefix(name, stem)
 	for n := 1; ; n++ {
 		path := target
 		if n > 1 {
-			path = filepath.Join(folder, fmt.Sprintf("%s-%d%s", stem, n, ext))
+			path = filepath.Join(folder, format.Numbered(name, n))
 		}
 		taken := []string{path}
 		if o.Cut != nil {

@@ -3,7 +3,6 @@ package disposal
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -104,17 +103,14 @@ func SameEntry(f blob.File, path string) bool {
 	return errA == nil && errB == nil && os.SameFile(a, b) && strings.EqualFold(filepath.Base(f.Path), filepath.Base(path))
 }
 
-// numbered is name-2.zip for 2. The parts of a set keep what comes after the name of the
-// whole.
+// numbered is format.Numbered, but for the parts of a set, which keep what comes after the
+// name of the whole.
 func numbered(name string, n int, part bool) string {
-	if n == 1 {
-		return name
-	}
-	stem := format.Stem(name)
+	stem := name
 	if part {
 		stem, _, _ = strings.Cut(name, ".")
 	}
-	return fmt.Sprintf("%s-%d%s", stem, n, strings.TrimPrefix(name, stem))
+	return format.Numbered(stem, n) + name[len(stem):]
 }
 
 // taking is a journal of files that are taken away together, for the case that the run is

@@ -103,6 +103,9 @@ func (u *unit) notePartial() {
 			note(o.LeftOut[rule], rule.String())
 		}
 	}
+	if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() && o.LeftOut[choose.Clutter] == o.Entries {
+		u.top.partly("nothing of it was kept")
+	}
 	skipped := 0
 	for _, p := range o.Placed {
 		if p.Action == stage.Skipped {

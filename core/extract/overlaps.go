@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 
 	"widecrate/core/fault"
+	"widecrate/core/format"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -29,7 +30,7 @@ func (r *run) refuseOverlaps() error {
 	for _, u := range r.sources {
 		later = later || u.source.Elsewhere()
 		target, known := targets[u]
-		if !known {
+		if !known || u.namedLater() {
 			continue
 		}
 		folder := r.folderOf(target)
@@ -53,6 +54,16 @@ func (r *run) refuseOverlaps() error {
 		r.folders = nil
 	}
 	return nil
+}
+
+// namedLater reports whether the server is likely to say what a source is called: its address
+// does not look like an archive.
+func (u *unit) namedLater() bool {
+	if u.source.Address == nil || u.source.Set != nil {
+		return false
+	}
+	_, archive := format.ByName(u.source.Name())
+	return !archive
 }
 
 // fail gives a source an error, unless it has one.

@@ -142,12 +142,26 @@ func (s *staged) discard() error {
 	return s.stage.Discard()
 }
 
+// copiesLinks reports whether the data of some hard link is still to be read, because what it
+// is a second name of was skipped or lost.
+func (s *staged) copiesLinks() bool {
+	if s.stage == nil {
+		return false
+	}
+	for k := range s.plan.Items {
+		if j, link := s.plan.LinkOf(k); link && s.stage.Wanted(k) && !s.stage.Staged(j) {
+			return true
+		}
+	}
+	return false
+}
+
 // makeLinks stages hard links, after the items that they are links to.
 func (s *staged) makeLinks() error {
 	copies := map[int]int{} // of what was not needed itself: the first of its second names
 	for k := range s.plan.Items {
 		j, link := s.plan.LinkOf(k)
-		if !link {
+		if !link || !s.stage.Wanted(k) {
 			continue
 		}
 		if s.run.ctx.Err() != nil {
@@ -163,6 +177,10 @@ func (s *staged) makeLinks() error {
 			err = hand.Write(k, func(w io.Writer) error { return s.copy(s.plan.DataOf(j), w) })
 			hand.Close()
 			copies[j] = k
+			if s.salvages(err) {
+				s.lose(s.Called(s.plan.Kept[k]), err)
+				err = s.stage.Lose(k)
+			}
 		}
 		if err != nil {
 			return fault.At(s.Called(s.plan.Kept[k]), err)

@@ -312,7 +312,7 @@ func (u *unit) Do(share int) (at int, err error) { return u.output.do(share) }
 
 // Finish closes the archive: those that wait for their turn are many.
 func (u *unit) Finish() {
-	if _, all := u.output.(*staged); all && !u.closed {
+	if s, all := u.output.(*staged); all && !u.closed && !s.copiesLinks() {
 		u.closed = true
 		u.archive.Close() // read only: nothing can be lost
 	}
@@ -402,7 +402,8 @@ func (u *unit) fillIn(results []stage.Result) error {
 		if r.Mode {
 			u.outcome.Modes++
 		}
-		if entry.Kind == archive.File && (r.Action == stage.Added || r.Action == stage.Replaced) {
+		_, second := u.plan.LinkOf(k)
+		if item.Kind == archive.File && !second && (r.Action == stage.Added || r.Action == stage.Replaced) {
 			u.outcome.Bytes = archive.Plus(u.outcome.Bytes, entry.Size)
 			if entry.SetID {
 				u.outcome.SetID++

@@ -3,6 +3,7 @@
 package format
 
 import (
+	"fmt"
 	"io"
 	"path"
 	"slices"
@@ -109,6 +110,16 @@ func Stem(name string) string {
 		return stem
 	}
 	return name
+}
+
+// Numbered is the name of the nth thing that would have one name: name-2.tar.gz for 2, and the
+// name itself for 1.
+func Numbered(name string, n int) string {
+	if n == 1 {
+		return name
+	}
+	stem := Stem(name)
+	return fmt.Sprintf("%s-%d%s", stem, n, name[len(stem):])
 }
 
 func cutExtension(name string, f archive.Format) (string, bool) {

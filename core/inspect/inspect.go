@@ -9,6 +9,7 @@ import (
 	"iter"
 	"runtime"
 	"slices"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -42,7 +43,8 @@ type Archive struct {
 	Path    string // "outer.zip › inner.zip" for one inside another
 	Inside  string // its path in the one around it; empty: it is a source
 	Depth   int    // how many are around it
-	Size    int64  // of the archive itself
+	Began   time.Time
+	Size    int64 // of the archive itself
 	Format  string
 	Remarks []archive.Remark // how it was read; see archive.Remarks
 	open    *walk.Archive
@@ -68,7 +70,7 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		a := &Archive{Path: s.Path, options: &o}
+		a := &Archive{Path: s.Path, Began: time.Now(), options: &o}
 		var opened *walk.Archive
 		err := fault.Guard(func() (err error) {
 			opened, err = opening.open(ctx, i)
@@ -192,7 +194,7 @@ func (a *Archive) look(ctx context.Context, opened *walk.Archive, budget *bound.
 		if !a.isInner(&a.entries[i]) {
 			continue
 		}
-		in := &Archive{Path: a.Path + " › " + a.entries[i].Path, Inside: a.entries[i].Path, Depth: a.Depth + 1, options: a.options}
+		in := &Archive{Path: a.Path + " › " + a.entries[i].Path, Inside: a.entries[i].Path, Depth: a.Depth + 1, Began: time.Now(), options: a.options}
 		var next *walk.Archive
 		var failed error
 		if opened.Reader != nil {
@@ -270,8 +272,17 @@ func (a *Archive) openInner(ctx context.Context, i int, budget *bound.Budget) (*
 	return a.open.Inner(&a.entries[i], budget.Reader(ctx, data), nil)
 }
 
+// judge says what the selection says of an entry, and whether it is an archive to be opened.
+func (a *Archive) judge(e *archive.Entry) (verdict choose.Rule, inner bool) {
+	if a.options.Nested > 0 && e.Kind == archive.File && source.IsArchive(e.Path, a.options.Archives) {
+		return a.options.Selection.JudgeArchive(e, a.Depth, a.options.Nested)
+	}
+	return a.options.Selection.Judge(e), false
+}
+
 func (a *Archive) isInner(e *archive.Entry) bool {
-	return a.Depth < a.options.Nested && e.Kind == archive.File && source.IsArchive(e.Path, a.options.Archives)
+	_, inner := a.judge(e)
+	return inner
 }
 
 // Entries goes through the entries that the selection keeps, in the order of
@@ -281,10 +292,10 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 	return func(yield func(int, *archive.Entry) bool) {
 		for i := range a.entries {
 			e := &a.entries[i]
-			if a.isInner(e) {
+			verdict, inner := a.judge(e)
+			if inner {
 				continue
 			}
-			verdict := a.options.Selection.Judge(e)
 			if verdict == choose.Kept {
 				if !yield(i, e) {
 					return

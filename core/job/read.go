@@ -48,6 +48,9 @@ func Parse(path string, text []byte, l *Language, set map[string]string, look fu
 	return r.file
 }
 
+// mostJobs bounds those of a file, with all repetitions.
+const mostJobs = 100_000
+
 // reader turns nodes into jobs.
 type reader struct {
 	*source
@@ -243,6 +246,10 @@ func (r *reader) job(n *node, j Job) {
 				entries = append(slices.Clip(entries), e)
 			}
 		}
+	}
+	if len(r.file.Jobs)+len(rounds) > mostJobs {
+		r.mistake(n.at, "", "with this one there are more than %d jobs", mostJobs)
+		return
 	}
 	for _, round := range rounds {
 		j := j

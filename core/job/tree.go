@@ -5,6 +5,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 )
@@ -42,6 +43,10 @@ func (k kind) String() string {
 
 // tree reads the text of a file; nil where it is no YAML, which is noted.
 func (s *source) tree(text []byte) *node {
+	if at, deep := tooDeep(text); deep {
+		s.mistake(at, "", "values in values, more than %d deep", deepest)
+		return nil
+	}
 	file, err := parser.ParseBytes(text, 0)
 	if err != nil {
 		at, why := Place{1, 1}, err.Error()
@@ -69,6 +74,43 @@ func (s *source) tree(text []byte) *node {
 		root = &node{at: Place{1, 1}}
 	}
 	return root
+}
+
+// deepest is how deep values may lie in each other: the parser takes a goroutine's stack, and
+// memory that grows with the square, for each level.
+const deepest = 64
+
+// tooDeep finds the place where values lie too deep in each other: in brackets, or by the
+// columns in which keys and dashes stand.
+func tooDeep(text []byte) (at Place, deep bool) {
+	brackets := 0
+	var columns []int
+	tokens := lexer.Tokenize(string(text))
+	for i, t := range tokens {
+		starts := t
+		switch t.Type {
+		case token.SequenceStartType, token.MappingStartType:
+			brackets++
+		case token.SequenceEndType, token.MappingEndType:
+			brackets--
+		case token.MappingValueType:
+			starts = tokens[max(0, i-1)] // the key
+			fallthrough
+		case token.SequenceEntryType:
+			if brackets > 0 {
+				continue
+			}
+			column := starts.Position.Column
+			for len(columns) > 0 && columns[len(columns)-1] >= column {
+				columns = columns[:len(columns)-1]
+			}
+			columns = append(columns, column)
+		}
+		if brackets+len(columns) > deepest {
+			return Place{t.Position.Line, t.Position.Column}, true
+		}
+	}
+	return Place{}, false
 }
 
 // builder makes nodes. An alias stands for the node of its anchor.

@@ -236,6 +236,13 @@ func (v *variables) repetitions(n *node) []round {
 		v.mistake(n.at, "", "repeat must be variables with lists of values, such as {station: [osk-bay, pell-point]}")
 		return rounds
 	}
+	count := 1
+	for _, e := range n.entries {
+		if count *= max(1, len(e.value.items)); count > mostJobs {
+			v.mistake(n.at, "", "it would be repeated more than %d times", mostJobs)
+			return rounds
+		}
+	}
 	for _, e := range n.entries {
 		v.declareName(e.key, e.at)
 		if e.value.kind != list || len(e.value.items) == 0 {

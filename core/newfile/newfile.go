@@ -127,7 +127,7 @@ func (n *NewFiles) Commit(names []string) error {
 			}
 		}
 		if errors.Is(err, fs.ErrExist) {
-			return existing(filepath.Join(n.path, names[i]))
+			return Existing(filepath.Join(n.path, names[i]))
 		}
 		return fault.Writing(filepath.Join(n.path, names[i]), err)
 	}
@@ -194,7 +194,7 @@ type NewFile struct {
 func Create(path string, replace bool) (*NewFile, error) {
 	old, err := disposal.Look(path)
 	if err != nil || old.There() && !replace {
-		return nil, existing(path)
+		return nil, Existing(path)
 	}
 	return CreateOver(old)
 }
@@ -229,7 +229,8 @@ func (n *NewFile) WriteAt(p []byte, at int64) (int, error) {
 	return written, fault.Writing(n.path, err)
 }
 
-func existing(path string) error {
+// Existing is the error about something that stands where a new file would.
+func Existing(path string) error {
 	return fault.At(path, fault.New(fault.Refused, "it exists already").
 		Suggest(fault.ReplaceIt))
 }

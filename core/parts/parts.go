@@ -171,7 +171,7 @@ func (s *Set) checkSizes() error {
 	last := len(s.Parts) - 1
 	var largest int64
 	for i, p := range s.Parts {
-		if p.size() == 0 {
+		if p.size() == 0 && (i < last || i == 0 || s.Kind == Split) { // some cut once more behind an end that fits
 			return s.incomplete("part %d (%s) is empty", i+1, filepath.Base(p.Path)).
 				Suggest(fault.WaitForParts)
 		}

@@ -173,7 +173,8 @@ func TestCheck(t *testing.T) {
 	}{
 		"complete":   {func(*testing.T, string) {}, fault.Other, ""},
 		"missing":    {func(t *testing.T, dir string) { require.NoError(t, os.Remove(dir+"/x.002")) }, fault.Incomplete, "of 5 parts, 1 is missing: x.002"},
-		"empty":      {func(t *testing.T, dir string) { write(t, dir+"/x.005", "") }, fault.Incomplete, "part 5 (x.005) is empty"},
+		"empty":      {func(t *testing.T, dir string) { write(t, dir+"/x.004", "") }, fault.Incomplete, "part 4 (x.004) is empty"},
+		"empty last": {func(t *testing.T, dir string) { write(t, dir+"/x.006", "") }, fault.Other, ""},
 		"short":      {func(t *testing.T, dir string) { write(t, dir+"/x.002", "short") }, fault.Incomplete, "part 2 (x.002) has 5 bytes and others have 1000"},
 		"large last": {func(t *testing.T, dir string) { write(t, dir+"/x.005", whole[:1001]) }, fault.Incomplete, "more than the 1000 of the others"},
 		"twice":      {func(t *testing.T, dir string) { write(t, dir+"/x.004", whole[1000:2000]) }, fault.Incomplete, "parts 2 (x.002) and 4 (x.004) hold the same bytes"},

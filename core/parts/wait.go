@@ -51,11 +51,11 @@ func (s *Set) arrived(changed time.Time) bool {
 	return true
 }
 
-// MoreMayFollow reports whether there may well be another part: nothing says how
-// many there are, and the last one is as large as the others.
+// MoreMayFollow reports whether there may well be more: nothing says how many parts there
+// are, and the last one is as large as the others, or has nothing yet.
 func (s *Set) MoreMayFollow() bool {
-	last := len(s.Parts) - 1
-	return s.Total == 0 && s.Parts[last].size() == s.Parts[0].size()
+	last := s.Parts[len(s.Parts)-1].size()
+	return s.Total == 0 && last == s.Parts[0].size() || last == 0
 }
 
 // like reports whether two looks at a set saw the same.

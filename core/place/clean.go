@@ -4,6 +4,7 @@ import (
 	"strings"
 	"unicode"
 
+	"widecrate/core/archive"
 	"widecrate/core/fault"
 )
 
@@ -139,6 +140,21 @@ func Rebase(at, target string) string {
 		return up + below
 	}
 	return "."
+}
+
+// Check makes sure that an entry, a symbolic link to link, would be unpacked below its folder:
+// anything else is of kind fault.Unsafe.
+func Check(e *archive.Entry, link string) error {
+	at, err := Clean(e.Path)
+	switch {
+	case err != nil:
+		return err
+	case e.Kind == archive.Symlink:
+		return CheckLink(at, link)
+	case e.Kind == archive.Hardlink:
+		_, err = Clean(e.Link)
+	}
+	return err
 }
 
 // CheckLink makes sure that a symbolic link at the cleaned path at leads to

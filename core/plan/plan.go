@@ -99,12 +99,17 @@ const (
 
 // Consider judges the next entry.
 func (p *Plan) Consider(i int, e *archive.Entry) Verdict {
-	if p.depth < p.rules.Nested && e.Kind == archive.File && source.IsArchive(e.Path, p.rules.Archives) {
+	verdict, open := choose.Kept, false
+	if p.rules.Nested > 0 && e.Kind == archive.File && source.IsArchive(e.Path, p.rules.Archives) {
+		verdict, open = p.rules.Selection.JudgeArchive(e, p.depth, p.rules.Nested)
+	} else {
+		verdict = p.rules.Selection.Judge(e)
+	}
+	if open {
 		p.Inner = append(p.Inner, Inner{Index: i})
 		p.chosen = append(p.chosen, i)
 		return Open
 	}
-	verdict := p.rules.Selection.Judge(e)
 	p.rules.Selection.Note(&p.Dates, e, verdict)
 	switch {
 	case verdict != choose.Kept:

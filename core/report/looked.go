@@ -85,7 +85,7 @@ func FieldsOf(e *archive.Entry) (f Fields) {
 
 // AppendEntry appends the line of JSON for an entry of a listing, of which there
 // may be millions: it is written out by hand.
-func AppendEntry(b []byte, in string, e *archive.Entry, link string) []byte {
+func AppendEntry(b []byte, in string, e *archive.Entry, link string, unsafe bool) []byte {
 	text := func(key string, value []byte) {
 		if value != nil {
 			b = append(append(append(b, key...), value...), '"')
@@ -102,6 +102,9 @@ func AppendEntry(b []byte, in string, e *archive.Entry, link string) []byte {
 	b = appendText(append(b, `,"method":`...), e.Method)
 	text(`,"crc32":"`, f.CRC32)
 	b = strconv.AppendBool(append(b, `,"encrypted":`...), e.Encrypted)
+	if unsafe {
+		b = append(b, `,"unsafe":true`...)
+	}
 	if link != "" {
 		b = appendName(b, "link", link)
 	}
@@ -151,20 +154,33 @@ type Verified struct {
 	Err     error // why it could not be gone through; nil if all could be
 }
 
-// Bad is an entry that is not what the archive says.
+// Bad is an entry that is not what the archive says, or that extract would refuse: then its
+// error is of kind fault.Unsafe.
 type Bad struct {
 	Path   string
 	Offset int64 // of its header
 	Err    error
 }
 
-// damaged is a line for each entry that is damaged.
+func (b *Bad) unsafe() bool { return fault.Of(b.Err) == fault.Unsafe }
+
+// damaged is a line for each entry that is damaged, or unsafe.
 type damaged struct {
 	Kind    string   `json:"kind"`
 	Archive string   `json:"archive"`
 	Path    string   `json:"path"`
 	Offset  int64    `json:"offset"`
 	Failure *Failure `json:"failure"`
+}
+
+// Unsafe is how many entries extract would refuse.
+func (v *Verified) Unsafe() (n int) {
+	for i := range v.Bad {
+		if v.Bad[i].unsafe() {
+			n++
+		}
+	}
+	return n
 }
 
 // verified is a line for each archive.
@@ -175,6 +191,7 @@ type verified struct {
 	Summed  int            `json:"summed"`
 	Bytes   int64          `json:"bytes"`
 	Damaged int            `json:"damaged"`
+	Unsafe  int            `json:"unsafe,omitempty"`
 	LeftOut map[string]int `json:"left_out,omitempty"`
 	Seconds float64        `json:"seconds"`
 	Failure *Failure       `json:"failure,omitempty"`
@@ -184,11 +201,15 @@ type verified struct {
 func (v *Verified) Lines(say fault.Wording) iter.Seq[any] {
 	return func(yield func(any) bool) {
 		for _, b := range v.Bad {
-			if !yield(damaged{"damaged", v.Archive, b.Path, b.Offset, FailureOf(b.Err, say)}) {
+			kind := "damaged"
+			if b.unsafe() {
+				kind = "unsafe"
+			}
+			if !yield(damaged{kind, v.Archive, b.Path, b.Offset, FailureOf(b.Err, say)}) {
 				return
 			}
 		}
-		yield(verified{"archive", v.Archive, v.Entries, v.Sums, v.Bytes, len(v.Bad), ByRule(v.LeftOut), v.Took.Seconds(), FailureOf(v.Err, say)})
+		yield(verified{"archive", v.Archive, v.Entries, v.Sums, v.Bytes, len(v.Bad) - v.Unsafe(), v.Unsafe(), ByRule(v.LeftOut), v.Took.Seconds(), FailureOf(v.Err, say)})
 	}
 }
 
@@ -251,7 +272,17 @@ type compared struct {
 	B         string         `json:"b"`
 	Same      int            `json:"same"`
 	Different int            `json:"different"`
+	OnlyA     int            `json:"only_a"`
+	OnlyB     int            `json:"only_b"`
 	LeftOut   map[string]int `json:"left_out,omitempty"`
+}
+
+// Counts is how many differences there are of each status.
+func (c *Compared) Counts() (counts [len(statusNames)]int) {
+	for _, d := range c.Differences {
+		counts[d.Status]++
+	}
+	return counts
 }
 
 // Lines are one for each difference, then one for all.
@@ -264,6 +295,7 @@ func (c *Compared) Lines(say fault.Wording) iter.Seq[any] {
 				}
 			}
 		}
-		yield(compared{"comparison", c.A, c.B, c.Same, len(c.Differences), ByRule(c.LeftOut)})
+		counts := c.Counts()
+		yield(compared{"comparison", c.A, c.B, c.Same, counts[Different], counts[OnlyA], counts[OnlyB], ByRule(c.LeftOut)})
 	}
 }

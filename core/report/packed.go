@@ -119,8 +119,9 @@ func (c *Converted) Lines(say fault.Wording) iter.Seq[any] {
 type Edited struct {
 	Path                                  string
 	Added, Replaced, Removed, Moved, Stay int
-	Before, After                         int64 // sizes of the archive
-	Locked                                int   // entries that are; new ones are not, unless a password was given
+	Spare                                 []string // patterns that removed nothing, beside other changes
+	Before, After                         int64    // sizes of the archive
+	Locked                                int      // entries that are; new ones are not, unless a password was given
 	LeftOut                               choose.Tally
 	Took                                  time.Duration
 }
@@ -133,6 +134,7 @@ type edited struct {
 	Removed  int            `json:"removed"`
 	Moved    int            `json:"moved"`
 	Same     int            `json:"same"`
+	Spare    []string       `json:"unmatched,omitempty"`
 	Before   int64          `json:"bytes_before"`
 	Bytes    int64          `json:"bytes"`
 	LeftOut  map[string]int `json:"left_out,omitempty"`
@@ -141,7 +143,7 @@ type edited struct {
 
 // Lines are one.
 func (e *Edited) Lines(_ fault.Wording) iter.Seq[any] {
-	return lines(edited{"archive", absolute(e.Path), e.Added, e.Replaced, e.Removed, e.Moved, e.Stay, e.Before, e.After, ByRule(e.LeftOut), e.Took.Seconds()})
+	return lines(edited{"archive", absolute(e.Path), e.Added, e.Replaced, e.Removed, e.Moved, e.Stay, e.Spare, e.Before, e.After, ByRule(e.LeftOut), e.Took.Seconds()})
 }
 
 // absolute is a path that does not depend on where the program ran.

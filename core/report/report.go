@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"strconv"
 	"strings"
 
 	"widecrate/core/choose"
@@ -83,26 +84,50 @@ func (f *Failures) Err() error {
 	return fault.New(f.kind, "%d failures", f.count)
 }
 
-// Matches looks at what a selection did: nothing matched anywhere, or an entry
-// asked for by its path that is nowhere, is an error of kind fault.NoMatch. What
-// else matched nothing, though something was kept, is returned.
-func Matches(s *choose.Selection, kept int, leftOut choose.Tally) (unmatched []string, err error) {
+// mostNowhere is how many entries that are nowhere are named.
+const mostNowhere = 20
+
+// nowhere is the error about entries that were asked for by their paths; nil: all are there.
+func nowhere(rules []choose.Unmatched) error {
+	if len(rules) == 0 {
+		return nil
+	}
+	first := rules[0]
+	e := fault.New(fault.NoMatch, "no entry has the path %q", first.Text)
+	if len(rules) > 1 {
+		var paths []string
+		for _, rule := range rules[:min(len(rules), mostNowhere)] {
+			paths = append(paths, strconv.Quote(rule.Text))
+		}
+		if more := len(rules) - len(paths); more > 0 {
+			paths = append(paths, fmt.Sprintf("and %d more", more))
+		}
+		e = fault.New(fault.NoMatch, "%d paths are those of no entry: %s", len(rules), strings.Join(paths, ", "))
+	}
+	switch {
+	case strings.ContainsAny(first.Text, "*?"):
+		_ = e.Suggest(fault.PickPattern)
+	case first.Nearest != "":
+		_ = e.Advise(fmt.Sprintf("the nearest to %q is %q", first.Text, first.Nearest))
+	}
+	return e
+}
+
+// Matches looks at what a selection did: nothing matched anywhere, though no archive failed,
+// or entries asked for by their paths that are nowhere, are an error of kind fault.NoMatch.
+// What else matched nothing, though something was kept, is returned.
+func Matches(s *choose.Selection, kept int, leftOut choose.Tally, failed bool) (unmatched []string, err error) {
+	var entries []choose.Unmatched
 	for _, rule := range s.Unmatched() {
 		switch {
-		case rule.Entry && err == nil:
-			e := fault.New(fault.NoMatch, "no entry has the path %q", rule.Text)
-			switch {
-			case strings.ContainsAny(rule.Text, "*?"):
-				_ = e.Suggest(fault.PickPattern)
-			case rule.Nearest != "":
-				_ = e.Advise(fmt.Sprintf("the nearest is %q", rule.Nearest))
-			}
-			err = e
-		case !rule.Entry && kept > 0:
+		case rule.Entry:
+			entries = append(entries, rule)
+		case kept > 0:
 			unmatched = append(unmatched, rule.Text)
 		}
 	}
-	if err == nil && kept == 0 && leftOut.LeftOut() > 0 {
+	err = nowhere(entries)
+	if err == nil && kept == 0 && leftOut.LeftOut() > 0 && !failed {
 		e := fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Advise("widecrate inspect shows what is inside")
 		if slices.ContainsFunc(s.Unmatched(), func(rule choose.Unmatched) bool { return !rule.Entry && strings.Contains(rule.Text, `\`) }) {
 			e = fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Suggest(fault.SlashInPattern)

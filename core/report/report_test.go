@@ -46,7 +46,7 @@ func TestLines(t *testing.T) {
 {"kind":"archive","archive":"a.zip","entries":2,"summed":1,"bytes":9,"damaged":1,"seconds":0}
 `: &Verified{Archive: "a.zip", Entries: 2, Sums: 1, Bytes: 9, Bad: []Bad{{"x", 7, broken}}},
 		`{"kind":"difference","path":"x","status":"only in B","size_b":4}
-{"kind":"comparison","a":"A","b":"B","same":1,"different":1}
+{"kind":"comparison","a":"A","b":"B","same":1,"different":0,"only_a":0,"only_b":1}
 `: &Compared{A: "A", B: "B", Same: 1, Differences: []Difference{{Path: "x", Status: OnlyB, SizeB: 4}}},
 		`{"kind":"archive","archive":"a.tar.gz","bytes":9,"files":1,"size":5,"packed":null}` + "\n": &Listed{Archive: "a.tar.gz", Bytes: 9, Files: 1, Size: 5, Together: true},
 		`{"kind":"way","way":"zip@best","format":"zip","level":9,"size":5,"estimate":6,"seconds":0,"best":["smallest"]}
@@ -61,9 +61,9 @@ func TestLines(t *testing.T) {
 func TestAppendEntry(t *testing.T) {
 	e := archive.Entry{Path: "a\"\n潮", Size: 3, Packed: archive.Unknown, Method: "store", Modified: time.Unix(0, 0).UTC(), Mode: 0o644, HasMode: true, CRC32: 10, HasCRC32: true}
 	var got map[string]any
-	require.NoError(t, json.Unmarshal(AppendEntry(nil, "x.zip", &e, "to"), &got))
+	require.NoError(t, json.Unmarshal(AppendEntry(nil, "x.zip", &e, "to", true), &got))
 	assert.Equal(t, map[string]any{"kind": "entry", "archive": "x.zip", "path": "a\"\n潮", "type": "file", "size": 3.0, "packed": nil, "method": "store",
-		"modified": "1970-01-01T00:00:00Z", "mode": "0644", "crc32": "0000000a", "encrypted": false, "link": "to"}, got)
+		"modified": "1970-01-01T00:00:00Z", "mode": "0644", "crc32": "0000000a", "encrypted": false, "unsafe": true, "link": "to"}, got)
 }
 
 // Names that are no UTF-8 come back, from lines by hand as well.
@@ -84,7 +84,7 @@ func TestTexts(t *testing.T) {
 		assert.Equal(t, there, back)
 	}
 	var back names
-	require.NoError(t, Unmarshal(AppendEntry(nil, "x.zip", &archive.Entry{Path: "k\xfcste"}, "\xff"), &back))
+	require.NoError(t, Unmarshal(AppendEntry(nil, "x.zip", &archive.Entry{Path: "k\xfcste"}, "\xff", false), &back))
 	assert.Equal(t, names{Path: "k\xfcste", Link: "\xff"}, back)
 	assert.Error(t, Unmarshal([]byte(`{"path_bytes":"?"}`), &back))
 }
@@ -104,13 +104,13 @@ func TestMatches(t *testing.T) {
 	s, err := choose.New(choose.Rules{Entry: []string{"levels.cvs"}, Drop: []string{"*.tmp"}})
 	require.NoError(t, err)
 	s.Consider([]archive.Entry{{Path: "levels.csv"}})
-	unmatched, err := Matches(s, 1, choose.Tally{})
+	unmatched, err := Matches(s, 1, choose.Tally{}, false)
 	require.ErrorIs(t, err, fault.NoMatch)
 	assert.Equal(t, []string{"*.tmp"}, unmatched)
 	e, _ := errors.AsType[*fault.Error](err)
 	assert.Contains(t, e.Do, `"levels.csv"`)
-	_, err = Matches(nil, 0, choose.Tally{choose.Clutter: 1})
+	_, err = Matches(nil, 0, choose.Tally{choose.Clutter: 1}, false)
 	assert.ErrorContains(t, err, "1 left out (clutter)")
-	_, err = Matches(nil, 0, choose.Tally{})
+	_, err = Matches(nil, 0, choose.Tally{}, false)
 	assert.NoError(t, err)
 }

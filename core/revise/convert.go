@@ -97,6 +97,9 @@ func (c *Conversion) targets() ([]string, error) {
 			continue
 		}
 		dir := c.Placement.Into
+		if dir == "" && s.Elsewhere() {
+			return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
+		}
 		if dir == "" {
 			dir = filepath.Dir(s.Path)
 		} else if s.Sub != "" {
@@ -224,7 +227,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		if err = t.run(); err == nil {
 			err = t.copiesOfLinks(func() (*walk.Archive, error) { return walk.Open(ctx, s, opening) })
 		}
-		if err == nil && r.Result.Files == 0 {
+		if err == nil && r.Result.Files == t.notes.special {
 			err = fault.New(fault.NoMatch, "nothing of it is left to convert")
 		}
 		if err != nil {
@@ -242,6 +245,10 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
+	special := t.notes.special // known when they came by
+	r.Result.Files -= special
+	r.Result.LeftOut[choose.Kept] -= special
+	r.Result.LeftOut[choose.Special] += special
 	r.Packed, r.Repacked, r.Lost = t.notes.packed, t.notes.repacked, t.notes.lost()
 	return out.Commit()
 }

@@ -145,6 +145,7 @@ func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, 
 	}
 	r.After, r.LeftOut = info.Size(), packed.LeftOut
 	r.Replaced, r.Removed, r.Moved, r.Stay, r.Locked = p.replaced, p.removed, p.moved, p.stay, p.locked
+	r.Spare = p.spare
 	r.Added = packed.Files - p.replaced
 	from.Close() // no system replaces a file that is open, but for some
 	return out.Commit()
@@ -161,6 +162,8 @@ type plan struct {
 	kinds  map[string]archive.Kind
 
 	replaced, removed, moved, stay, locked int
+
+	spare []string // patterns that removed nothing, beside other changes
 }
 
 type move struct {
@@ -288,9 +291,16 @@ func (p *plan) consistent() error {
 	return nil
 }
 
+// changes counts what is done beside what matched nothing.
+func (p *plan) changes() int { return len(p.added) + p.removed + p.moved }
+
 // unmatched is an error about what matched nothing.
 func (p *plan) unmatched() error {
 	for _, rule := range p.remove.Unmatched() {
+		if p.changes() > 0 {
+			p.spare = append(p.spare, rule.Text)
+			continue
+		}
 		return fault.New(fault.NoMatch, "nothing in it matches %q", rule.Text).Advise("widecrate inspect shows what is inside")
 	}
 	for _, m := range p.moves {

@@ -357,7 +357,9 @@ func (t *transfer) copiesOfLinks(again func() (*walk.Archive, error)) error {
 		delete(wanted, at)
 		switch e.Kind {
 		case archive.File:
-			err = t.addAs(*e, paths, cursor)
+			if err = t.spend(e.Size, len(paths)); err == nil {
+				err = t.addAs(*e, paths, t.through(cursor))
+			}
 			t.notes.repacked += len(paths)
 		case archive.Symlink:
 			err = t.addLinks(*e, paths)
@@ -368,6 +370,16 @@ func (t *transfer) copiesOfLinks(again func() (*walk.Archive, error)) error {
 	}
 	for target := range wanted {
 		return fault.New(fault.Damaged, "a hard link points to %q, which is not in it", target)
+	}
+	return nil
+}
+
+// spend takes what is written once more for each path off the budget.
+func (t *transfer) spend(size int64, copies int) error {
+	for range copies - 1 {
+		if err := t.from.Budget().Spend(max(size, 0)); err != nil {
+			return err
+		}
 	}
 	return nil
 }

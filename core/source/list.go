@@ -17,7 +17,7 @@ type Pair struct{ Source, Into string }
 
 // ReadList reads names, one a line, or with a NUL after each. The text is in
 // UTF-8 or UTF-16, with or without a mark; lines end in LF or CRLF, and empty
-// ones do not count.
+// ones do not count. One without any is of kind fault.Usage: somebody forgot to fill it.
 func ReadList(r io.Reader, null bool) ([]string, error) {
 	raw, err := io.ReadAll(r)
 	if err != nil {
@@ -39,6 +39,9 @@ func ReadList(r io.Reader, null bool) ([]string, error) {
 		if line != "" {
 			names = append(names, line)
 		}
+	}
+	if names == nil {
+		return nil, fault.New(fault.Usage, "the list is empty")
 	}
 	return names, nil
 }

@@ -61,11 +61,15 @@ func TestFind(t *testing.T) {
 }
 
 func TestLists(t *testing.T) {
-	for text, want := range map[string][]string{"": nil, "a": {"a"}, "a\r\n\r\nb c\r\n": {"a", "b c"}, "\ufeffä\n": {"ä"},
+	for text, want := range map[string][]string{"a": {"a"}, "a\r\n\r\nb c\r\n": {"a", "b c"}, "\ufeffä\n": {"ä"},
 		"\xff\xfea\x00\n\x00": {"a"}, "\xfe\xff\x00a\x00\n\x00b": {"a", "b"}, "a\x00b\x00": {"ab"}, "\x00a\x00b": {"ab"}} {
 		got, err := ReadList(strings.NewReader(text), false)
 		require.NoError(t, err)
 		assert.Equal(t, want, got, "%q", text)
+	}
+	for _, text := range []string{"", "\ufeff", "\r\n\n"} {
+		_, err := ReadList(strings.NewReader(text), false)
+		assert.ErrorIs(t, err, fault.Usage, "%q", text)
 	}
 	null, err := ReadList(strings.NewReader("a\n1\x00b\x00"), true)
 	require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/format"
 )
 
 // Clash says what happens to an item whose path is taken by something else.
@@ -161,10 +162,8 @@ func (s *survey) clash(i int, at spot, found occupant) {
 func (s *survey) number(i int, at spot) error {
 	it := &s.items[i]
 	dir, name := path.Split(it.Path)
-	ext := path.Ext(name)
-	stem := strings.TrimSuffix(name, ext)
 	for n := 2; ; n++ {
-		at.name = fmt.Sprintf("%s-%d%s", stem, n, ext)
+		at.name = format.Numbered(name, n)
 		to := dir + at.name
 		if s.taken[s.root.fold(to)] {
 			continue
@@ -222,11 +221,7 @@ func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
 		}
 		return found, err
 	}
-	if planned, ok := s.root.planned[s.root.fold(path.Join(s.folder, to))]; ok {
-		found.what, found.equal, found.modified = something, claimEqual(&planned, &it.Entry), planned.Modified
-		if (planned.Kind == archive.Folder) != (it.Kind == archive.Folder) {
-			found.what = inTheWay
-		}
+	if found, planned := s.lookUpPlanned(it, path.Join(s.folder, to)); planned {
 		return found, nil
 	}
 	if at.dir == nil || at.dir.Free(at.name) {
@@ -253,6 +248,30 @@ func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
 		found.mode = it.Kind == archive.File && it.HasMode && there.Mode().Perm() != s.root.masked(it.perm())
 	}
 	return found, err
+}
+
+// lookUpPlanned finds what an earlier unit of a preview would put at a path, or above it.
+func (s *survey) lookUpPlanned(it *Item, to string) (found occupant, planned bool) {
+	found = occupant{item: -1, what: something}
+	if there, ok := s.root.planned[s.root.fold(to)]; ok {
+		found.modified = there.Modified
+		switch folder := there.Kind == archive.Folder; {
+		case folder != (it.Kind == archive.Folder):
+			found.what = inTheWay
+		case folder:
+			found.equal = true
+		default:
+			found.equal = claimEqual(&there, &it.Entry)
+		}
+		return found, true
+	}
+	for above := path.Dir(to); above != "." && len(s.root.planned) > 0; above = path.Dir(above) {
+		if there, ok := s.root.planned[s.root.fold(above)]; ok {
+			found.what = inTheWay
+			return found, there.Kind != archive.Folder
+		}
+	}
+	return found, false
 }
 
 // sameAsThere compares an item with what is there: byte for byte, or in a

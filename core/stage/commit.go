@@ -135,6 +135,13 @@ func (u *Unit) Preview() ([]Result, error) {
 	for i, r := range u.result {
 		if r.Action == Added || r.Action == Replaced {
 			u.root.planned[u.root.fold(r.Path)] = u.items[i].Entry
+			for above := path.Dir(r.Path); above != "."; above = path.Dir(above) {
+				key := u.root.fold(above)
+				if _, known := u.root.planned[key]; known {
+					break
+				}
+				u.root.planned[key] = archive.Entry{Path: above, Kind: archive.Folder}
+			}
 		}
 	}
 	return u.result, nil

@@ -271,6 +271,9 @@ func (u *Unit) Wanted(i int) bool {
 	return u.items[i].Kind == archive.File && u.result[i].Action != Skipped
 }
 
+// Staged reports whether an item is staged.
+func (u *Unit) Staged(i int) bool { return u.staged[i].Load() }
+
 // checkKinds refuses an item that is a folder for one path and something else
 // for another, and finds out whether all paths are distinct.
 func (u *Unit) checkKinds() error {

@@ -87,6 +87,9 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 			r.Differences = append(r.Differences, report.Difference{Path: path, Status: report.OnlyB, SizeB: y.Size})
 		}
 	}
+	if r.Same+len(r.Differences) == 0 {
+		return nil, fault.New(fault.NoMatch, "there is nothing to compare on either side: %s", r.LeftOut.String())
+	}
 	slices.SortFunc(r.Differences, func(x, y report.Difference) int { return natural.Compare(x.Path, y.Path) })
 	return r, nil
 }
@@ -94,6 +97,7 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 // thing is an entry of one side.
 type thing struct {
 	archive.Entry
+	stored string // its path as it was found
 	sha256 string // of what a receipt knows, or was compared with it
 	open   func() (io.ReadCloser, error)
 }
@@ -186,6 +190,7 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 		if t.Kind == archive.Folder {
 			return nil
 		}
+		t.stored = t.Path
 		if verdict := c.Selection.Judge(&t.Entry); verdict != choose.Kept {
 			leftOut[verdict]++
 			return nil
@@ -198,6 +203,9 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 		if paths[0] == place.Peeled {
 			leftOut[choose.Pathless]++
 			return nil
+		}
+		if first, there := s.items[paths[0]]; there && first.stored != t.stored {
+			return fault.At(path, fault.New(fault.Refused, "%s and %s would both be %s", first.stored, t.stored, paths[0]).Suggest(fault.PeelLess))
 		}
 		s.items[paths[0]] = t
 		return nil
@@ -295,6 +303,9 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 	budget := a.Budget()
 	cursor := a.Cursor(ctx, budget)
 	defer cursor.Close()
+	var links place.Hardlinks
+	var entries []archive.Entry
+	var things []*thing
 	for {
 		e, err := cursor.Next()
 		if errors.Is(err, io.EOF) {
@@ -306,6 +317,16 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 		t := &thing{Entry: *e}
 		if err := t.know(cursor, budget, path, c.hash); err != nil {
 			return fault.At(path, fault.At(e.Path, err))
+		}
+		entries, things = append(entries, *e), append(things, t)
+		if e.Kind == archive.Hardlink { // it is what it is a second name of
+			first, err := links.First(entries, len(entries)-1)
+			if err != nil {
+				return fault.At(path, fault.At(e.Path, err))
+			}
+			same := *things[first]
+			same.Path = e.Path
+			t = &same
 		}
 		if err := add(t); err != nil {
 			return err

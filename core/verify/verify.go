@@ -18,19 +18,22 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
+	"widecrate/core/place"
+	"widecrate/core/plan"
 	"widecrate/core/report"
 )
 
 // Run checks archives, and calls report for each, in order. It counts in decoded
 // how many bytes came out so far; nil: nobody asks. The parts of sets are held
-// against the lists of sums beside them.
-func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.Int64, tell func(*report.Verified)) error {
+// against the lists of sums beside them. What could not be unpacked by a rule for links
+// is unsafe.
+func Run(ctx context.Context, o inspect.Options, links plan.Links, workers int, decoded *atomic.Int64, tell func(*report.Verified)) error {
 	if decoded == nil {
 		decoded = new(atomic.Int64)
 	}
 	o.Sums, o.Whole = true, true
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
-		r := &checking{Verified: report.Verified{Archive: a.Path, Err: err}}
+		r := &checking{Verified: report.Verified{Archive: a.Path, Err: err}, links: links}
 		if err == nil {
 			err = r.check(ctx, a, workers, decoded)
 		}
@@ -40,6 +43,7 @@ func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.In
 		if r.Err == nil {
 			r.Err = err
 		}
+		r.Took = time.Since(a.Began)
 		tell(&r.Verified)
 		return nil
 	})
@@ -48,24 +52,25 @@ func Run(ctx context.Context, o inspect.Options, workers int, decoded *atomic.In
 // checking is a report in the making.
 type checking struct {
 	report.Verified
+	links    plan.Links
 	locked   error // of the first entry that no password opens
 	lockedAt int64
 }
 
 // check decodes every entry.
 func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, decoded *atomic.Int64) error {
-	started := time.Now()
-	defer func() { r.Took = time.Since(started) }()
 	var mu sync.Mutex
 	err := a.Each(workers, &r.LeftOut, func(e *archive.Entry, open func() (io.ReadCloser, error), sum []byte) error {
-		if e.Kind == archive.Folder || ctx.Err() != nil {
+		link := e.Link
+		if e.Kind == archive.Folder && r.safe(e, link) == nil || ctx.Err() != nil {
 			return ctx.Err()
 		}
 		size, err := max(e.Size, 0), error(nil)
 		switch {
 		case open == nil:
-		case e.Kind == archive.Symlink:
-			size, err = target(open, meter{ctx, decoded, nil, a.Budget()})
+		case e.Kind == archive.Symlink && link == "":
+			link, err = target(open, meter{ctx, decoded, nil, a.Budget()})
+			size = int64(len(link))
 		case e.Kind == archive.File || e.Kind == archive.Hardlink:
 			var to hash.Hash
 			if a.Hashes() {
@@ -74,6 +79,9 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 			if size, err = decode(open, meter{ctx, decoded, to, a.Budget()}); to != nil && err == nil {
 				sum = to.Sum(nil)
 			}
+		}
+		if err == nil {
+			err = r.safe(e, link)
 		}
 		mu.Lock()
 		defer mu.Unlock()
@@ -105,6 +113,17 @@ func (r *checking) check(ctx context.Context, a *inspect.Archive, workers int, d
 	return err
 }
 
+// safe makes sure that an entry, perhaps a link, would be unpacked.
+func (r *checking) safe(e *archive.Entry, link string) error {
+	switch {
+	case r.links == plan.SkipLinks && (e.Kind == archive.Symlink || e.Kind == archive.Hardlink):
+		return nil
+	case r.links == plan.RebaseLinks && e.Kind == archive.Symlink:
+		link = place.Rebase(e.Path, link)
+	}
+	return place.Check(e, link)
+}
+
 // decode reads data to its end and throws it away.
 func decode(open func() (io.ReadCloser, error), to meter) (int64, error) {
 	data, err := open()
@@ -118,14 +137,13 @@ func decode(open func() (io.ReadCloser, error), to meter) (int64, error) {
 }
 
 // target reads where a link points to.
-func target(open func() (io.ReadCloser, error), to meter) (int64, error) {
+func target(open func() (io.ReadCloser, error), to meter) (string, error) {
 	data, err := open()
 	if err != nil {
-		return 0, err
+		return "", err
 	}
 	defer data.Close()
-	path, err := archive.Target(io.TeeReader(data, to))
-	return int64(len(path)), err
+	return archive.Target(io.TeeReader(data, to))
 }
 
 // meter counts what is written to it.
@@ -160,10 +178,16 @@ func (m meter) Write(p []byte) (int, error) {
 // WriteHole is that of archive.HoleWriter: there is nothing to check in a hole, but
 // its zeros count in the sum.
 func (m meter) WriteHole(n int64) error {
-	for zeros := [4096]byte{}; m.sum != nil && n > 0 && m.ctx.Err() == nil; n -= int64(len(zeros)) {
+	if m.sum == nil {
+		return m.ctx.Err() // what is not stored is not decoded either
+	}
+	if err := m.spend(n); err != nil { // it is summed up like all else
+		return err
+	}
+	for zeros := [4096]byte{}; n > 0 && m.ctx.Err() == nil; n -= int64(len(zeros)) {
 		m.sum.Write(zeros[:min(n, int64(len(zeros)))])
 	}
-	return m.ctx.Err() // what is not stored is not decoded either
+	return m.ctx.Err()
 }
 
 const piece = 128 << 10

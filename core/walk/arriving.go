@@ -118,7 +118,7 @@ func openFlow(ctx context.Context, flow *blob.Flow, o Opening, why string) (*Arc
 	}
 	rest := flow.Rest()
 	flow.Settle()
-	kept, err := keep(&arriving{ctx, rest, o.Most, o.Kept}, o.Dir)
+	kept, err := keep(&arriving{ctx: ctx, data: rest, most: o.Most, kept: o.Kept}, o.Dir)
 	flow.Close() // read only: nothing can be lost
 	if err != nil {
 		return nil, err
@@ -137,7 +137,7 @@ func (*Kept) Read([]byte) (int, error) { return 0, io.EOF }
 // KeepInput keeps what comes from standard input until it is closed: so many bytes
 // at most; 0: there is no bound.
 func KeepInput(ctx context.Context, in io.Reader, most int64) (*Kept, error) {
-	data, err := keep(&arriving{ctx, in, most, nil}, nil)
+	data, err := keep(&arriving{ctx: ctx, data: in, most: most}, nil)
 	return &Kept{data}, err
 }
 
@@ -152,6 +152,7 @@ type arriving struct {
 	data io.Reader
 	most int64 // 0: no bound
 	kept *atomic.Int64
+	came int64
 }
 
 func (r *arriving) Read(p []byte) (int, error) {
@@ -162,10 +163,9 @@ func (r *arriving) Read(p []byte) (int, error) {
 	if r.kept != nil {
 		r.kept.Add(int64(n))
 	}
-	if r.most > 0 {
-		if r.most -= int64(n); r.most <= 0 {
-			return n, fault.New(fault.Unsafe, "it is larger than what may be kept of it").Suggest(fault.AllowTotal)
-		}
+	r.came += int64(n)
+	if r.most > 0 && r.came > r.most {
+		return n, fault.New(fault.Unsafe, "it is larger than what may be kept of it").Suggest(fault.AllowTotal)
 	}
 	return n, err
 }

@@ -189,6 +189,9 @@ func Split(ctx context.Context, path, into string, cut Options, read *atomic.Int
 		return Written{}, fault.At(path, err)
 	}
 	defer f.Close()
+	if f.Size() == 0 {
+		return Written{}, fault.At(path, fault.New(fault.Refused, "it is empty: there is nothing to cut"))
+	}
 	if into == "" {
 		into = filepath.Dir(path)
 	}

@@ -182,6 +182,17 @@ func (w *Writer) Write(p []byte) (int, error) {
 // ReadFrom appends all of r.
 func (w *Writer) ReadFrom(r io.Reader) (int64, error) {
 	for start := w.size; ; {
+		if w.part != nil && w.left == 0 { // only what there is begins another part
+			var next [1]byte
+			if _, err := io.ReadFull(r, next[:]); err == io.EOF {
+				return w.size - start, nil
+			} else if err != nil {
+				return w.size - start, err
+			}
+			if _, err := w.Write(next[:]); err != nil {
+				return w.size - start, err
+			}
+		}
 		if err := w.open(); err != nil {
 			return w.size - start, err
 		}
