@@ -61,7 +61,7 @@ stays.`,
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
-	c.archiveOptions.addTo(set)
+	c.archiveOptions.addTo(set, false)
 	set.Group("The new archives", func() {
 		set.Text(&c.to, "to")
 		set.Text(&c.method, "method")
@@ -92,8 +92,6 @@ func (c *convertCommand) check(cmd *cobra.Command, args []string) error {
 	switch {
 	case c.to == "":
 		return usage(cmd, errors.New("--to says which format the new archives are to have"))
-	case c.nested:
-		return usage(cmd, errors.New("archives inside archives are not converted"))
 	case !c.encrypt && c.newEnv != "":
 		return usage(cmd, errors.New("--new-password-env is for --encrypt"))
 	case c.encrypt && c.newEnv == "" && c.env == "" && c.file == "" && !c.ask:

@@ -451,6 +451,9 @@ func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
 	if r.Spelt > 0 {
 		s.Printf("%s changed, so that every system can hold them.\n", show.Count(r.Spelt, "path"))
 	}
+	if r.Clamped > 0 {
+		s.Printf("%s beyond what a %s can hold, which became the nearest that it can.\n", show.Count(r.Clamped, "time"), r.Format)
+	}
 	if r.Itself {
 		s.Printf("The archive lies in a folder that was packed, and was left out of itself.\n")
 	}

@@ -62,6 +62,7 @@ others are still unpacked.`,
 	set := option.Of(cmd)
 	set.Group("Which archives", func() {
 		c.sourceOptions.addTo(set)
+		c.addNested(set)
 		set.Value(option.Pairs{File: &c.pairs, Rows: &c.rows}, "pairs")
 	})
 	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })

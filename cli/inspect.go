@@ -43,7 +43,7 @@ directory: it is decompressed.`,
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
-	c.archiveOptions.addTo(set)
+	c.archiveOptions.addTo(set, true)
 	set.Group("What is printed", func() {
 		c.sort = option.Either[order]([]string{"archive", "path", "size", "packed", "saved", "modified"}, nil, byPath, bySize, byPacked, bySaved, byModified)
 		set.Value(&c.sort, "sort")

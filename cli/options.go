@@ -39,10 +39,14 @@ type archiveOptions struct {
 	left []string // archives that may still be arriving
 }
 
-// addTo adds them in two groups.
-func (o *archiveOptions) addTo(set *option.Set) {
+// addTo adds them in two groups; nested reports whether the command looks into archives inside
+// others.
+func (o *archiveOptions) addTo(set *option.Set, nested bool) {
 	set.Group("Which archives", func() {
 		o.sourceOptions.addTo(set)
+		if nested {
+			o.addNested(set)
+		}
 		o.passwordOptions.addTo(set)
 		o.limitOptions.addTo(set)
 	})
@@ -168,8 +172,12 @@ func (o *sourceOptions) addTo(set *option.Set) {
 	set.Value(&o.shard, "shard")
 	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
 	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
-	set.Switch(&o.nested, "nested")
+}
+
+// addNested adds those of commands that look into archives inside others.
+func (o *sourceOptions) addNested(set *option.Set) {
 	o.depth = 3
+	set.Switch(&o.nested, "nested")
 	set.Number(&o.depth, "nested-depth", 1)
 }
 

@@ -54,7 +54,7 @@ archives in it), an http or https address, or - for standard input.`,
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
-	c.archiveOptions.addTo(set)
+	c.archiveOptions.addTo(set, true)
 	c.links = option.Either([]string{"keep", "rebase", "skip"}, plan.KeepLinks, plan.RebaseLinks, plan.SkipLinks)
 	set.Group("How it runs", func() {
 		set.Value(&c.links, "links")

@@ -50,4 +50,17 @@ type Entry struct {
 	Encrypted bool
 	Summed    bool // the data is checked against a sum of its own of another kind
 	SetID     bool // it would run with the rights of its owner or group: no command takes that over
+	Also      Facts
 }
+
+// Facts are what an archive records of an entry besides: they stay where an entry is copied as
+// it is packed, and are lost where it is packed again.
+type Facts uint8
+
+// The facts.
+const (
+	Owner      Facts = 1 << iota // a user and a group other than number 0
+	Comment                      //
+	Attributes                   // extended attributes, or lists of who may do what
+	Times                        // of access, change or creation
+)

@@ -174,6 +174,9 @@ type Format struct {
 	// there is nothing to choose. The first is the usual one.
 	Methods []string
 
+	// HoldsTime reports whether it can hold a time, to a few seconds; nil: it can hold any.
+	HoldsTime func(t time.Time) bool
+
 	Encrypts  bool // the writer can lock entries with a password
 	Hardlinks bool // a second name of a file is stored as one
 	NeedsSize bool // the size of a file must be known before its data

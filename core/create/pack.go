@@ -85,6 +85,9 @@ func (c *collector) pack(w archive.Writer, r *report.Created) error {
 			return err
 		}
 		r.Add(entry)
+		if holds := c.Format.HoldsTime; holds != nil && !holds(entry.Modified) {
+			r.Clamped++
+		}
 		if c.Hash {
 			r.From = append(r.From, c.origin(s.item))
 		}

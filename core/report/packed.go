@@ -25,6 +25,7 @@ type Created struct {
 	Packed   int64        // size of the archive
 	Parts    *cut.Written // nil: it is one file
 	LeftOut  choose.Tally
+	Clamped  int    // times beyond what the format can hold, which became the nearest
 	Spelt    int    // paths that were changed so that every system can hold them
 	Itself   bool   // the archive lies in a source, and was left out
 	ReadBack int    // entries that were read back and are as they were packed
@@ -62,6 +63,7 @@ type created struct {
 	ReadBack int            `json:"read_back,omitempty"`
 	Removed  int            `json:"removed,omitempty"`
 	Spelt    int            `json:"spelt,omitempty"`
+	Clamped  int            `json:"other_times,omitempty"`
 	Why      string         `json:"why,omitempty"`
 	DryRun   bool           `json:"dry_run,omitempty"`
 	Done     bool           `json:"done,omitempty"`
@@ -70,7 +72,7 @@ type created struct {
 
 // Lines are one.
 func (c *Created) Lines(_ fault.Wording) iter.Seq[any] {
-	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, ByRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Spelt, c.Kept, c.DryRun, c.Done, c.Took.Seconds()}
+	line := created{"archive", c.Archive, c.Format, c.Files, c.Size, c.Packed, ByRule(c.LeftOut), nil, "", c.ReadBack, c.Removed, c.Spelt, c.Clamped, c.Kept, c.DryRun, c.Done, c.Took.Seconds()}
 	if c.Parts != nil {
 		line.Parts, line.Sums = c.Parts.Parts, c.Parts.List
 	}

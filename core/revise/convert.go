@@ -198,7 +198,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	defer func() { from.Close() }()
-	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: from.Budget(), r: r}
+	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: from.Budget(), r: r, merges: s.Members != nil}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.
 		if err := paths.list(ctx, from); err != nil {
@@ -218,8 +218,11 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	w, err := out.Start(o.Format, o.Writing)
-	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, decide: paths.decide, goes: paths.goes, through: c.through(ctx, paths.budget),
+	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, holdsTime: o.Format.HoldsTime, decide: paths.decide, goes: paths.goes, through: c.through(ctx, paths.budget),
 		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
+	if paths.merges {
+		t.came = map[string]content{}
+	}
 	if err == nil {
 		if from.Reader != nil {
 			from.Foresee(from.Kept(c.Selection))
@@ -278,6 +281,7 @@ type paths struct {
 	known  map[int]string    // all of them, where they depend on each other
 	byPath map[string]string // the same, by the old path
 	seen   map[string]bool
+	merges bool // a series may bring the same more than once
 }
 
 // list goes through the archive once to find all paths.
@@ -336,11 +340,13 @@ func (p *paths) decide(i int, e *archive.Entry) (string, error) {
 	if p.seen == nil {
 		p.seen = map[string]bool{}
 	}
-	if p.seen[to] {
-		if e.Kind == archive.Folder {
-			return "", nil
-		}
-		return "", fault.New(fault.Refused, "two of its entries would have the path %s", to).Suggest(fault.PeelLess)
+	switch again := p.seen[to]; {
+	case again && e.Kind == archive.Folder:
+		return "", nil
+	case again && p.merges: // if it is the same
+		return to, nil
+	case again:
+		return "", twoAt(to)
 	}
 	p.seen[to] = true
 	if e.Kind != archive.Folder {

@@ -2,7 +2,9 @@ package revise
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"maps"
 	"os"
@@ -269,6 +271,90 @@ func TestConvert(t *testing.T) {
 				}
 				require.NoError(t, c.Run(t.Context(), func(got *report.Converted) { r = got }))
 				require.ErrorIs(t, r.Err, fault.Refused)
+			})
+		}
+	}
+}
+
+// What an archive records and the new one cannot hold is said; between two of a kind it stays.
+func TestLosses(t *testing.T) {
+	tarHeader := func(kind byte, name, link string, size int, mode string) string {
+		b := make([]byte, 512)
+		copy(b, name)
+		copy(b[100:], mode+"\x000001750\x000000144\x00"+fmt.Sprintf("%011o", size)+"\x0015147053300\x00        "+string(kind)+link)
+		copy(b[257:], "ustar\x0000")
+		sum := 0
+		for _, c := range b {
+			sum += int(c)
+		}
+		copy(b[148:], fmt.Sprintf("%06o\x00 ", sum))
+		return string(b)
+	}
+	padded := func(s string) string { return s + strings.Repeat("\x00", (512-len(s)%512)%512) }
+	records := "30 atime=1777000000.500000000\n25 SCHILY.xattr.user.a=b\n" + "20 comment=a remark\n" + "20 mtime=9999999999\n"
+	fromTar := tarHeader('x', "pax", "", len(records), "0000644") + padded(records) + tarHeader('0', "a", "", 1, "0004755") + padded("1") +
+		tarHeader('1', "b", "a", 0, "0000644") + tarHeader('6', "pipe", "", 0, "0000644") + strings.Repeat("\x00", 1024)
+	fromCPIO := func() string {
+		entry := func(name, data string, mode int) string {
+			head := fmt.Sprintf("070701%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x%08x", 1, mode, 1000, 100, 1, 1_777_000_000, len(data), 0, 0, 0, 0, len(name)+1, 0)
+			s := head + name + "\x00"
+			s += strings.Repeat("\x00", -len(s)&3) + data
+			return s + strings.Repeat("\x00", -len(s)&3)
+		}
+		return entry("a", "1", 0o100644) + entry("TRAILER!!!", "", 0)
+	}()
+	extra := "\x55\x54\x0d\x00\x07" + strings.Repeat("\x00\x00\x00\x60", 3) + "\x75\x78\x0b\x00\x01\x04\xe8\x03\x00\x00\x04\x64\x00\x00\x00"
+	le := binary.LittleEndian
+	zipHeader := func(signature string, central bool) string {
+		b := []byte(signature)
+		if central {
+			b = append(b, 20, 3)
+		}
+		b = append(b, 20, 0, 0, 0, 0, 0, 0, 0, 0x21, 0x5a)
+		b = le.AppendUint32(b, crc32.ChecksumIEEE([]byte("1")))
+		b = le.AppendUint32(le.AppendUint32(b, 1), 1)
+		b = append(b, 1, 0, byte(len(extra)), 0)
+		if central {
+			b = append(b, 2, 0, 0, 0, 0, 0, 0, 0, 0o644>>16, 0, 0, 0, 0, 0)
+			b = append(b, 0, 0, 0, 0)[:46]
+		}
+		return string(b) + "a" + extra
+	}
+	local := zipHeader("PK\x03\x04", false) + "1"
+	central := zipHeader("PK\x01\x02", true) + "ho"
+	end := []byte("PK\x05\x06\x00\x00\x00\x00\x01\x00\x01\x00")
+	end = le.AppendUint32(le.AppendUint32(end, uint32(len(central))), uint32(len(local)))
+	fromZIP := local + central + string(end) + "\x02\x00ho"
+
+	for name, c := range map[string]struct {
+		data string
+		lost map[string]string // by the new format
+	}{
+		"x.tar": {fromTar, map[string]string{"tar.gz": "", "tar": "",
+			"zip": "1 device or pipe is left out; 1 time lies beyond what it can hold, and became the nearest; 1 file lost the rights of its owner or group; " +
+				"1 entry lost its user and group; 1 entry lost its comment; 1 entry lost its extended attributes; 1 entry lost its times of access or creation; 1 hard link became a file of its own"}},
+		"x.cpio": {fromCPIO, map[string]string{"tar": "1 entry lost its user and group", "zip": "1 entry lost its user and group"}},
+		"x.zip": {fromZIP, map[string]string{"zip": "", "tar.zst": "1 entry lost its user and group; the comment of the archive is lost; 1 entry lost its comment; 1 entry lost its times of access or creation",
+			"zip:store@": "1 entry lost its user and group; 1 entry lost its comment; 1 entry lost its times of access or creation"}},
+	} {
+		for to, lost := range c.lost {
+			t.Run(name+" to "+to, func(t *testing.T) {
+				dir := t.TempDir()
+				require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(c.data), 0o666))
+				format, again := strings.CutSuffix(to, ":store@")
+				f, err := create.FormatOf("", format)
+				require.NoError(t, err)
+				o := create.Options{Format: f}
+				o.Writing.Encode.Set = again
+				var r *report.Converted
+				conversion := Conversion{Sources: []source.Source{{Path: filepath.Join(dir, name)}}, Placement: &place.Placement{Into: filepath.Join(dir, "new")}, Output: o}
+				require.NoError(t, conversion.Run(t.Context(), func(got *report.Converted) { r = got }))
+				require.NoError(t, r.Err)
+				assert.Equal(t, lost, strings.Join(r.Lost, "; "))
+				if strings.Contains(lost, "pipe") {
+					assert.Equal(t, 2, r.Result.Files)
+					assert.Equal(t, 1, r.Result.LeftOut[choose.Special])
+				}
 			})
 		}
 	}

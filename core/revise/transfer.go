@@ -4,12 +4,16 @@
 package revise
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"fmt"
+	"hash"
 	"io"
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -27,6 +31,7 @@ type transfer struct {
 	from      *walk.Archive
 	to        archive.Writer
 	needsSize bool
+	holdsTime func(time.Time) bool // nil: any
 
 	// decide gives the path that an entry gets; empty: it is left out.
 	decide func(i int, e *archive.Entry) (string, error)
@@ -41,8 +46,52 @@ type transfer struct {
 	// through is what decoded data is read through.
 	through func(io.Reader) io.Reader
 
+	// came has what is known of the content of each path, in a series, whose archives may bring
+	// the same more than once; nil: it is none.
+	came map[string]content
+
 	passed map[string]passed // what hard links may lead to, by its path in the old archive
 	notes  notes
+}
+
+// content is what came to a path: of a file the sum of what was read of it.
+type content struct {
+	kind archive.Kind
+	link string
+	sum  hash.Hash
+}
+
+func (c *content) same(other *content) bool {
+	return c.kind == other.kind && c.link == other.link && (c.sum == nil || bytes.Equal(c.sum.Sum(nil), other.sum.Sum(nil)))
+}
+
+// merge reports whether what goes to a path came there before, which is refused if it was
+// something else; else it returns what its data is to be read through.
+func (t *transfer) merge(e *archive.Entry, path string, data io.Reader) (through io.Reader, again bool, err error) {
+	if t.came == nil {
+		return data, false, nil
+	}
+	now := content{kind: e.Kind, link: e.Link}
+	if data != nil && e.Kind == archive.File {
+		now.sum = sha256.New()
+		data = io.TeeReader(data, now.sum)
+	}
+	first, again := t.came[path]
+	if !again {
+		t.came[path] = now
+		return data, false, nil
+	}
+	if now.sum != nil {
+		_, err = io.Copy(io.Discard, data)
+	}
+	if err == nil && !first.same(&now) {
+		err = twoAt(path)
+	}
+	return nil, true, err
+}
+
+func twoAt(path string) error {
+	return fault.New(fault.Refused, "two of its entries would have the path %s", path).Suggest(fault.PeelLess)
 }
 
 // passed is where an entry is in the new archive, and what its data is called in the old one.
@@ -54,6 +103,13 @@ type notes struct {
 	special          int
 	subsecond        int
 	unlocked         int
+	clamped          int // times that the format cannot hold
+	whole            int // files that were sparse
+	setID            int
+	owners, comments int
+	comment          bool // that of the archive is lost
+	attributes       int
+	times            int               // of access, change or creation
 	links            map[string]string // hard links to what has passed by: path, target
 }
 
@@ -77,6 +133,7 @@ func (t *transfer) run() error {
 	if fromZIP && toZIP {
 		return t.betweenZIPs(z, w)
 	}
+	t.notes.comment = fromZIP && z.Commented()
 	if s := t.from.Ordered(); s != nil {
 		return t.inOrder(s)
 	}
@@ -150,6 +207,10 @@ func (t *transfer) decoded(i int, e archive.Entry, path string) error {
 		defer d.Close()
 		data = t.through(d)
 	}
+	data, again, err := t.merge(&e, path, data)
+	if again || err != nil {
+		return err
+	}
 	return t.add(e, path, data)
 }
 
@@ -199,9 +260,14 @@ func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 		t.notes.links[path] = t.passed[cleaned(e.Link)].data
 		return nil
 	}
+	is := e
+	is.Link = link
+	data, again, err := t.merge(&is, path, t.through(s))
+	if again || err != nil {
+		return err
+	}
 	if raw == nil {
-		e.Link = link
-		return t.add(e, path, t.through(s))
+		return t.add(is, path, data)
 	}
 	t.notes.packed++
 	if path != e.Path || link != e.Link {
@@ -210,7 +276,7 @@ func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 			return err
 		}
 	}
-	return w.AddRaw(raw, e.Size, t.through(s))
+	return w.AddRaw(raw, e.Size, data)
 }
 
 // cleaned is a path as links lead to it.
@@ -271,6 +337,10 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 	if !toTar && e.Modified.Nanosecond() != 0 {
 		t.notes.subsecond++
 	}
+	t.notes.lose(&e)
+	if t.holdsTime != nil && !t.holdsTime(e.Modified) {
+		t.notes.clamped++
+	}
 	t.notes.repacked++
 	if e.Kind == archive.File && e.Size == archive.Unknown && t.needsSize {
 		return t.addAs(e, []string{path}, data)
@@ -282,6 +352,19 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 		return err
 	}
 	return nil
+}
+
+// lose counts what is recorded of an entry that is packed again.
+func (n *notes) lose(e *archive.Entry) {
+	for _, count := range []struct {
+		to  *int
+		had bool
+	}{{&n.whole, e.Holes > 0}, {&n.setID, e.SetID}, {&n.owners, e.Also&archive.Owner != 0}, {&n.comments, e.Also&archive.Comment != 0},
+		{&n.attributes, e.Also&archive.Attributes != 0}, {&n.times, e.Also&archive.Times != 0}} {
+		if count.had {
+			*count.to++
+		}
+	}
 }
 
 // inMemory is how much is kept in memory of what has to be read before it is
@@ -409,6 +492,16 @@ func (n *notes) lost() []string {
 	}
 	say(n.special, "device or pipe is left out", "devices and pipes are left out")
 	say(n.subsecond, "time lost its fraction of a second", "times lost their fractions of a second")
+	say(n.clamped, "time lies beyond what it can hold, and became the nearest", "times lie beyond what it can hold, and became the nearest")
+	say(n.whole, "sparse file is stored with all its zeros", "sparse files are stored with all their zeros")
+	say(n.setID, "file lost the rights of its owner or group", "files lost the rights of their owner or group")
+	say(n.owners, "entry lost its user and group", "entries lost their user and group")
+	if n.comment {
+		said = append(said, "the comment of the archive is lost")
+	}
+	say(n.comments, "entry lost its comment", "entries lost their comments")
+	say(n.attributes, "entry lost its extended attributes", "entries lost their extended attributes")
+	say(n.times, "entry lost its times of access or creation", "entries lost their times of access or creation")
 	say(len(n.links), "hard link became a file of its own", "hard links became files of their own")
 	say(n.unlocked, "entry is no longer locked", "entries are no longer locked")
 	return said

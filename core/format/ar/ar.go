@@ -119,6 +119,9 @@ func parse(b []byte, at int64) (e archive.Entry, err error) {
 	if mode, err := strconv.ParseUint(field(40, 48), 8, 32); err == nil {
 		e.Mode, e.HasMode = fs.FileMode(mode)&fs.ModePerm, true
 	}
+	if owner := field(28, 40); strings.Trim(owner, " 0") != "" { // user and group
+		e.Also |= archive.Owner
+	}
 	return e, nil
 }
 

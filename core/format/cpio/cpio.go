@@ -57,6 +57,7 @@ type dialect struct {
 type header struct {
 	device, inode uint64
 	mode, links   uint64
+	owned         bool // by others than user and group 0
 	modified      int64
 	name          int64 // bytes, the zero at its end included
 	size          int64
@@ -125,7 +126,7 @@ func parseNew(b []byte) (h header, ok bool) {
 			return h, false
 		}
 	}
-	h = header{device: v[7]<<32 | v[8], inode: v[0], mode: v[1], links: v[4], modified: int64(int32(v[5])), name: int64(v[11]), size: int64(v[6]), sum: v[12]}
+	h = header{device: v[7]<<32 | v[8], inode: v[0], owned: v[2]|v[3] != 0, mode: v[1], links: v[4], modified: int64(int32(v[5])), name: int64(v[11]), size: int64(v[6]), sum: v[12]}
 	h.summed = string(b[:6]) == magicSummed && archive.KindOfMode(uint32(h.mode)) == archive.File
 	return h, true
 }
@@ -149,7 +150,7 @@ func parseOctal(b []byte) (h header, ok bool) {
 		}
 		at += n
 	}
-	return header{device: v[0], inode: v[1], mode: v[2], links: v[5], modified: int64(v[7]), name: int64(v[8]), size: int64(v[9])}, true
+	return header{device: v[0], inode: v[1], owned: v[3]|v[4] != 0, mode: v[2], links: v[5], modified: int64(v[7]), name: int64(v[8]), size: int64(v[9])}, true
 }
 
 // parseBinary reads numbers of 16 bits in the order of the machine that wrote them:
@@ -163,5 +164,5 @@ func parseBinary(b []byte) (h header, ok bool) {
 		}
 		return uint64(b[2*i]) | uint64(b[2*i+1])<<8
 	}
-	return header{device: u(1), inode: u(2), mode: u(3), links: u(6), modified: int64(u(8)<<16 | u(9)), name: int64(u(10)), size: int64(u(11)<<16 | u(12))}, true
+	return header{device: u(1), inode: u(2), owned: u(4)|u(5) != 0, mode: u(3), links: u(6), modified: int64(u(8)<<16 | u(9)), name: int64(u(10)), size: int64(u(11)<<16 | u(12))}, true
 }

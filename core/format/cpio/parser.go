@@ -150,6 +150,9 @@ func (p *parser) read(d *dialect, at int64) (*member, header, error) {
 	name = p.decoded(name)
 	m := &member{Entry: archive.Entry{Path: name, Method: "store", Modified: time.Unix(h.modified, 0), Size: h.size, Packed: h.size,
 		Offset: at, Mode: fs.FileMode(h.mode) & fs.ModePerm, HasMode: true, SetID: h.mode&archive.ModeSetID != 0}, at: p.in.Offset(), sum: uint32(h.sum), summed: h.summed}
+	if h.owned {
+		m.Also |= archive.Owner
+	}
 	switch m.Kind = archive.KindOfMode(uint32(h.mode)); m.Kind {
 	case archive.Folder:
 		if trimmed := strings.TrimRight(name, "/"); trimmed != "" {

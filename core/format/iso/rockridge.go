@@ -15,6 +15,7 @@ type extended struct {
 	link     string
 	mode     uint32
 	hasMode  bool
+	owned    bool // by others than user and group 0
 	modified time.Time
 	child    uint32 // the block of the folder that it stands for; 0: it is itself
 	moved    bool   // a folder that shows elsewhere
@@ -29,6 +30,9 @@ func (x *extended) apply(e *archive.Entry) {
 		return
 	}
 	e.Mode, e.HasMode = fs.FileMode(x.mode)&fs.ModePerm, true
+	if x.owned {
+		e.Also |= archive.Owner
+	}
 	if e.Kind = archive.KindOfMode(x.mode); e.Kind == archive.Symlink {
 		e.Link = x.link
 	}
@@ -128,6 +132,7 @@ func (f *fields) take(area []byte) (next []byte) {
 			}
 		case signature == "PX" && len(data) >= 8:
 			x.mode, x.hasMode = le.Uint32(data), true
+			x.owned = len(data) >= 28 && le.Uint32(data[16:])|le.Uint32(data[24:]) != 0
 		case signature == "SL" && len(data) >= 1:
 			f.link(data[1:])
 		case signature == "TF" && len(data) >= 1:

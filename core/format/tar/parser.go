@@ -37,6 +37,7 @@ type piece struct{ offset, length int64 }
 type parser struct {
 	in       blob.Front
 	global   map[string]string // records of global extended headers that are used
+	also     archive.Facts     // that others of them say
 	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
 	names    *archive.Names
 	behind   int64  // zeros since the end
@@ -51,12 +52,13 @@ type extended struct {
 	records
 	sparse             []string // the records of sparse format 0.0, which repeat
 	longName, longLink string
+	also               archive.Facts
 }
 
 // next reads the headers of the next entry, up to its data. It returns io.EOF
 // at the end; a missing end mark is none of its business.
 func (p *parser) next() (*member, error) {
-	x := extended{records: records{global: p.global}}
+	x := extended{records: records{global: p.global}, also: p.also}
 	p.raw, p.before = p.raw[:0], p.before[:0]
 	for first := true; ; first = false {
 		at, from := p.in.Offset(), len(p.raw)
@@ -112,13 +114,13 @@ func (p *parser) take(kind byte, data []byte, x *extended) (err error) {
 		if p.global == nil {
 			p.global = map[string]string{}
 		}
-		_, err = readRecords(data, p.global, used)
+		_, err = readRecords(data, p.global, noting(&p.also))
 		x.global = p.global
 	case typePax, typePaxOld:
 		if x.own == nil {
 			x.own = map[string]string{}
 		}
-		x.sparse, err = readRecords(data, x.own, used)
+		x.sparse, err = readRecords(data, x.own, noting(&x.also))
 	}
 	return err
 }
@@ -210,6 +212,21 @@ func used(key string) bool {
 	return false
 }
 
+// noting is used, and notes what else there is.
+func noting(also *archive.Facts) func(key string) bool {
+	return func(key string) bool {
+		switch {
+		case key == "atime" || key == "ctime" || strings.HasSuffix(key, ".creationtime"):
+			*also |= archive.Times
+		case key == "comment":
+			*also |= archive.Comment
+		case strings.Contains(key, ".xattr.") || strings.Contains(key, ".acl.") || strings.HasSuffix(key, ".fflags"):
+			*also |= archive.Attributes
+		}
+		return used(key)
+	}
+}
+
 // records are those of an entry, and of the global headers before it.
 type records struct{ own, global map[string]string }
 
@@ -257,7 +274,12 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 		return nil, errors.New("its mode is no number")
 	}
 	e.Mode, e.HasMode, e.Method = fs.FileMode(mode)&fs.ModePerm, true, "store"
-	e.SetID = mode&archive.ModeSetID != 0
+	e.SetID, e.Also = mode&archive.ModeSetID != 0, x.also
+	for _, f := range []field{fieldUID, fieldGID} {
+		if id, err := number(b.bytes(f)); err == nil && id != 0 {
+			e.Also |= archive.Owner
+		}
+	}
 	seconds, err := number(b.bytes(fieldModified))
 	if err != nil {
 		return nil, errors.New("its time is no number")

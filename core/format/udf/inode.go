@@ -16,6 +16,7 @@ type inode struct {
 	at       int64 // of the entry
 	kind     byte  // 14.6.6
 	mode     fs.FileMode
+	also     archive.Facts
 	modified time.Time
 	size     int64
 	ranges   []blob.Range
@@ -51,6 +52,12 @@ func (v *volume) inode(at int64, where address) (*inode, error) {
 		return nil, damaged(at, "it is not that of a file")
 	}
 	i.kind, i.mode = b[27], permissions(le.Uint32(b[44:]))
+	const nobody = 1<<32 - 1
+	for _, id := range []uint32{le.Uint32(b[36:]), le.Uint32(b[40:])} { // 14.9.3, 14.9.4
+		if id != 0 && id != nobody {
+			i.also |= archive.Owner
+		}
+	}
 	i.modified, i.size = timestamp(b[modified:]), int64(le.Uint64(b[56:]))
 	attributes, allocation := int(le.Uint32(b[lengths:])), int(le.Uint32(b[lengths+4:]))
 	if i.size < 0 || attributes < 0 || allocation < 0 || attributes > len(b) || allocation > len(b) || data+attributes+allocation > len(b) {

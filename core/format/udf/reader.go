@@ -200,7 +200,7 @@ func (w *walker) folder(d directory) (below []directory, err error) {
 		if err != nil {
 			return nil, err
 		}
-		e := archive.Entry{Path: path.Join(d.path, name), Method: "store", Modified: i.modified, Mode: i.mode, HasMode: true, Kind: kindOf(i.kind), Size: i.size, Packed: i.size, Offset: at}
+		e := archive.Entry{Path: path.Join(d.path, name), Method: "store", Modified: i.modified, Mode: i.mode, HasMode: true, Also: i.also, Kind: kindOf(i.kind), Size: i.size, Packed: i.size, Offset: at}
 		if name == "." || name == ".." {
 			e.Path = d.path + "/" + name // which is refused where it matters
 		}

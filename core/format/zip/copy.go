@@ -64,6 +64,9 @@ func (w *Writer) Copy(ctx context.Context, z *Reader) error {
 	return z.EachPacked(func(p Packed) error { return w.AddPacked(ctx, p, "") })
 }
 
+// Commented reports whether the archive as a whole has a comment.
+func (z *Reader) Commented() bool { return len(z.end.comment) > 0 }
+
 // CopyComment gives the archive the comment of another.
 func (w *Writer) CopyComment(z *Reader) { w.comment = z.end.comment }
 

@@ -157,6 +157,10 @@ func (z *Reader) readCentral(header []byte, end end, o archive.Options) (archive
 	if commentLength > 0 && len(z.comments) < mostComments {
 		z.comments = append(z.comments, "comment of "+e.Path+": "+z.names.decode(string(comment), rec.flags&flagUTF8 != 0, nil))
 	}
+	e.Also = also(extra)
+	if commentLength > 0 {
+		e.Also |= archive.Comment
+	}
 	e.Method = methodName(rec.method)
 	if e.Encrypted {
 		if err := setLock(&e, &rec, clock, extra); err != nil {

@@ -1,6 +1,7 @@
 package zip
 
 import (
+	"bytes"
 	"hash/crc32"
 	"io/fs"
 	"strconv"
@@ -150,6 +151,36 @@ func modified(date, clock uint16, extra []byte, zone *time.Location) time.Time {
 		return time.Time{}
 	}
 	return time.Date(year, time.Month(month), day, int(clock>>11), int(clock>>5&63), int(clock&31)*2, 0, zone)
+}
+
+// also is what extra fields record besides.
+func also(extra []byte) (facts archive.Facts) {
+	eachExtra(extra, func(id uint16, data []byte) {
+		switch id {
+		case extraNTFS:
+			facts |= archive.Times
+		case extraTimestamp:
+			if len(data) > 0 && data[0]&6 != 0 { // of access and creation, in the local header
+				facts |= archive.Times
+			}
+		case extraUnix:
+			facts |= archive.Times | archive.Owner
+		case extraUnixOwner:
+			if len(bytes.Trim(data[min(2, len(data)):], "\x00\x04")) > 0 { // version, and twice a length with so many bytes
+				facts |= archive.Owner
+			}
+		case extraRights:
+			facts |= archive.Attributes
+		}
+	})
+	return facts
+}
+
+// holdsTime reports whether a header can hold a time: in the field of 32 bits, or as date and
+// clock (4.4.6).
+func holdsTime(t time.Time) bool {
+	seconds := t.Unix()
+	return t.IsZero() || seconds == int64(int32(seconds)) || t.Year() >= 1980 && t.Year() <= 2107
 }
 
 // ntfsTime converts a count of 100 ns since 1601 (4.5.5).

@@ -22,6 +22,7 @@ var Format = archive.Format{
 	NewWriter:      func(w io.Writer, o archive.WriteOptions) (archive.Writer, error) { return NewWriter(w, o), nil },
 	Methods:        writable,
 	Encrypts:       true,
+	HoldsTime:      holdsTime,
 }
 
 // Signatures and the lengths of the fixed parts of each record.
@@ -57,6 +58,9 @@ const (
 	extraNTFS        = 0x000a // 4.5.5
 	extraTimestamp   = 0x5455 // extended timestamp: flags, then Unix seconds
 	extraUnicodePath = 0x7075 // 4.6.9
+	extraUnix        = 0x000d // 4.5.7: times, user and group
+	extraUnixOwner   = 0x7875 // user and group of any length
+	extraRights      = 0x4453 // who may do what, on Windows
 	extraAES         = 0x9901 // appendix E: version, vendor, strength, method
 )
 
