@@ -81,12 +81,11 @@ func TestAddressesAreAsGood(t *testing.T) {
 	} {
 		server.Folder = dir
 		address := serve(t, server)
+		_, stderr, code := run(t, dir, "parts", "join", address+"survey/harbour.zip", "--into", filepath.Join(t.TempDir(), "joined.zip"))
+		assert.Zero(t, code, stderr)
 		for name, args := range sources {
 			t.Run(fmt.Sprintf("%d %s", i, name), func(t *testing.T) {
 				t.Parallel()
-				if server.NoRanges && (name == "set" || name == "split" || name == "series") {
-					t.Skip("parts are asked for by ranges")
-				}
 				for _, workers := range []string{"1", "2", "3", "8"} {
 					out := filepath.Join(t.TempDir(), workers)
 					remote := []string{"extract", "--into", out, "-q", "--workers", workers}
@@ -112,6 +111,12 @@ func TestAddressesThatFail(t *testing.T) {
 	page := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Page}})
 	guarded := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Guarded("Bearer tide")}})
 	broken := serve(t, &standin.Server{Folder: dir, NoRanges: true, Faults: []standin.Fault{standin.Cut(100_000)}})
+	gate := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{func(_ int64, w http.ResponseWriter, r *http.Request) http.ResponseWriter {
+		id := r.URL.Query().Get("id")
+		r.URL.Path = "/web/" + id
+		w.Header().Set("Content-Disposition", `attachment; filename="`+id+`"`)
+		return w
+	}}})
 	named := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{standin.Headers("Content-Disposition", `attachment; filename="day.zip"`)}})
 	labelled := standin.Headers("Content-Encoding", "gzip")
 	packed := serve(t, &standin.Server{Folder: dir, Faults: []standin.Fault{labelled}})
@@ -151,6 +156,8 @@ func TestAddressesThatFail(t *testing.T) {
 		"no pattern at a host":  {"extract " + good + "instruments/ --series s*-{n}.tar --into o", 2, "cannot be asked for all names"},
 		"the same folder twice": {"extract " + good + "web/all.zip " + good + "web/all.tar --into o", 3, "would also be that of"},
 		"the same name twice":   {"extract " + named + "web/all.zip " + named + "web/long.log.gz --into o2 --workers 1", 3, "would also be that of"},
+		"two through one gate":  {"extract " + gate + "download?id=all.zip " + gate + "download?id=all.tar.gz --into o7 --own-name {name}", 0, "2 archives unpacked"},
+		"one, twice, by a gate": {"extract " + gate + "download?id=all.zip " + gate + "download?id=all.zip&again --into o8", 3, "would also be that of"},
 		"a name to no folder":   {"extract " + named + "web/all.zip --into -", 0, "1 archive unpacked"},
 		"no entry of that name": {"extract " + good + "web/all.zip --into o --entry none.csv", 6, "none.csv"},
 		"input named twice":     {"extract - - --into o", 2, "more than one thing"},

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"sync"
 	"time"
 
 	"widecrate/core/fault"
@@ -11,7 +12,8 @@ import (
 )
 
 // FindAt returns the identity of what lies at an address, with a way to read it until
-// ctx is cancelled; without Info there is nothing. It has to have ranges.
+// ctx is cancelled; without Info there is nothing. What has no ranges is kept when it is
+// opened first, and what does not say its size at once.
 func FindAt(ctx context.Context, a *web.Address) (File, error) {
 	f := File{Path: a.String()}
 	resource, err := a.Open(ctx, 1)
@@ -22,11 +24,19 @@ func FindAt(ctx context.Context, a *web.Address) (File, error) {
 		return f, fault.At(f.Path, err)
 	}
 	resource.Close()
-	if !resource.Ranges {
-		return f, fault.At(f.Path, fault.New(fault.Unreadable, "its server sends no parts of files, and so the parts of a set cannot be read as one").
-			Advise("fetch all parts first"))
-	}
 	f.Info = Info{resource}
+	if !resource.Ranges {
+		whole := &fetched{ctx: ctx, from: a}
+		f.Open = whole.open
+		if resource.Size < 0 {
+			data, err := whole.open()
+			if err != nil {
+				return f, fault.At(f.Path, err)
+			}
+			resource.Size = data.Size()
+		}
+		return f, nil
+	}
 	f.Open = func() (Blob, error) {
 		again, err := a.Open(ctx, firstStep)
 		if err != nil {
@@ -40,6 +50,38 @@ func FindAt(ctx context.Context, a *web.Address) (File, error) {
 	}
 	return f, nil
 }
+
+// fetchedInMemory is how much of a part that has no ranges is kept in memory.
+const fetchedInMemory = 1 << 20
+
+// fetched is what was fetched as a whole, once; it is there until ctx is cancelled.
+type fetched struct {
+	ctx  context.Context
+	from *web.Address
+	once sync.Once
+	data Blob
+	err  error
+}
+
+func (f *fetched) open() (Blob, error) {
+	f.once.Do(func() {
+		var resource *web.Resource
+		if resource, f.err = f.from.Open(f.ctx, 0); f.err != nil {
+			return
+		}
+		in := resource.Reader(f.ctx)
+		defer in.Close()
+		if f.data, f.err = Spool(in, fetchedInMemory, nil); f.err == nil {
+			context.AfterFunc(f.ctx, func() { f.data.Close() }) // for a while: nothing could be lost
+		}
+	})
+	return lent{f.data}, f.err
+}
+
+// lent is closed by its owner.
+type lent struct{ Blob }
+
+func (lent) Close() error { return nil }
 
 // IdentifyAt returns the identity of what lies at an address, with ranges or without.
 func IdentifyAt(ctx context.Context, a *web.Address) (File, error) {

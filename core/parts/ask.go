@@ -63,6 +63,28 @@ func AskSplit(name string, segments int64, get Get) (*Set, error) {
 	return q.set, q.askLast()
 }
 
+// AskLast returns the set of which a file of this name is the last part of a split ZIP archive;
+// nil if it is none.
+func AskLast(name string, get Get) (*Set, error) {
+	if _, is := asLast(name); !is {
+		return nil, nil
+	}
+	file, err := get(name)
+	if err != nil || file.Info == nil {
+		return nil, err
+	}
+	data, err := file.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer data.Close()
+	segments, err := zip.Segments(data, data.Size())
+	if err != nil {
+		return nil, nil // no ZIP archive: it is said that it is part of no set
+	}
+	return AskSplit(name, segments, get)
+}
+
 // asking is a set in the making.
 type asking struct {
 	role

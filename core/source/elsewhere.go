@@ -2,6 +2,7 @@ package source
 
 import (
 	"context"
+	"errors"
 	"os"
 	"slices"
 	"strconv"
@@ -76,6 +77,9 @@ func SetAt(ctx context.Context, client *web.Client, text string) (*parts.Set, er
 	f := finder{ctx: ctx}
 	set, err := f.setAt(a)
 	if set == nil && err == nil {
+		set, err = parts.AskLast(a.Name(), func(name string) (blob.File, error) { return blob.FindAt(ctx, a.Sibling(name)) })
+	}
+	if set == nil && err == nil {
 		err = fault.At(text, fault.New(fault.Unreadable, "it is part of no set"))
 	}
 	return set, err
@@ -123,11 +127,11 @@ func (f *finder) askSeries(s series, at *web.Address, into string) error {
 	}
 	for number, missing := 0, 0; number <= max(named, s.count) || missing < missingAtEnd; number++ {
 		member := at.Sibling(s.member(number, width))
-		file, err := blob.FindAt(f.ctx, member)
+		there, err := f.isAt(member)
 		if err != nil {
 			return err
 		}
-		if missing++; file.Info != nil {
+		if missing++; there {
 			missing = 0
 			f.add(Source{Path: member.String(), Into: into, Address: member})
 		}
@@ -135,13 +139,21 @@ func (f *finder) askSeries(s series, at *web.Address, into string) error {
 	return nil
 }
 
+// isAt reports whether something lies at an address.
+func (f *finder) isAt(a *web.Address) (bool, error) {
+	_, err := blob.IdentifyAt(f.ctx, a)
+	if errors.Is(err, web.ErrMissing) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
 // widthOf finds out with how many digits the first numbers of a series are written;
 // 0: as many as they need.
 func (f *finder) widthOf(s series, at *web.Address) (int, error) {
 	for _, width := range []int{0, 2, 3, 4} {
 		for number := range 2 {
-			file, err := blob.FindAt(f.ctx, at.Sibling(s.member(number, width)))
-			if err != nil || file.Info != nil {
+			if there, err := f.isAt(at.Sibling(s.member(number, width))); err != nil || there {
 				return width, err
 			}
 		}

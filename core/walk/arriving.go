@@ -45,7 +45,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 			opened.total = max(resource.Size, 0)
 			opened.Files = []blob.File{{Path: resource.Address.String(), Info: blob.Info{Resource: resource}}}
 		}
-		return opened, err
+		return wholeSet(ctx, s, o, opened, err)
 	}
 	data := blob.NewRemote(ctx, resource, first)
 	if resource.Encoding != "" && gzipInside(data) {
@@ -55,6 +55,11 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	a := newArchive(data, o)
 	a.ordered = o.Whole
 	opened, err := a.open()
+	return wholeSet(ctx, s, o, opened, err)
+}
+
+// wholeSet opens, in place of the last part of a split ZIP archive at an address, all of it.
+func wholeSet(ctx context.Context, s source.Source, o Opening, opened *Archive, err error) (*Archive, error) {
 	if split, is := errors.AsType[*zip.SplitError](err); is {
 		set, asked := parts.AskSplit(s.Address.Name(), split.Segments, func(name string) (blob.File, error) {
 			return blob.FindAt(ctx, s.Address.Sibling(name))
