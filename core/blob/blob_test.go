@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -63,6 +64,23 @@ func TestSpool(t *testing.T) {
 		require.NoError(t, b.Close())
 	}
 	broken := errors.New("broken")
+	var pile Pile
+	for _, text := range []string{"small", "larger than that", "broken", "as large as that"} {
+		in := io.Reader(strings.NewReader(text))
+		if text == "broken" {
+			in = io.MultiReader(strings.NewReader("a part of it"), failing{broken})
+		}
+		b, err := pile.Add(in, 5, func() (string, error) { return dir, nil })
+		if text == "broken" {
+			assert.ErrorIs(t, err, broken)
+			continue
+		}
+		require.NoError(t, err)
+		all, err := io.ReadAll(io.NewSectionReader(b, 0, b.Size()))
+		require.NoError(t, err)
+		assert.Equal(t, text, string(all))
+	}
+	require.NoError(t, pile.Close())
 	_, err := Spool(io.MultiReader(bytes.NewReader(data), failing{broken}), 10, func() (string, error) { return dir, nil })
 	assert.ErrorIs(t, err, broken)
 	_, err = Spool(bytes.NewReader(data), 10, func() (string, error) { return filepath.Join(dir, "missing"), nil })

@@ -15,6 +15,32 @@ import (
 // of data are returned as they are, those of the file are of kind
 // fault.Unwritable.
 func Spool(data io.Reader, inMemory int64, dir func() (string, error)) (Blob, error) {
+	p := &Pile{}
+	b, err := p.Add(data, inMemory, dir)
+	switch {
+	case err != nil:
+		p.Close() // the first error says what is wrong
+		return nil, err
+	case p.file != nil:
+		return p.file, nil
+	}
+	return b, nil
+}
+
+// A Pile keeps what comes from many streams, one after the other, in memory or in one file for
+// all, which goes when the pile is closed. Only one goroutine may add to it.
+type Pile struct{ file *spooled }
+
+// Close removes the file.
+func (p *Pile) Close() error {
+	if p.file == nil {
+		return nil
+	}
+	return p.file.Close()
+}
+
+// Add is Spool for one more stream; closing the blob does nothing.
+func (p *Pile) Add(data io.Reader, inMemory int64, dir func() (string, error)) (Blob, error) {
 	var b bytes.Buffer
 	if _, err := io.CopyN(&b, data, inMemory+1); err != nil && err != io.EOF {
 		return nil, err
@@ -22,22 +48,38 @@ func Spool(data io.Reader, inMemory int64, dir func() (string, error)) (Blob, er
 	if int64(b.Len()) <= inMemory {
 		return Memory(b.Bytes()), nil
 	}
-	in := ""
-	if dir != nil {
+	if p.file == nil {
+		in := ""
+		if dir != nil {
+			var err error
+			if in, err = dir(); err != nil {
+				return nil, err
+			}
+		}
 		var err error
-		if in, err = dir(); err != nil {
+		if p.file, err = newSpooled(in); err != nil {
 			return nil, err
 		}
 	}
-	s, err := newSpooled(in)
+	from := p.file.size
+	size, err := io.Copy(&appending{p.file, from}, io.MultiReader(&b, data))
 	if err != nil {
 		return nil, err
 	}
-	if s.size, err = io.Copy(s, io.MultiReader(&b, data)); err != nil {
-		s.Close()
-		return nil, err
-	}
-	return s, nil
+	p.file.size += size
+	return Section(p.file, from, size), nil
+}
+
+// appending writes behind what is there.
+type appending struct {
+	to *spooled
+	at int64
+}
+
+func (a *appending) Write(p []byte) (int, error) {
+	n, err := a.to.file.WriteAt(p, a.at)
+	a.at += int64(n)
+	return n, fault.Writing(a.to.file.Name(), err)
 }
 
 // spooled is a file for a while.
@@ -54,11 +96,6 @@ func newSpooled(dir string) (*spooled, error) {
 	}
 	// Where a file that is open can be removed, nothing of it outlives a kill.
 	return &spooled{file: f, named: os.Remove(f.Name()) != nil}, nil
-}
-
-func (s *spooled) Write(p []byte) (int, error) {
-	n, err := s.file.Write(p)
-	return n, fault.Writing(s.file.Name(), err)
 }
 
 func (s *spooled) ReadAt(p []byte, at int64) (int, error) { return s.file.ReadAt(p, at) }

@@ -46,6 +46,7 @@ type Archive struct {
 	read    atomic.Int64 // bytes of one that comes in order
 	rules   archive.Options
 	outer   *Archive
+	pile    blob.Pile
 	room    int64 // bytes of memory left for the archives inside, where they are opened as they pass by
 	users   atomic.Int32
 	budget  *bound.Budget // of it and of all inside
@@ -279,17 +280,18 @@ const inMemory = 16 << 20
 // data, which is kept in memory or in a file in a folder that dir names when it is
 // needed; nil: that of the system for such files.
 func (a *Archive) Inner(entry *archive.Entry, data io.Reader, dir func() (string, error)) (*Archive, error) {
-	memory := int64(inMemory)
-	if a.Stream != nil { // all of them wait until this one has passed by
-		memory = min(memory, a.room)
+	if a.Stream == nil {
+		spooled, err := blob.Spool(data, inMemory, dir)
+		if err != nil {
+			return nil, err
+		}
+		return a.openInner(entry, spooled)
 	}
-	spooled, err := blob.Spool(data, memory, dir)
+	spooled, err := a.pile.Add(data, min(inMemory, a.room), dir) // all of them wait until this one has passed by
 	if err != nil {
 		return nil, err
 	}
-	if a.Stream != nil {
-		a.room -= min(spooled.Size(), a.room)
-	}
+	a.room -= min(spooled.Size(), a.room)
 	return a.openInner(entry, spooled)
 }
 
@@ -383,6 +385,9 @@ func (a *Archive) Close() error {
 		if closed := a.data.Close(); err == nil {
 			err = closed
 		}
+	}
+	if closed := a.pile.Close(); err == nil {
+		err = closed
 	}
 	if a.outer != nil {
 		a.outer.Close()
