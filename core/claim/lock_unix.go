@@ -14,6 +14,9 @@ func Lock(f *os.File) error { return unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.L
 
 func unlock(f *os.File) { _ = unix.Flock(int(f.Fd()), unix.LOCK_UN) }
 
+// running reports whether a process is there, as far as this one can see.
+func running(pid int) bool { return unix.Kill(pid, 0) != unix.ESRCH }
+
 // leaving reports whether a file could not be opened because it is being removed, which
 // is only so on Windows.
 func leaving(error) bool { return false }

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -44,6 +45,18 @@ var hostTag = sync.OnceValue(func() string {
 
 // NewPrefix starts the names of the unfinished files of one task of this run.
 func NewPrefix() string { return place.StagingPrefix + hostTag() + strings.ToLower(rand.Text()[:10]) }
+
+// NewFolder is the name of a folder of unfinished work, which says whose it is.
+func NewFolder() string { return fmt.Sprintf("%s-p%d", NewPrefix(), os.Getpid()) }
+
+// IsGone reports whether a name that NewFolder made is that of a process of this host that is
+// not there any more.
+func IsGone(name string) bool {
+	prefix, text, found := strings.Cut(name[min(len(name), len(place.StagingPrefix)):], "-p")
+	pid, err := strconv.Atoi(text)
+	_, here := IsPrefix(place.StagingPrefix + prefix)
+	return found && err == nil && here && pid > 0 && !running(pid)
+}
 
 // Hidden is the name of an unfinished file, by its number.
 func Hidden(prefix string, number int) string { return fmt.Sprintf("%s-%d", prefix, number) }

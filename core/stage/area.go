@@ -62,17 +62,23 @@ type area struct {
 }
 
 func openArea(dir string, root *Root) (*area, error) {
-	a := &area{path: dir, name: prefix + strings.ToLower(rand.Text()[:10]), key: rand.Text(), done: make(chan struct{})}
-	var err error
-	if a.parent, err = os.OpenRoot(dir); err != nil {
-		return nil, err
-	}
-	if err := a.open(root); err != nil {
+	for tries := 0; ; tries++ {
+		a := &area{path: dir, name: claim.NewFolder(), key: rand.Text(), done: make(chan struct{})}
+		var err error
+		if a.parent, err = os.OpenRoot(dir); err != nil {
+			return nil, err
+		}
+		if err = a.open(root); err == nil {
+			go a.beat()
+			return a, nil
+		}
 		a.close()
-		return nil, err
+		// Another run may have taken this one for dead while the area was empty: where a host
+		// hides its processes from each other.
+		if tries == attempts || !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
 	}
-	go a.beat()
-	return a, nil
 }
 
 func (a *area) open(root *Root) (err error) {
@@ -293,11 +299,11 @@ func isAlive(base *os.Root, at string) bool {
 	return err == nil && statErr == nil && json.NewDecoder(f).Decode(&o) == nil && o.Host != host && time.Since(info.ModTime()) < claim.Silence
 }
 
-// clearUnowned removes an area that is just being made, or removed, if that is so
-// for long. It has nothing in it but an owner's draft.
+// clearUnowned removes an area that is just being made, or removed, if its run is gone, or
+// that is so for long. It has nothing in it but an owner's draft.
 func (a *area) clearUnowned(left *folder.Folder, r *Root, name string) error {
 	info, err := left.Stat(".")
-	if err != nil || a.born.Sub(info.ModTime()) <= claim.Silence {
+	if err != nil || !claim.IsGone(name) && a.born.Sub(info.ModTime()) <= claim.Silence {
 		return ignoreMissing(err)
 	}
 	names, err := left.Names()

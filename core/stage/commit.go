@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/disposal"
@@ -186,7 +187,7 @@ func (u *Unit) findGone() error {
 // commitFolder moves the unit's folder into place, or swaps it for the one
 // that is there.
 func (u *Unit) commitFolder() error {
-	if err := u.finishFolders(u.root.area.Root, u.id, func(int) bool { return true }); err != nil {
+	if err := finish(u.root.area.Root, u.made(u.id, func(string) bool { return true })); err != nil {
 		return err
 	}
 	made, err := makeFolders(u.root.dest, path.Dir(u.folder))
@@ -264,31 +265,48 @@ func (u *Unit) swap(identity string) error {
 	return err
 }
 
-// finishFolders gives folders their permissions and times, after all that
-// changes them: the innermost first.
-func (u *Unit) finishFolders(base *os.Root, top string, which func(i int) bool) error {
-	var folders []int
+// made is a folder that a unit makes, with what the archive says of it.
+type made struct {
+	Path     string       `json:"path"` // below the root
+	Mode     *fs.FileMode `json:"mode,omitempty"`
+	Modified time.Time    `json:"modified,omitzero"`
+}
+
+// made lists the folders of the archive below a folder, the innermost first, of those that
+// are wanted.
+func (u *Unit) made(top string, wanted func(at string) bool) (list []made) {
 	for i := range u.items {
-		if u.items[i].Kind == archive.Folder && u.items[i].Path != "." && which(i) {
-			folders = append(folders, i)
+		it := &u.items[i]
+		if it.Kind != archive.Folder || it.Path == "." {
+			continue
+		}
+		m := made{Path: path.Join(top, it.Path), Modified: it.Modified}
+		if it.HasMode {
+			m.Mode = &it.Mode
+		}
+		if wanted(m.Path) {
+			list = append(list, m)
 		}
 	}
-	slices.SortFunc(folders, func(a, b int) int { return strings.Compare(u.items[b].Path, u.items[a].Path) })
-	for _, i := range folders {
-		it := &u.items[i]
-		at := path.Join(top, it.Path)
-		if it.HasMode {
-			info, err := base.Lstat(at)
+	slices.SortStableFunc(list, func(a, b made) int { return strings.Compare(b.Path, a.Path) })
+	return list
+}
+
+// finish gives folders their permissions and times, after all that changes them.
+func finish(base *os.Root, folders []made) error {
+	for _, m := range folders {
+		if m.Mode != nil {
+			info, err := base.Lstat(m.Path)
 			if err != nil {
 				return err
 			}
 			// Its permissions are now all those that the system's mask allows.
-			if err := base.Chmod(at, info.Mode().Perm()&it.Mode); err != nil {
+			if err := base.Chmod(m.Path, info.Mode().Perm()&*m.Mode); err != nil {
 				return err
 			}
 		}
-		if !it.Modified.IsZero() {
-			if err := folder.SetTime(base, at, it.Modified); err != nil {
+		if !m.Modified.IsZero() {
+			if err := folder.SetTime(base, m.Path, m.Modified); err != nil {
 				return err
 			}
 		}

@@ -25,6 +25,7 @@ type journal struct {
 	Key     string   `json:"key"` // of the area
 	Back    bool     `json:"back,omitempty"`
 	Folders []string `json:"folders,omitempty"` // to be made, below the root
+	Finish  []made   `json:"finish,omitempty"`  // what they get after all moves
 	Moves   []move   `json:"moves,omitempty"`
 }
 
@@ -68,7 +69,8 @@ func (j *journal) valid() bool {
 			return false
 		}
 	}
-	return !slices.ContainsFunc(j.Folders, func(dir string) bool { return !inside(dir) })
+	return !slices.ContainsFunc(j.Folders, func(dir string) bool { return !inside(dir) }) &&
+		!slices.ContainsFunc(j.Finish, func(m made) bool { return !inside(m.Path) })
 }
 
 // merge moves the items to where they go, after the survey. What it did is
@@ -226,6 +228,7 @@ func (u *Unit) plan(where whereabouts) (*journal, error) {
 		}
 	}
 	slices.Sort(j.Folders)
+	j.Finish = u.made(where.folder, func(at string) bool { return missing[at] })
 	slices.SortStableFunc(j.Moves, func(a, b move) int { return strings.Compare(path.Dir(a.Target), path.Dir(b.Target)) })
 	return j, nil
 }
@@ -262,14 +265,10 @@ func (u *Unit) perform(where whereabouts, j *journal) (int, error) {
 			return n, fault.Writing(u.root.full(u.result[m.item].Path), err)
 		}
 	}
-	made := map[string]bool{}
-	for _, dir := range j.Folders {
-		made[dir] = true
-	}
 	if where.base != u.root.dest {
 		return len(j.Moves), nil // commitFolder does the rest
 	}
-	err := u.finishFolders(where.base, where.folder, func(i int) bool { return made[path.Join(where.folder, u.items[i].Path)] })
+	err := finish(where.base, j.Finish)
 	return len(j.Moves), fault.Writing(u.root.full(u.folder), err)
 }
 
@@ -454,5 +453,5 @@ func (r *Root) redo(left *folder.Folder, j *journal) error {
 			return err
 		}
 	}
-	return nil
+	return ignoreMissing(finish(r.dest, j.Finish))
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -37,7 +38,7 @@ func TestKilledMerge(t *testing.T) {
 			plant(t, dir, there)
 			root, err := Open(dir, "")
 			require.NoError(t, err)
-			u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}})
+			u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"n/", ""}})
 			require.NoError(t, err)
 			back := false
 			if moves >= 0 {
@@ -51,6 +52,7 @@ func TestKilledMerge(t *testing.T) {
 				back, j.Moves = j.Back, j.Moves[:moves]
 				_, err = u.perform(where, j)
 				require.NoError(t, err)
+				require.NoError(t, os.Chtimes(filepath.Join(dir, "own/n"), time.Now(), time.Now()))
 			}
 			kill(t, root)
 			next, err := Open(dir, "")
@@ -66,6 +68,9 @@ func TestKilledMerge(t *testing.T) {
 			default:
 				assert.Equal(t, Reclaimed{Finished: 1, Cleared: 1}, next.Reclaimed)
 				assert.Equal(t, want, tree(t, dir), "killed after %d moves", moves)
+				info, err := os.Stat(filepath.Join(dir, "own/n"))
+				require.NoError(t, err)
+				assert.WithinDuration(t, when, info.ModTime(), time.Second)
 			}
 		}
 	}
@@ -96,11 +101,18 @@ func TestOnlyTheDeadAreReclaimed(t *testing.T) {
 		leave   func(t *testing.T, r *Root)
 		cleared int
 	}{
-		"alive":            {func(t *testing.T, r *Root) { t.Cleanup(func() { r.Close() }) }, 0},
-		"dead":             {func(t *testing.T, r *Root) { kill(t, r) }, 1},
-		"another host":     {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(t, r) }, 0},
-		"silent for long":  {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(t, r); age(t, r, old) }, 1},
-		"just being made":  {func(t *testing.T, r *Root) { kill(t, r); require.NoError(t, r.area.Remove(ownerFile)) }, 0},
+		"alive":           {func(t *testing.T, r *Root) { t.Cleanup(func() { r.Close() }) }, 0},
+		"dead":            {func(t *testing.T, r *Root) { kill(t, r) }, 1},
+		"another host":    {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(t, r) }, 0},
+		"silent for long": {func(t *testing.T, r *Root) { disguise(t, r, "elsewhere", r.path); kill(t, r); age(t, r, old) }, 1},
+		"just being made": {func(t *testing.T, r *Root) { kill(t, r); require.NoError(t, r.area.Remove(ownerFile)) }, 0},
+		"never made by one that is gone": {func(t *testing.T, r *Root) {
+			kill(t, r)
+			require.NoError(t, r.area.Remove(ownerFile))
+			name, _, _ := strings.Cut(r.area.name, "-p")
+			require.NoError(t, r.area.parent.Rename(r.area.name, name+"-p8388608")) // more than there can be
+			r.area.name = name + "-p8388608"
+		}, 1},
 		"never quite made": {func(t *testing.T, r *Root) { kill(t, r); require.NoError(t, r.area.Remove(ownerFile)); age(t, r, old) }, 1},
 		"half an owner":    {func(t *testing.T, r *Root) { kill(t, r); require.NoError(t, r.area.Rename(ownerFile, ownerDraft)) }, 0},
 		"old half an owner": {func(t *testing.T, r *Root) {
