@@ -7,6 +7,7 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/report"
+	"widecrate/core/source"
 	"widecrate/core/verify"
 )
 
@@ -16,6 +17,7 @@ type compareCommand struct {
 	selectionOptions
 	passwordOptions
 	outputOptions
+	listOption
 	verify.Comparison
 	peel int
 }
@@ -50,6 +52,7 @@ anything is decoded. The exit code is 0 if both are the same and 1 if not.`,
 		set.Number(&c.PeelA, "peel-a", 0)
 		set.Number(&c.PeelB, "peel-b", 0)
 		set.Switch(&c.Times, "times")
+		c.listOption.addTo(set)
 		c.passwordOptions.addTo(set)
 	})
 	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
@@ -73,6 +76,9 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	c.A, c.B = args[0], args[1]
+	if c.Sums, err = c.lists(cmd, source.Source{Path: c.A}, source.Source{Path: c.B}); err != nil {
+		return err
+	}
 	c.PeelA += c.peel
 	c.PeelB += c.peel
 	c.Input = cmd.InOrStdin()

@@ -31,6 +31,7 @@ type convertCommand struct {
 	outputOptions
 	progressOption
 	pageOption
+	listOption
 	writingOptions
 	place.Placement
 	to, under string
@@ -79,6 +80,7 @@ stays.`,
 		set.Value(&option.Template{To: &c.Rename, Allowed: renamePlaceholders}, "rename")
 		set.Number(&c.workers, "workers", 1)
 		set.Text(&c.sums, "sums")
+		c.listOption.addTo(set)
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
@@ -135,10 +137,14 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		}
 		return nil
 	}
+	lists, err := c.lists(cmd, sources...)
+	if err != nil {
+		return err
+	}
 	c.Today = time.Now()
 	var read, done atomic.Int64
 	conversion := revise.Conversion{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement, Under: inside(c.under),
-		Limits: c.limits(), Output: o, Workers: c.workers, Read: &read}
+		Limits: c.limits(), Sums: lists, Output: o, Workers: c.workers, Read: &read}
 	sum := converted{started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(sources))
 	err = conversion.Run(cmd.Context(), func(r *report.Converted) {

@@ -19,6 +19,7 @@ import (
 type extractCommand struct {
 	*streams
 	recordOptions
+	listOption
 	pageOption
 	doneOptions
 	archiveOptions
@@ -64,6 +65,7 @@ others are still unpacked.`,
 		c.sourceOptions.addTo(set)
 		c.addNested(set)
 		set.Value(option.Pairs{File: &c.pairs, Rows: &c.rows}, "pairs")
+		c.listOption.addTo(set)
 	})
 	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
 	set.Group("Where they go", func() { c.placementOptions.addTo(set) })
@@ -145,6 +147,10 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits(), After: c.after, Staging: c.staging, Workers: c.workers,
 		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}
+	var err error
+	if o.Sums, err = c.lists(cmd, sources...); err != nil {
+		return err
+	}
 	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
 	if err != nil {
 		return err

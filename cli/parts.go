@@ -37,8 +37,8 @@ need not join it: extract, inspect and verify take any part for the whole.`,
 type scanCommand struct {
 	*streams
 	outputOptions
+	listOption
 	recursive bool
-	sums      bool
 	partsIn   []string
 }
 
@@ -52,14 +52,14 @@ belong to. It names parts that are missing, empty, too short, or there twice.
 The exit code is 4 if a set is not complete.`,
 		Example: `  widecrate parts scan survey  # exit code 4
   widecrate parts scan survey/harbour.zip --as json
-  widecrate parts scan survey/grids.tar.gz.001 --sums`,
+  widecrate parts scan survey/grids.tar.gz.001 --check-sums beside`,
 		RunE: c.run,
 	}
 	set := option.Of(cmd)
 	set.Group("Which sets", func() {
 		set.Switch(&c.recursive, "recursive")
 		set.Texts(&c.partsIn, "parts-in")
-		set.Switch(&c.sums, "sums")
+		c.listOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "table")
@@ -74,11 +74,18 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	found, errs := parts.Scan(args, c.recursive, c.partsIn)
 	var failures report.Failures
-	var lists parts.Lists
+	sources := make([]source.Source, len(found))
+	for i, set := range found {
+		sources[i] = source.Source{Path: set.Path(), Set: set}
+	}
+	lists, err := c.lists(cmd, sources...)
+	if err != nil {
+		return err
+	}
 	sets := make([]report.Set, len(found))
 	for i, set := range found {
 		sets[i] = report.Set{Set: set, Err: set.Check()}
-		if c.sums && sets[i].Err == nil {
+		if c.checkSums != "" && sets[i].Err == nil {
 			sets[i].Summed, sets[i].Err = lists.Check(cmd.Context(), set)
 		}
 		if cmd.Context().Err() != nil {
@@ -125,7 +132,7 @@ func (c *scanCommand) summarize(sets []report.Set) {
 			bad++
 		}
 	}
-	if c.sums {
+	if c.checkSums != "" {
 		s.Printf(", %s checked", show.Count(summed, "SHA-256 sum"))
 	}
 	if bad > 0 {
@@ -171,6 +178,7 @@ func why(err error) string {
 
 type joinCommand struct {
 	*streams
+	listOption
 	webOptions
 	outputOptions
 	progressOption
@@ -186,8 +194,8 @@ func newPartsJoin(s *streams) *cobra.Command {
 		Short: "Put a set together into one file",
 		Long: `join puts a set together; name any part of it. Plain cuts are joined byte for
 byte. A split ZIP archive becomes an ordinary one, without unpacking. If a list
-of SHA-256 sums is beside the parts, the parts and the whole are checked. The
-file appears when it is complete and right.`,
+of SHA-256 sums is beside the parts, or --check-sums names one, the parts and the
+whole are checked. The file appears when it is complete and right.`,
 		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts join survey/harbour.z01 --into harbour.zip`,
 		Args:    cobra.ExactArgs(1),
@@ -199,6 +207,7 @@ file appears when it is complete and right.`,
 		set.Text(&c.into, "into")
 		set.Value(&c.clash, "clash")
 		set.Texts(&c.partsIn, "parts-in")
+		c.listOption.addTo(set)
 	})
 	set.Group("Parts at addresses", func() { c.webOptions.addTo(set) })
 	set.Group("What is printed", func() {
@@ -229,10 +238,14 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
+	lists, err := c.listOption.lists(cmd, source.Source{Path: set.Path(), Set: set})
+	if err != nil {
+		return err
+	}
 	var read, all atomic.Int64
 	all.Store(set.Size())
 	stop := c.startBytes(c.streams, c.quiet, &read, &all)
-	j, err := cut.Join(cmd.Context(), set, c.into, c.clash.Value(), &read)
+	j, err := cut.Join(cmd.Context(), set, c.into, c.clash.Value(), lists, &read)
 	stop()
 	if err != nil {
 		return err
@@ -258,8 +271,8 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 
 func sumsChecked(set *parts.Set, n int) string {
 	switch {
-	case set.Elsewhere():
-		return "lists of sums are not looked for at addresses"
+	case n == 0 && set.Elsewhere():
+		return "lists of sums are not looked for at addresses; --check-sums names one"
 	case n == 0:
 		return "there is no list of sums beside the parts"
 	}

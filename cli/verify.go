@@ -27,6 +27,7 @@ type verifyCommand struct {
 	outputOptions
 	progressOption
 	pageOption
+	listOption
 	workers int
 	links   option.Choice[plan.Links]
 	against []string
@@ -60,6 +61,7 @@ archives in it), an http or https address, or - for standard input.`,
 		set.Value(&c.links, "links")
 		set.Texts(&c.against, "against")
 		set.Text(&c.sums, "sums")
+		c.listOption.addTo(set)
 		c.pageOption.addTo(set)
 		set.Number(&c.workers, "workers", 1)
 	})
@@ -93,6 +95,9 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits(), Hash: c.sums != ""}
+	if o.Sums, err = c.lists(cmd, sources...); err != nil {
+		return err
+	}
 	c.single = len(sources) == 1 && !c.nested
 	t := verified{started: time.Now()}
 	var decoded, done atomic.Int64

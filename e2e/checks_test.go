@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"hash/crc32"
 	"os"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/demo"
+	"widecrate/demo/standin"
 )
 
 func TestVerify(t *testing.T) {
@@ -212,4 +215,41 @@ func TestUnknownMethodAndWrongName(t *testing.T) {
 	listing, _, code := run(t, dir, "inspect", "x.tar", "-v")
 	assert.Equal(t, 0, code)
 	assert.Contains(t, listing, "PPMd")
+}
+
+// A list that is named checks archives of every kind before anything comes of them.
+func TestCheckSums(t *testing.T) {
+	dir := t.TempDir()
+	packEntries(t, filepath.Join(dir, "in/a.zip"), "x=1")
+	packEntries(t, filepath.Join(dir, "in/b.tar.gz"), "y=2")
+	data, err := os.ReadFile(filepath.Join(dir, "in/a.zip"))
+	require.NoError(t, err)
+	put(t, filepath.Join(dir, "set/c.zip.001"), string(data[:70]))
+	put(t, filepath.Join(dir, "set/c.zip.002"), string(data[70:]))
+	sum := fmt.Sprintf("%x", sha256.Sum256(data))
+	wrong := strings.Repeat("0", 64)
+	put(t, filepath.Join(dir, "good"), sum+"  in/a.zip\n")
+	put(t, filepath.Join(dir, "named"), sum+" *a.zip\n"+sum+"  c.zip\n")
+	put(t, filepath.Join(dir, "bad"), wrong+"  a.zip\n"+wrong+"  c.zip\n")
+	put(t, filepath.Join(dir, "others"), sum+"  z.zip\n")
+	put(t, filepath.Join(dir, "twice"), wrong+"  a.zip\n"+sum+"  a.zip\n"+sum+"  a.zip\n")
+	address := serve(t, &standin.Server{Folder: dir})
+	for _, args := range []string{"extract in --into o%d", "extract " + address + "in/a.zip --into o%d", "extract set --into o%d", "verify in", "convert in --to tar --into o%d", "compare in/a.zip set/c.zip.001", "parts scan set", "parts join set/c.zip.001 --into o%d",
+		"parts join " + address + "set/c.zip.001 --into o%d"} {
+		for i, c := range []struct {
+			list string
+			code int
+		}{{"named", 0}, {"bad", 7}, {"others", 6}, {"in/a.zip", 2}, {"none", 8}, {"beside", 0}, {"twice", 7}, {"good", 0}} {
+			if i > 5 && (strings.Contains(args, "set") || strings.Contains(args, address)) {
+				continue
+			}
+			line := args
+			if strings.Contains(args, "%d") {
+				line = fmt.Sprintf(args, i)
+			}
+			_, errs, code := run(t, dir, append(strings.Fields(line), "--check-sums", c.list)...)
+			assert.Equal(t, c.code, code, "%s --check-sums %s: %s", line, c.list, errs)
+			require.NoError(t, os.RemoveAll(filepath.Join(dir, fmt.Sprintf("o%d", i))))
+		}
+	}
 }

@@ -44,8 +44,10 @@ var Table = []Row{
 		More: "write the list of SHA-256 sums to this FILE, which every system can check: of what was unpacked, by its path below --into, or packed, by its path in the archive",
 		For: map[string]As{
 			"verify": {More: "write the list of SHA-256 sums of what the archives hold to this FILE"},
-			"scan":   {Placeholder: " ", Help: "check the lists of SHA-256 sums, too", More: "also read the parts, and check them against the lists of SHA-256 sums beside them"},
 		}},
+	{Name: "check-sums", Placeholder: "FILE", Help: "check against this list of SHA-256 sums",
+		More: "check the archives, or their parts, against the list of SHA-256 sums in this FILE before anything comes of them; beside: against the lists beside the parts of sets, as is done in any case",
+		For:  map[string]As{"scan": {More: "also read the parts, and check them against the list of SHA-256 sums in this FILE, and those beside them; beside: against those alone"}}},
 	{Name: "receipt", Placeholder: "FILE", Help: "append what was done to this file", More: "append what was done to this FILE, as JSON Lines: each archive, and each file with its SHA-256"},
 	{Name: "report", Placeholder: "FILE.html", Help: "a page about the run", More: "a page about the run, all in one FILE.html: the results, failures first, and charts"},
 	{Name: "skip-done", Help: "skip what the receipt says is done", More: "skip archives that the receipt, or one of --done-in, says are done: they are as they were, the options are the same, and what was delivered is still there"},

@@ -46,8 +46,9 @@ type Options struct {
 	DryRun    bool   // find out what would be done, and write nothing
 	Backlog   int64  // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
-	Hash      bool     // find the SHA-256 of what is written; see report.Placed
-	Needed    []Needed // what may not lie in a folder that is swapped
+	Hash      bool         // find the SHA-256 of what is written; see report.Placed
+	Sums      *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
+	Needed    []Needed     // what may not lie in a folder that is swapped
 
 	// Done says what was delivered earlier of a source, by its identity and its
 	// destination, and is still there: nil if it has to be done. With content, what was
@@ -87,8 +88,7 @@ type run struct {
 	output  func(u *unit) output
 	route   *disposal.Route            // of sources that go
 	latest  map[string]disposal.Record // what was delivered last, by path, once somebody asks
-	sums    parts.Lists
-	ordered bool // what an archive becomes depends on those before it
+	ordered bool                       // what an archive becomes depends on those before it
 }
 
 // Run unpacks the sources, and reports to sink what becomes of them: a
@@ -160,6 +160,9 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	}
 	if o.Progress == nil {
 		o.Progress = &Progress{}
+	}
+	if o.Sums == nil {
+		o.Sums = new(parts.Lists)
 	}
 	if sink == nil {
 		sink = func(report.Event) {}

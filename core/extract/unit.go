@@ -150,7 +150,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 func (u *unit) openArchive() (err error) {
 	if u.inside == nil {
 		if !u.run.Reading.Salvage {
-			if err := u.outcome.Source.CheckSums(u.run.ctx, &u.run.sums); err != nil {
+			if err := u.outcome.Source.CheckSums(u.run.ctx, u.run.Sums); err != nil {
 				return err
 			}
 		}

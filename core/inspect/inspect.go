@@ -28,8 +28,8 @@ import (
 type Options struct {
 	Sources   []source.Source
 	Reading   archive.Options
-	Whole     bool // all that the selection keeps will be read, and nothing is opened where it lies
-	Sums      bool // check sets against the lists of sums beside them, which reads them whole
+	Whole     bool         // all that the selection keeps will be read, and nothing is opened where it lies
+	Sums      *parts.Lists // of SHA-256 sums, to check archives against, which reads them whole, and sets against those beside them; nil: nothing is checked
 	Selection *choose.Selection
 	Nested    int      // how deep archives inside archives are opened; 0: not
 	Archives  []string // inside an archive, what matches one is an archive too
@@ -106,7 +106,6 @@ func Run(ctx context.Context, o Options, visit func(*Archive, error) error) erro
 // wait, a few ahead: each may hold a connection until its turn has come.
 type opening struct {
 	*Options
-	lists parts.Lists
 	ahead []chan opened // of the sources so far; nil for one that was not begun ahead
 }
 
@@ -157,8 +156,8 @@ func (o *opening) close() {
 }
 
 func (o *opening) openSource(ctx context.Context, s source.Source) (*walk.Archive, error) {
-	if o.Sums {
-		if err := s.CheckSums(ctx, &o.lists); err != nil {
+	if o.Sums != nil {
+		if err := s.CheckSums(ctx, o.Sums); err != nil {
 			return nil, err
 		}
 	}

@@ -2,6 +2,7 @@ package parts
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -54,14 +55,31 @@ func ReadSums(folder string) (Sums, error) {
 		if !listName().MatchString(name) {
 			continue
 		}
-		if err := sums.read(filepath.Join(folder, name)); err != nil {
+		list := filepath.Join(folder, name)
+		err := eachSum(list, func(name string, sum [sha256.Size]byte) {
+			if !strings.Contains(name, "/") { // what lies in other folders is none of ours
+				sums.add(name, Sum{sum: sum}, list)
+			}
+		})
+		if err != nil {
 			return nil, err
 		}
 	}
 	return sums, nil
 }
 
-func (s Sums) read(list string) error {
+// add takes in what a list says of a file; a doubt stays.
+func (s Sums) add(name string, said Sum, list string) {
+	if other, known := s[name]; known {
+		if said.doubt = cmp.Or(said.doubt, other.doubt); other.sum != said.sum {
+			said.doubt = list
+		}
+	}
+	s[name] = said
+}
+
+// eachSum gives the lines of a list to do, with names that have slashes between folders.
+func eachSum(list string, do func(name string, sum [sha256.Size]byte)) error {
 	f, _, err := folder.OpenRegular(list)
 	if _, other := errors.AsType[*fault.Error](err); other { // a pipe that is called like a list
 		return nil
@@ -78,20 +96,11 @@ func (s Sums) read(list string) error {
 		if m == nil {
 			continue
 		}
-		listed := path.Clean(strings.ReplaceAll(m[2], `\`, "/"))
-		if strings.Contains(listed, "/") { // what lies in other folders is none of ours
-			continue
-		}
-		name := listed
 		var sum [sha256.Size]byte
 		if _, err := hex.Decode(sum[:], []byte(m[1])); err != nil {
 			return fault.New(fault.Damaged, "%s: %w", list, err)
 		}
-		said := Sum{sum: sum}
-		if other, known := s[name]; known && other.sum != sum {
-			said.doubt = list
-		}
-		s[name] = said
+		do(path.Clean(strings.ReplaceAll(m[2], `\`, "/")), sum)
 	}
 	if err := lines.Err(); err != nil && !errors.Is(err, bufio.ErrTooLong) {
 		return fault.Reading(list, err)
@@ -113,15 +122,88 @@ func (s Sums) Check(name string, sum []byte) (bool, error) {
 	return known, nil
 }
 
-// Lists are the lists of sums that lie in folders, each read once. The zero value
-// is ready; it may be used on several goroutines.
+// Lists are the lists of sums that lie in folders, each read once, and those that are given.
+// The zero value is ready; it may be used on several goroutines.
 type Lists struct {
 	mu      sync.Mutex
 	folders map[string]Sums
+	given   Sums // by absolute path, and by name where a list has no more than that
 }
 
-// Of are the sums in the folders that the parts of a set lie in.
+// Give adds a list, whose names count from its folder; without any sum in it, the error is of
+// kind fault.Usage. It is called before all else.
+func (l *Lists) Give(list string) error {
+	if l.given == nil {
+		l.given = Sums{}
+	}
+	at, err := filepath.Abs(filepath.Dir(list))
+	if err != nil {
+		return fault.Reading(list, err)
+	}
+	none := true
+	err = eachSum(list, func(name string, sum [sha256.Size]byte) {
+		none = false
+		l.given.add(filepath.Join(at, filepath.FromSlash(name)), Sum{sum: sum}, list)
+		if !strings.Contains(name, "/") {
+			l.given.add(name, Sum{sum: sum}, list)
+		}
+	})
+	if err == nil && none {
+		err = fault.At(list, fault.New(fault.Usage, "it is no list of SHA-256 sums: a sum, two spaces and a name on each line"))
+	}
+	return err
+}
+
+// Given is what the lists that were given say of a file or address.
+func (l *Lists) Given(where string) (said Sum, known bool) {
+	if full, err := filepath.Abs(where); err == nil {
+		if said, known = l.given[full]; known {
+			return said, true
+		}
+	}
+	said, known = l.given[path.Base(filepath.ToSlash(where))]
+	return said, known
+}
+
+// CheckFile compares a file, or what lies at an address, with the lists that were given. A
+// wrong sum is of kind fault.Damaged.
+func (l *Lists) CheckFile(ctx context.Context, f blob.File) error {
+	said, known := l.Given(f.Path)
+	if !known {
+		return nil
+	}
+	s := &Set{Parts: []Part{{File: f}}}
+	r := s.Open()
+	defer r.Close()
+	sum := sha256.New()
+	if err := s.read(ctx, r, 0, sum); err != nil {
+		return err
+	}
+	name := path.Base(filepath.ToSlash(f.Path))
+	_, err := Sums{name: said}.Check(name, sum.Sum(nil))
+	return err
+}
+
+// Of are the sums of a set: in the folders that its parts lie in, and those that were given.
 func (l *Lists) Of(s *Set) (Sums, error) {
+	beside, err := l.beside(s)
+	if err != nil || l.given == nil {
+		return beside, err
+	}
+	all := Sums{}
+	maps.Copy(all, beside)
+	if said, known := l.Given(filepath.Join(filepath.Dir(s.Path()), s.Name)); known {
+		all.add(s.Name, said, said.doubt)
+	}
+	for _, p := range s.Parts {
+		if said, known := l.Given(p.Path); known {
+			all.add(filepath.Base(p.Path), said, said.doubt)
+		}
+	}
+	return all, nil
+}
+
+func (l *Lists) beside(s *Set) (Sums, error) {
 	if s.Elsewhere() {
 		return nil, nil
 	}
@@ -151,7 +233,9 @@ func (l *Lists) Of(s *Set) (Sums, error) {
 			continue
 		}
 		all = maps.Clone(all)
-		maps.Copy(all, sums)
+		for name, said := range sums {
+			all.add(name, said, folder)
+		}
 	}
 	return all, nil
 }

@@ -38,7 +38,8 @@ type Conversion struct {
 	Workers   int
 	Read      *atomic.Int64 // counts decoded bytes
 
-	sums  *parts.Lists
+	Sums *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
+
 	taken []error // why the place of an archive cannot be taken
 }
 
@@ -52,7 +53,9 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 	if c.Placement == nil {
 		c.Placement = &place.Placement{}
 	}
-	c.sums = new(parts.Lists)
+	if c.Sums == nil {
+		c.Sums = new(parts.Lists)
+	}
 	if c.Read == nil {
 		c.Read = new(atomic.Int64)
 	}
@@ -181,7 +184,7 @@ func (c *Conversion) one(ctx context.Context, s source.Source, target string, ta
 }
 
 func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *report.Converted) error {
-	if err := s.CheckSums(ctx, c.sums); err != nil {
+	if err := s.CheckSums(ctx, c.Sums); err != nil {
 		return err
 	}
 	if s.Input != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // it may have to be gone through twice

@@ -122,8 +122,8 @@ func (s Source) Size() int64 {
 }
 
 // CheckSums holds the parts of a set, or of the sets among the members of a series,
-// against the lists of SHA-256 sums beside them. It reads all parts that are
-// listed. A wrong sum is of kind fault.Damaged; Err is returned as it is.
+// against the lists of SHA-256 sums beside them, and all else against those that were given.
+// It reads all that is listed. A wrong sum is of kind fault.Damaged; Err is returned as it is.
 func (s Source) CheckSums(ctx context.Context, lists *parts.Lists) error {
 	if s.Err != nil {
 		return s.Err
@@ -133,9 +133,35 @@ func (s Source) CheckSums(ctx context.Context, lists *parts.Lists) error {
 			return fault.At(m.Path, err)
 		}
 	}
-	if s.Set == nil {
+	if s.Set != nil {
+		_, err := lists.Check(ctx, s.Set)
+		return err
+	}
+	if _, listed := lists.Given(s.Path); !listed || s.Members != nil || s.Input != nil {
 		return nil
 	}
-	_, err := lists.Check(ctx, s.Set)
-	return err
+	var f blob.File
+	var err error
+	if s.Address != nil {
+		f, err = blob.FindAt(ctx, s.Address)
+	} else {
+		f, err = blob.Find(s.Path)
+	}
+	if err != nil {
+		return err
+	}
+	return lists.CheckFile(ctx, f)
+}
+
+// Listed reports whether one of the lists that were given names one of its files.
+func (s Source) Listed(lists *parts.Lists) bool {
+	if slices.ContainsFunc(s.Members, func(m Source) bool { return m.Listed(lists) }) {
+		return true
+	}
+	if s.Set != nil {
+		sums, err := lists.Of(s.Set)
+		return err != nil || len(sums) > 0 // what is wrong with a list, the source says
+	}
+	_, listed := lists.Given(s.Path)
+	return listed
 }

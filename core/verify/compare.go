@@ -40,6 +40,7 @@ type Comparison struct {
 	PeelA, PeelB int // folders to drop from the paths on either side
 	Times        bool
 	Reading      archive.Options
+	Sums         *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
 
 	hash bool // one side is a receipt: files are compared by SHA-256
 }
@@ -51,6 +52,9 @@ const tolerance = 2 * time.Second
 // anything is decoded.
 func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 	r := &report.Compared{A: c.A, B: c.B}
+	if c.Sums == nil {
+		c.Sums = new(parts.Lists)
+	}
 	c.hash = receipt.Is(c.A) || receipt.Is(c.B)
 	a, err := c.load(ctx, c.A, c.PeelA, &r.LeftOut)
 	defer a.close()
@@ -292,7 +296,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 	if err != nil {
 		return err
 	}
-	if err := sources[0].CheckSums(ctx, new(parts.Lists)); err != nil {
+	if err := sources[0].CheckSums(ctx, c.Sums); err != nil {
 		return fault.At(path, err)
 	}
 	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: c.Reading})

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
+	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/report"
@@ -31,7 +32,10 @@ func Run(ctx context.Context, o inspect.Options, links plan.Links, workers int, 
 	if decoded == nil {
 		decoded = new(atomic.Int64)
 	}
-	o.Sums, o.Whole = true, true
+	o.Whole = true
+	if o.Sums == nil {
+		o.Sums = new(parts.Lists)
+	}
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
 		r := &checking{Verified: report.Verified{Archive: a.Path, Err: err}, links: links}
 		if err == nil {

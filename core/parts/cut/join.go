@@ -33,10 +33,10 @@ type Joined struct {
 
 // Join puts a set together into one file at path (empty: beside its parts, called
 // what they have in common), and checks it against the
-// lists of SHA-256 sums that lie beside its parts. The parts of a split ZIP
+// lists of SHA-256 sums that lie beside its parts, or were given. The parts of a split ZIP
 // archive become an ordinary one: what is packed stays as it is. It counts in read
 // how many bytes it has read so far.
-func Join(ctx context.Context, set *parts.Set, path string, replace bool, read *atomic.Int64) (Joined, error) {
+func Join(ctx context.Context, set *parts.Set, path string, replace bool, lists *parts.Lists, read *atomic.Int64) (Joined, error) {
 	s := joining{set}
 	if path == "" {
 		path = filepath.Join(filepath.Dir(set.Path()), set.Name)
@@ -45,7 +45,7 @@ func Join(ctx context.Context, set *parts.Set, path string, replace bool, read *
 	if err := s.Check(); err != nil {
 		return j, fault.At(s.Path(), err)
 	}
-	sums, err := new(parts.Lists).Of(set)
+	sums, err := lists.Of(set)
 	if err != nil {
 		return j, err
 	}
