@@ -16,6 +16,7 @@ type compareCommand struct {
 	webOptions
 	selectionOptions
 	passwordOptions
+	limitOptions
 	outputOptions
 	listOption
 	verify.Comparison
@@ -54,6 +55,7 @@ anything is decoded. The exit code is 0 if both are the same and 1 if not.`,
 		set.Switch(&c.Times, "times")
 		c.listOption.addTo(set)
 		c.passwordOptions.addTo(set)
+		c.limitOptions.addTo(set)
 	})
 	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
 	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
@@ -82,6 +84,7 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	c.PeelA += c.peel
 	c.PeelB += c.peel
 	c.Input = cmd.InOrStdin()
+	c.Limits, c.Reading.MaxMemory = c.limits, c.memory
 	r, err := verify.Compare(cmd.Context(), c.Comparison)
 	if err != nil {
 		return err

@@ -144,7 +144,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.Today = time.Now()
 	var read, done atomic.Int64
 	conversion := revise.Conversion{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement, Under: inside(c.under),
-		Limits: c.limits(), Sums: lists, Output: o, Workers: c.workers, Read: &read}
+		Limits: c.limits, Sums: lists, Output: o, Workers: c.workers, Read: &read}
 	sum := converted{started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(sources))
 	err = conversion.Run(cmd.Context(), func(r *report.Converted) {

@@ -21,6 +21,7 @@ type editCommand struct {
 	outputOptions
 	progressOption
 	passwordOptions
+	limitOptions
 	givenOptions
 	add, remove, moves []string
 	under              string
@@ -69,6 +70,7 @@ archive replaces the old one when it is complete.`,
 		c.passwordOptions.addTo(set)
 		set.Number(&c.workers, "workers", 1)
 	})
+	set.Group("What is allowed of the archive", func() { c.limitOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -81,7 +83,8 @@ func (c *editCommand) edit(cmd *cobra.Command, archive string) (e revise.Edit, e
 	if err := onDisk(cmd, archive); err != nil {
 		return e, err
 	}
-	e = revise.Edit{Archive: archive, Remove: c.remove}
+	e = revise.Edit{Archive: archive, Remove: c.remove, Limits: c.limits}
+	e.Reading.MaxMemory = c.memory
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
 		if !found {

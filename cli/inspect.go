@@ -79,7 +79,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	var sum counts
 	var failures report.Failures
 	good := 0
-	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits()}
+	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits}
 	if c.as.Value() == asCSV {
 		c.csvTitles()
 	}

@@ -113,7 +113,7 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 	if o.shard.Count > 0 {
 		sources = o.shard.Of(sources)
 	}
-	o.reading.MaxMemory = int64(o.memory)
+	o.reading.MaxMemory = o.memory
 	o.reading.Passwords, err = o.passwords(cmd, s)
 	return sources, selection, err
 }
@@ -340,19 +340,15 @@ func (o *placementOptions) addTo(set *option.Set) {
 
 // limitOptions hold against hostile archives.
 type limitOptions struct {
-	total, memory  option.Size
-	ratio, entries int
+	limits bound.Limits
+	memory int64
 }
 
 func (o *limitOptions) addTo(set *option.Set) {
-	set.Value(&o.total, "max-total")
-	set.Number(&o.ratio, "max-ratio", 0)
-	set.Value(&o.memory, "max-memory")
-	set.Number(&o.entries, "max-entries", 0)
-}
-
-func (o *limitOptions) limits() bound.Limits {
-	return bound.Limits{Total: int64(o.total), Ratio: int64(o.ratio), Entries: int64(o.entries)}
+	set.Bound(&o.limits.Total, "max-total", true)
+	set.Bound(&o.limits.Ratio, "max-ratio", false)
+	set.Bound(&o.memory, "max-memory", true)
+	set.Bound(&o.limits.Entries, "max-entries", false)
 }
 
 // form is what standard output holds.

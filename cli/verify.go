@@ -94,7 +94,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return err
 	}
 	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(),
-		Archives: c.request.Archives, Limits: c.limits(), Hash: c.sums != ""}
+		Archives: c.request.Archives, Limits: c.limits, Hash: c.sums != ""}
 	if o.Sums, err = c.lists(cmd, sources...); err != nil {
 		return err
 	}

@@ -224,6 +224,10 @@ func TestCheapPromises(t *testing.T) {
 	began := time.Now()
 	_, _, code := run(t, dir, "verify", "bomb.tar")
 	assert.Equal(t, 0, code)
+	for _, name := range []string{"bomb.tar", "bomb.tar.gz"} {
+		_, stderr, code := run(t, dir, "verify", name, "--sums", "sums")
+		assert.Equal(t, 9, code, stderr)
+	}
 	_, _, code = run(t, dir, "convert", "bomb.tar", "--to", "zip", "--into", "out")
 	assert.Equal(t, 9, code)
 	assert.Less(t, time.Since(began), time.Minute)

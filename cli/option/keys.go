@@ -25,6 +25,10 @@ func Keys(cmd *cobra.Command) (keys []job.Key) {
 			k.Form = job.Texts
 		case *number:
 			k.Form, k.Least = job.Number, v.least
+		case *bounded:
+			if !v.size {
+				k.Form = job.Number
+			}
 		case Pairs:
 			k.Form = job.Rows
 		case interface{ among() []string }:

@@ -136,6 +136,9 @@ func (s *Set) List(to *[]string, name string) { s.add(&list{to: to}, name) }
 // already.
 func (s *Set) Number(to *int, name string, least int) { s.add(&number{to: to, least: least}, name) }
 
+// Bound is a bound, a number or a size. When left out it is 0; 0 makes it the largest there is.
+func (s *Set) Bound(to *int64, name string, size bool) { s.add(&bounded{to, size}, name) }
+
 // Value is one of a kind of its own.
 func (s *Set) Value(v Value, name string) {
 	s.add(v, name)

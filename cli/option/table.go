@@ -179,13 +179,13 @@ var Table = []Row{
 	{Name: "password-file", Placeholder: "FILE", Help: "a file of passwords to try, one a line", More: "this FILE has passwords to try, one a line, in order (-: standard input)"},
 	{Name: "ask-password", Seldom: true, Help: "ask for the password on the terminal", More: "ask for the password on the terminal, without showing it"},
 	{Name: "max-total", Placeholder: "SIZE", Help: "refuse what unpacks to more",
-		More: "refuse an archive that unpacks to more than this SIZE (default: what is free on the disk)"},
+		More: "refuse an archive that unpacks to more than this SIZE (default: what is free on the disk; 0: no limit)"},
 	{Name: "max-ratio", Seldom: true, Placeholder: "NUMBER", Help: "refuse what unpacks to more than so many times",
-		More: "refuse an archive that unpacks to more than this NUMBER of times its size (default: 200, and never less than 1G)"},
+		More: "refuse an archive that unpacks to more than this NUMBER of times its size (default: 200, and never less than 1G; 0: no limit)"},
 	{Name: "max-memory", Seldom: true, Placeholder: "SIZE", Help: "refuse data that needs more memory to decode",
-		More: "refuse data whose header asks for more memory than this SIZE to decode it (default: 1G)"},
+		More: "refuse data whose header asks for more memory than this SIZE to decode it (default: 1G; 0: no limit)"},
 	{Name: "max-entries", Seldom: true, Placeholder: "NUMBER", Help: "refuse an archive with more entries",
-		More: "refuse an archive with more entries than this NUMBER (default: 5,000,000)"},
+		More: "refuse an archive with more entries than this NUMBER (default: 5,000,000; 0: no limit)"},
 
 	// What is printed.
 	{Name: "as", Help: "what standard output holds", For: map[string]As{

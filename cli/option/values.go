@@ -104,6 +104,45 @@ func (n *number) Set(text string) error {
 	return nil
 }
 
+// bounded is a bound that is a number, or a size; 0 stands for none.
+type bounded struct {
+	to   *int64
+	size bool
+}
+
+func (b *bounded) Type() string {
+	if b.size {
+		return "SIZE"
+	}
+	return "NUMBER"
+}
+
+func (b *bounded) String() string {
+	switch {
+	case b.to == nil || *b.to == 0:
+		return ""
+	case *b.to == math.MaxInt64:
+		return "0"
+	}
+	return strconv.FormatInt(*b.to, 10)
+}
+
+func (b *bounded) Set(text string) error {
+	var size Size
+	var err error
+	if b.size {
+		err = size.Set(text)
+	} else {
+		n := 0
+		err = (&number{to: &n}).Set(text)
+		size = Size(n)
+	}
+	if *b.to = int64(size); size == 0 {
+		*b.to = math.MaxInt64
+	}
+	return err
+}
+
 // Choice is one of a few words; the first is what it is when left out.
 type Choice[T any] struct {
 	words  []string

@@ -15,6 +15,7 @@ import (
 	"github.com/agnivade/levenshtein"
 
 	"widecrate/core/archive"
+	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/create"
 	"widecrate/core/disposal"
@@ -37,6 +38,8 @@ type Edit struct {
 	Add     create.Options // sources, puts, texts and streams; an entry with the path of one of them is replaced
 	Remove  []string       // patterns, as in choose.Rules
 	Moves   []Move
+	Reading archive.Options
+	Limits  bound.Limits
 }
 
 // Run changes an archive: the new one takes the place of the old one when it is
@@ -66,7 +69,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 		return nil, err
 	}
 	defer old.Release()
-	from, err := walk.Open(ctx, source.Source{Path: e.Archive}, walk.Opening{})
+	from, err := walk.Open(ctx, source.Source{Path: e.Archive}, walk.Opening{Options: e.Reading, Limits: e.Limits})
 	if err != nil {
 		return nil, fault.At(e.Archive, err)
 	}

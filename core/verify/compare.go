@@ -40,6 +40,7 @@ type Comparison struct {
 	PeelA, PeelB int // folders to drop from the paths on either side
 	Times        bool
 	Reading      archive.Options
+	Limits       bound.Limits
 	Sums         *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
 
 	hash bool // one side is a receipt: files are compared by SHA-256
@@ -299,7 +300,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 	if err := sources[0].CheckSums(ctx, c.Sums); err != nil {
 		return fault.At(path, err)
 	}
-	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: c.Reading})
+	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: c.Reading, Limits: c.Limits, Most: c.Limits.Total})
 	if err != nil {
 		return fault.At(path, err)
 	}
@@ -319,7 +320,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 			return fault.At(path, err)
 		}
 		t := &thing{Entry: *e}
-		if err := t.know(cursor, budget, path, c.hash); err != nil {
+		if err := t.know(ctx, cursor, budget, path, c.hash); err != nil {
 			return fault.At(path, fault.At(e.Path, err))
 		}
 		entries, things = append(entries, *e), append(things, t)
@@ -340,7 +341,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 
 // know finds out about the current entry what cannot be found out later: where a
 // link leads, and the sum of data that comes in order.
-func (t *thing) know(cursor *walk.Cursor, budget *bound.Budget, path string, hash bool) (err error) {
+func (t *thing) know(ctx context.Context, cursor *walk.Cursor, budget *bound.Budget, path string, hash bool) (err error) {
 	if t.Kind == archive.Symlink {
 		t.Link, err = cursor.Link()
 		return err
@@ -354,7 +355,13 @@ func (t *thing) know(cursor *walk.Cursor, budget *bound.Budget, path string, has
 	if a.Reader != nil {
 		t.open = func() (io.ReadCloser, error) {
 			data, err := a.Open(i)
-			return data, fault.At(path, fault.At(t.Path, err))
+			if err != nil {
+				return nil, fault.At(path, fault.At(t.Path, err))
+			}
+			return struct {
+				io.Reader
+				io.Closer
+			}{budget.Reader(ctx, data), data}, nil
 		}
 	} else if t.Kind == archive.File {
 		sum := sha256.New()

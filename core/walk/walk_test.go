@@ -203,3 +203,16 @@ func TestSeriesCount(t *testing.T) {
 	require.NoError(t, sources[0].Err)
 	assert.Len(t, sources[0].Members, 2)
 }
+
+// So many bytes may be kept, and not one more.
+func TestKeepInput(t *testing.T) {
+	for most, want := range map[int64]error{3: fault.Unsafe, 4: nil, 0: nil} {
+		kept, err := KeepInput(t.Context(), strings.NewReader("four"), most)
+		if want != nil {
+			require.ErrorIs(t, err, want, most)
+			continue
+		}
+		require.NoError(t, err, most)
+		require.NoError(t, kept.Close())
+	}
+}
