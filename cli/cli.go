@@ -60,7 +60,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		s.out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
 		err = nil
 	}
-	if flushed := s.out.Flush(); flushed != nil && !errors.Is(err, context.Canceled) {
+	if flushed := s.out.Flush(); flushed != nil {
 		err = s.both(err, fault.At("standard output", fault.New(fault.Unwritable, "%w", flushed)))
 	}
 	s.err.Flush() // an error stream that cannot be written to leaves the exit code to tell

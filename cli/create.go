@@ -207,10 +207,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 	} else {
 		err = c.runOne(cmd, o)
 	}
-	if kept := c.recordOptions.finish(c.dryRun); err == nil {
-		err = kept
-	}
-	return err
+	return c.both(err, c.recordOptions.finish(c.dryRun))
 }
 
 // named are files that are packed, as sources.

@@ -25,8 +25,12 @@ type reported struct{ error }
 
 func (r reported) Unwrap() error { return r.error }
 
-// both is the error of a command that failed in two ways. Each is shown, once.
+// both is the error of a command that failed in two ways. Each is shown, once; but what an
+// interrupt brings with it is not.
 func (s *streams) both(first, second error) error {
+	if errors.Is(first, context.Canceled) {
+		return first
+	}
 	if first == nil || second == nil {
 		return cmp.Or(first, second)
 	}

@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"context"
-	"errors"
 	"os"
 	"time"
 
@@ -56,8 +54,5 @@ func (o *pageOption) finish(err *error) {
 	if o.page == nil {
 		return
 	}
-	failed := o.page.Write(o.file, exitCode(*err))
-	if !errors.Is(*err, context.Canceled) {
-		*err = o.streams.both(*err, failed)
-	}
+	*err = o.streams.both(*err, o.page.Write(o.file, exitCode(*err)))
 }

@@ -269,11 +269,7 @@ func (c *runCommand) hold(ctx context.Context, path string, file *jobFile) (held
 func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
 	if file.report != "" && !c.dryRun {
 		c.page = newPage("run")
-		defer func() {
-			if failed := c.page.Write(file.report, exitCode(err)); err == nil {
-				err = failed
-			}
-		}()
+		defer func() { err = c.both(err, c.page.Write(file.report, exitCode(err))) }()
 	}
 	var failures report.Failures
 	ended := map[string]report.JobState{} // by name; the worst of those that are repeated
