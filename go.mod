@@ -34,6 +34,7 @@ require (
 	gonum.org/v1/plot v0.17.0
 	k8s.io/api v0.37.2
 	maragu.dev/gomponents v1.2.0
+	pgregory.net/rapid v1.3.0
 	sigs.k8s.io/yaml v1.6.0
 )
 

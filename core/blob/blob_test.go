@@ -108,6 +108,8 @@ func TestCloseWhileReading(t *testing.T) {
 	}
 	for range 20 {
 		j := Join(files)
+		_, before := j.ReadAt(make([]byte, 1), -1)
+		assert.Error(t, before)
 		var readers sync.WaitGroup
 		for r := range 8 {
 			readers.Go(func() {

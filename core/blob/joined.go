@@ -1,6 +1,7 @@
 package blob
 
 import (
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -54,7 +55,10 @@ func (j *Joined) Files() []File { return j.files }
 // ReadAt reads over the borders of files. One that changed since it was found is
 // of kind fault.Unreadable.
 func (j *Joined) ReadAt(p []byte, offset int64) (n int, err error) {
-	if offset >= j.Size() {
+	switch {
+	case offset < 0:
+		return 0, errors.New("a place before the start")
+	case offset >= j.Size():
 		return 0, io.EOF
 	}
 	i, found := slices.BinarySearch(j.starts, offset)

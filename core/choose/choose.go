@@ -200,7 +200,7 @@ func (s *Selection) Judge(e *archive.Entry) Rule {
 		return OtherSuffix
 	case s.narrows() && e.Kind == archive.Folder:
 		return OtherSuffix
-	case !s.inSize(e.Size):
+	case e.Kind == archive.Symlink && !s.inSize(0), e.Kind != archive.Symlink && !s.inSize(e.Size): // some formats keep the target as data
 		return OtherSize
 	case !s.inTime(e.Modified):
 		return OtherTime
@@ -293,7 +293,7 @@ func (s *Selection) Consider(entries []archive.Entry) {
 			candidate := entries[i].Path
 			// The last name alone is what people remember of a path.
 			apart := min(levenshtein.ComputeDistance(m.text, candidate), levenshtein.ComputeDistance(m.text, path.Base(candidate))+1)
-			if apart <= max(3, len(m.text)/2) && (m.nearest == "" || apart < m.apart) {
+			if apart <= max(3, len(m.text)/2) && (m.nearest == "" || apart < m.apart || apart == m.apart && candidate < m.nearest) {
 				m.nearest, m.apart = candidate, apart
 			}
 		}

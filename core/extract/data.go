@@ -144,6 +144,12 @@ func (u *unit) sum(i int, data io.Reader) error {
 	sum := crc32.NewIEEE()
 	size, err := u.pour(i, data, sum)
 	entry := &u.entries[i]
+	if !entry.HasCRC32 {
+		if u.found == nil {
+			u.found = map[int]bool{}
+		}
+		u.found[i] = true
+	}
 	entry.Size, entry.CRC32, entry.HasCRC32 = size, sum.Sum32(), true
 	return err
 }

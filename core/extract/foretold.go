@@ -32,8 +32,16 @@ func (f *foretold) begin() (work schedule.Work, err error) {
 			return work, fault.At(f.Called(f.plan.Kept[k]), err)
 		}
 	}
-	f.stage, err = root.Begin(f.target.Folder, f.plan.Items, f.run.Rules)
-	return work, err
+	if f.stage, err = root.Begin(f.target.Folder, f.plan.Items, f.run.Rules); err != nil {
+		return work, err
+	}
+	claimed := int64(0) // what was summed up has been counted
+	for k, i := range f.plan.Kept {
+		if _, link := f.plan.LinkOf(k); !link && f.stage.Wanted(k) && !f.found[i] {
+			claimed = archive.Plus(claimed, f.plan.Items[k].Size)
+		}
+	}
+	return work, f.budget.Check(claimed)
 }
 
 // know completes what is known of an item.

@@ -55,6 +55,7 @@ type dealings struct {
 	plan    *plan.Plan
 	output  output
 	losing  sync.Mutex
+	found   map[int]bool   // entries of which a dry run found the checksum
 	sums    map[int][]byte // SHA-256 of what was written, by entry; under losing
 }
 
@@ -398,7 +399,7 @@ func (u *unit) fillIn(results []stage.Result) error {
 			kind = archive.Symlink
 		}
 		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: kind,
-			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 || entry.Summed, Member: u.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
+			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 && !u.found[i] || entry.Summed, Member: u.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
 		if r.Mode {
 			u.outcome.Modes++
 		}

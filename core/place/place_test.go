@@ -156,8 +156,8 @@ func TestPaths(t *testing.T) {
 		{&Placement{Peel: 1}, "", []string{"", "chart10.png", "chart2.png", "sub/x.tar.gz", "", "sub/.hidden"}},
 		{&Placement{Flatten: true}, "", []string{"", "chart10.png", "chart2.png", "x.tar.gz", "top.csv", ".hidden"}},
 		{&Placement{Flatten: true, Peel: 2}, "", []string{"", "", "", "x.tar.gz", "", ".hidden"}},
-		{&Placement{}, "{nnn}{ext}", []string{"day", "day/002.png", "day/001.png", "day/sub/002.gz", "001.csv", "day/sub/001"}},
-		{&Placement{Flatten: true}, "{archive}-{parent}-{n}-{stem}", []string{"", "a-day-2-chart10", "a-day-1-chart2", "a-sub-4-x.tar", "a-a-5-top", "a-sub-3-.hidden"}},
+		{&Placement{}, "{nnn}{ext}", []string{"day", "day/002.png", "day/001.png", "day/sub/002.tar.gz", "001.csv", "day/sub/001"}},
+		{&Placement{Flatten: true}, "{archive}-{parent}-{n}-{stem}", []string{"", "a-day-2-chart10", "a-day-1-chart2", "a-sub-4-x", "a-a-5-top", "a-sub-3-.hidden"}},
 		{&Placement{}, "{modified} {name}", []string{"day", "day/2026-05-02 chart10.png", "day/2026-05-03 chart2.png", "day/sub/2026-05-04 x.tar.gz", "2026-05-05 top.csv", "day/sub/2026-05-06 .hidden"}},
 		{&Placement{Flatten: true}, "{modified:yymmdd}-{name}", []string{"", "260502-chart10.png", "260503-chart2.png", "260504-x.tar.gz", "260505-top.csv", "260506-.hidden"}},
 	} {

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -12,11 +11,12 @@ import (
 	"unicode"
 
 	"widecrate/core/fault"
+	"widecrate/core/format"
 )
 
 // A Template makes names from placeholders in braces:
 //
-//	{name} {stem} {ext}   last name, the same without and only its extension (with its dot)
+//	{name} {stem} {ext}   last name, the same without and only its extension (with its dot; .tar.gz is one)
 //	{archive}             the archive's name without its extension
 //	{parent}              the folder above
 //	{n} {nnn}             a counter, of at least as many digits as there are n's
@@ -108,10 +108,7 @@ func (t *Template) Counts() bool {
 // Expand puts values in.
 func (t *Template) Expand(v Values) string {
 	var b strings.Builder
-	ext := path.Ext(v.Name)
-	if ext == v.Name { // a name such as .profile is no extension
-		ext = ""
-	}
+	stem := format.Stem(v.Name) // a name such as .profile is no extension
 	for _, p := range t.parts {
 		switch p.placeholder {
 		case "":
@@ -119,9 +116,9 @@ func (t *Template) Expand(v Values) string {
 		case "name":
 			b.WriteString(v.Name)
 		case "stem":
-			b.WriteString(strings.TrimSuffix(v.Name, ext))
+			b.WriteString(stem)
 		case "ext":
-			b.WriteString(ext)
+			b.WriteString(v.Name[len(stem):])
 		case "archive":
 			b.WriteString(v.Archive)
 		case "parent":

@@ -5,7 +5,6 @@ package lone
 
 import (
 	"bufio"
-	"bytes"
 	"cmp"
 	"errors"
 	"io"
@@ -36,7 +35,7 @@ type inner struct {
 }
 
 var (
-	innerTar  = inner{"tar", tar.IsHeader, emptyTar, func(r io.Reader, o archive.Options) archive.Stream { return tar.NewStream(r, o) }}
+	innerTar  = inner{"tar", tar.IsHeader, tar.IsEmpty, func(r io.Reader, o archive.Options) archive.Stream { return tar.NewStream(r, o) }}
 	innerCPIO = inner{"cpio", cpio.IsHeader, nil, func(r io.Reader, o archive.Options) archive.Stream { return cpio.NewStream(r, o) }}
 )
 
@@ -149,19 +148,6 @@ func holds(kind inner, m codec.Method, r io.ReaderAt, size int64) bool {
 		return true
 	}
 	return (err == nil || err == io.ErrUnexpectedEOF) && kind.starts(block[:n])
-}
-
-// longestEmpty bounds what is looked at of an archive of nothing but its end mark.
-const longestEmpty = 1 << 20
-
-// emptyTar reports whether all that there is are blocks of zeros, at least the two of an end
-// mark: a tar of nothing, which is packed as often as a file of zeros is not.
-func emptyTar(start []byte, rest io.Reader) bool {
-	if len(bytes.Trim(start, "\x00")) > 0 {
-		return false
-	}
-	all, err := io.ReadAll(io.LimitReader(rest, longestEmpty))
-	return err == nil && len(all) > 0 && len(all) < longestEmpty && len(all)%len(start) == 0 && len(bytes.Trim(all, "\x00")) == 0
 }
 
 // packedStream is an archive that is compressed as a whole.

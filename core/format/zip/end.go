@@ -283,6 +283,9 @@ func chainEnds(r io.ReaderAt, from, to int64, entries uint64) bool {
 // readEnd64 returns the ZIP64 end record that the locator in front of the end
 // record at position at points to, and its own position; nil if there is none.
 func readEnd64(r io.ReaderAt, at int64, parts segments) (int64, []byte) {
+	if at < locatorLength {
+		return 0, nil
+	}
 	locator := make([]byte, locatorLength)
 	if _, err := r.ReadAt(locator, at-locatorLength); err != nil || le.Uint32(locator) != locatorSignature {
 		return 0, nil

@@ -1,0 +1,193 @@
+package crossed
+
+import (
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// A world is what there is before a command: an inbox, and a destination.
+type world struct {
+	archives []*Archive
+	there    Tree // in the destination
+}
+
+func (w *world) String() string {
+	var b strings.Builder
+	for _, a := range w.archives {
+		fmt.Fprintf(&b, "\n  in/%s", a)
+	}
+	for _, at := range sorted(w.there) {
+		fmt.Fprintf(&b, "\n  out/%s%s", at, w.there[at])
+	}
+	return b.String()
+}
+
+func sorted[T any](m map[string]T) []string {
+	keys := make([]string, 0, len(m))
+	for key := range m {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// when is the earliest time of an entry; the others are seconds, or hours, later.
+var when = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+
+var (
+	folders  = rapid.SampledFrom([]string{"", "", "d/", "d/", "d/e/", "Ü/"})
+	names    = rapid.SampledFrom([]string{"a.csv", "a.csv", "b.csv", "A.csv", "c.json", "c.tar.bak", "x", ".env", ".DS_Store"})
+	contents = rapid.SampledFrom([]string{"", "1", "1", "2", "33", "many"})
+	later    = rapid.SampledFrom([]time.Duration{0, 0, 10 * time.Second, 48 * time.Hour})
+	formats  = rapid.SampledFrom([]string{".zip", ".zip", ".tar", ".tar.gz", ".tar.zst", ".tgz", ".tar.xz", ".tar.bz2", ".tar.lz4"})
+)
+
+func content(t *rapid.T) string {
+	text := contents.Draw(t, "content")
+	if text == "many" {
+		return strings.Repeat("tide ", 3000)
+	}
+	return text
+}
+
+func one(t *rapid.T, in int) bool { return rapid.IntRange(1, in).Draw(t, "of") == 1 }
+
+// drawArchive draws an archive that lies so many archives deep.
+func drawArchive(t *rapid.T, name string, depth int) *Archive {
+	a := &Archive{Name: name + formats.Draw(t, "format")}
+	taken := map[string]Kind{}
+	for range rapid.IntRange(0, 5).Draw(t, "entries") {
+		e := Entry{Path: folders.Draw(t, "folder") + names.Draw(t, "name"), Time: when.Add(later.Draw(t, "later"))}
+		switch {
+		case depth < 2 && one(t, 6):
+			e.Path = folders.Draw(t, "folder") + "inner" + fmt.Sprint(rapid.IntRange(1, 2).Draw(t, "number"))
+			e.Inner = drawArchive(t, e.Path, depth+1)
+			e.Path = e.Inner.Name
+		case one(t, 8):
+			e.Kind, e.Path = Folder, strings.TrimSuffix(folders.Draw(t, "empty")+"empty", "/")
+		case one(t, 8):
+			e.Kind, e.Path, e.Link = Symlink, "link"+path.Ext(e.Path), rapid.SampledFrom([]string{"a.csv", "d/a.csv", "d"}).Draw(t, "target")
+		case one(t, 6) && strings.Contains(a.Name, ".t"):
+			if i := slices.IndexFunc(a.Entries, func(e Entry) bool { return e.Kind == File && e.Inner == nil }); i >= 0 {
+				e.Kind, e.Link, e.Path = Hardlink, a.Entries[i].Path, "hard"+path.Ext(e.Path)
+				break
+			}
+			fallthrough
+		default:
+			e.Data = content(t)
+		}
+		if _, twice := taken[e.Path]; twice || taken[path.Dir(e.Path)] == File && path.Dir(e.Path) != "." && has(taken, path.Dir(e.Path)) {
+			continue
+		}
+		taken[e.Path] = e.Kind
+		a.Entries = append(a.Entries, e)
+	}
+	if depth == 0 {
+		a.Damage = rapid.SampledFrom([]Damage{Sound, Sound, Sound, Sound, Sound, Sound, Cut, Junk, Flipped}).Draw(t, "damage")
+		if one(t, 6) {
+			a.Parts = 3
+		}
+	}
+	return a
+}
+
+func has[T any](m map[string]T, key string) bool { _, there := m[key]; return there }
+
+func drawWorld(t *rapid.T) *world {
+	w := &world{there: Tree{}}
+	for i := range rapid.IntRange(1, 5).Draw(t, "archives") {
+		below := rapid.SampledFrom([]string{"", "", "", "s/", "s/t/"}).Draw(t, "below")
+		w.archives = append(w.archives, drawArchive(t, fmt.Sprintf("%sarch-%d", below, i), 0))
+	}
+	for range rapid.IntRange(0, 3).Draw(t, "there") {
+		at := rapid.SampledFrom([]string{"", "arch-0/", "arch-1/"}).Draw(t, "root") + folders.Draw(t, "folder") + names.Draw(t, "name")
+		thing := Thing{File, content(t), when.Add(later.Draw(t, "later")).Unix()}
+		if one(t, 8) {
+			thing = Thing{Kind: Folder}
+		}
+		w.there[at] = thing
+	}
+	return w
+}
+
+// make writes the world into a new folder.
+func (w *world) make(t *rapid.T) (dir string) {
+	dir, err := os.MkdirTemp(root, "case-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
+	for _, a := range w.archives {
+		require.NoError(t, a.Write(filepath.Join(dir, "in")))
+	}
+	require.NoError(t, w.there.Plant(filepath.Join(dir, "out")))
+	return dir
+}
+
+// root is where cases are tried: in memory, where there is such a folder.
+var root = func() string {
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		return "/dev/shm"
+	}
+	return ""
+}()
+
+// aside are options of extract that are not drawn, with the reason.
+var aside = map[string]string{
+	"help": "ends the program", "wait": "takes time", "settled": "depends on the clock", "source-list": "as sources", "null-in": "as sources",
+	"pairs": "as sources", "check-sums": "needs a list", "parts-in": "needs folders", "series": "needs names of a series", "series-count": "as series", "allow-gaps": "as series",
+	"shard": "a law", "workers": "a law", "dry-run": "a law", "skip-done": "a law", "receipt": "a law", "after": "a law", "into": "always", "as": "always json",
+	"done-in": "as receipt", "token-env": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses",
+	"password-env": "nothing is locked", "password-file": "nothing is locked", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks",
+	"quiet": "looks", "verbose": "looks", "report": "a page", "sums": "a list", "zone": "times say theirs", "name-encoding": "names are UTF-8", "even-if-partial": "as after", "staging": "a folder",
+}
+
+// drawn are the values of the other options.
+var drawn = map[string][]string{
+	"recursive": nil, "nested": nil, "fresh": nil, "flatten": nil, "no-clutter": nil, "ignore-case": nil, "salvage": nil, "halt": nil,
+	"archives": {"*.zip", "*.t*", "s/*"}, "nested-depth": {"1", "2"},
+	"entry": {"a.csv", "d/a.csv", "none"}, "entry-list": {"LIST"}, "pick": {"*.csv", "d", "d/**", "**/e/*", "A*"}, "drop": {"b.*", "d/e", "*.json", "inner1*"},
+	"ext": {"csv", "csv,json", "json"}, "min-size": {"1", "2"}, "max-size": {"1", "100"}, "since": {"2026-05-01T12:00:05Z", "2026-05-02"}, "until": {"2026-05-01", "2026-05-02"},
+	"layout": {"own", "shared", "auto"}, "own-name": {"{stem}-x", "one", "{parent}"}, "peel": {"1", "2"}, "rename": {"{stem}-{archive}{ext}", "f-{nn}{ext}", "{name}"},
+	"clash": {"refuse", "skip", "replace", "newer", "number"}, "names": {"portable", "as-is"}, "links": {"keep", "skip", "refuse", "rebase"},
+	"max-total": {"10", "1M"}, "max-ratio": {"1", "1000"}, "max-memory": {"1G"}, "max-entries": {"2", "100"},
+}
+
+// drawOptions draws a few of them.
+func drawOptions(t *rapid.T, without ...string) (args []string) {
+	all := sorted(drawn)
+	for range rapid.IntRange(0, 5).Draw(t, "options") {
+		name := rapid.SampledFrom(all).Draw(t, "option")
+		if slices.Contains(args, "--"+name) || slices.Contains(without, name) {
+			continue
+		}
+		if args = append(args, "--"+name); drawn[name] != nil {
+			args = append(args, rapid.SampledFrom(drawn[name]).Draw(t, name))
+		}
+	}
+	return args
+}
+
+// Every option of the command is drawn, or is left out for a reason.
+func TestEveryOptionIsDrawn(t *testing.T) {
+	out, _, code := cli(t, "", "extract", "--help")
+	require.Zero(t, code)
+	options := map[string]bool{}
+	for _, word := range strings.Fields(out) {
+		if name, is := strings.CutPrefix(word, "--"); is && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz-") == "" {
+			options[name] = true
+		}
+	}
+	require.Greater(t, len(options), 60)
+	for name := range options {
+		require.True(t, has(drawn, name) != has(aside, name), "--%s", name)
+	}
+}

@@ -1,0 +1,252 @@
+package crossed
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	program "widecrate/cli"
+)
+
+// cli runs the command line within the process. DIR in its words stands for a folder, whose
+// path is left out of what is printed.
+func cli(t require.TestingT, dir string, args ...string) (out, errs string, code int) {
+	words := slices.Clone(args)
+	for i := range words {
+		words[i] = strings.ReplaceAll(words[i], "DIR", dir)
+		if words[i] == "LIST" {
+			words[i] = filepath.Join(dir, "list")
+			require.NoError(t, os.WriteFile(words[i], []byte("a.csv\nd/a.csv\n"), 0o666))
+		}
+	}
+	var stdout, stderr bytes.Buffer
+	code = program.Main(words, &stdout, &stderr)
+	clean := func(b *bytes.Buffer) string {
+		if dir == "" {
+			return b.String()
+		}
+		return strings.ReplaceAll(b.String(), dir, "DIR")
+	}
+	return clean(&stdout), clean(&stderr), code
+}
+
+// A result is what a call came to.
+type result struct {
+	out, in Tree
+	lines   []map[string]any
+	errs    string
+	code    int
+}
+
+// extract unpacks a world, in a folder of its own or in dir.
+func extract(t *rapid.T, dir string, args []string) result {
+	stdout, errs, code := cli(t, dir, append([]string{"extract", "DIR/in", "--into", "DIR/out", "--as", "json"}, args...)...)
+	r := result{errs: errs, code: code}
+	var err error
+	r.out, err = Look(filepath.Join(dir, "out"))
+	require.NoError(t, err)
+	r.in, err = Look(filepath.Join(dir, "in"))
+	require.NoError(t, err)
+	for line := range strings.Lines(stdout) {
+		var v map[string]any
+		require.NoError(t, json.Unmarshal([]byte(line), &v), line)
+		delete(v, "seconds")
+		r.lines = append(r.lines, v)
+	}
+	for at := range r.out {
+		require.NotContains(t, at, ".widecrate-", "something is left: %s", errs)
+	}
+	return r
+}
+
+func given(args []string, option string) bool { return slices.Contains(args, option) }
+
+// valueOf is what an option is set to.
+func valueOf(args []string, option string) string {
+	if i := slices.Index(args, option); i >= 0 && i+1 < len(args) {
+		return args[i+1]
+	}
+	return ""
+}
+
+// free reports whether a run may or may not have come to what is behind its first failure.
+func free(args []string) bool {
+	return given(args, "--halt") && !given(args, "--nested") && (valueOf(args, "--layout") == "" || valueOf(args, "--layout") == "own")
+}
+
+// agree makes sure that two results are the same.
+func agree(t *rapid.T, a, b result) {
+	assert.Equal(t, a.code, b.code, "%s---\n%s", a.errs, b.errs)
+	assert.Empty(t, a.out.Differences(b.out), "%s---\n%s", a.errs, b.errs)
+	if !t.Failed() {
+		assert.Equal(t, a.lines, b.lines)
+	}
+}
+
+// laws hold for any world and options. Each gets the world and makes it as often as it needs.
+var laws = map[string]func(t *rapid.T, w *world, args []string){
+	"any number of workers": func(t *rapid.T, w *world, args []string) {
+		first := extract(t, w.make(t), append(args, "--workers", "1"))
+		for _, workers := range []string{"2", "8"} {
+			agree(t, first, extract(t, w.make(t), append(args, "--workers", workers)))
+		}
+	},
+	"again": func(t *rapid.T, w *world, args []string) {
+		dir := w.make(t)
+		first := extract(t, dir, args)
+		again := extract(t, dir, args)
+		assert.Empty(t, first.out.Differences(again.out), "%s---\n%s", first.errs, again.errs)
+		assert.Equal(t, first.code, again.code, "%s---\n%s", first.errs, again.errs)
+	},
+	"a dry run": func(t *rapid.T, w *world, args []string) {
+		if slices.ContainsFunc(w.archives, func(a *Archive) bool { return a.Damage == Flipped || a.Damage == Cut }) {
+			t.Skip("a dry run decodes nothing")
+		}
+		dir := w.make(t)
+		before := extract(t, dir, append(args, "--dry-run"))
+		assert.Empty(t, w.laid(t).Differences(before.out), "a dry run wrote something")
+		run := extract(t, dir, args)
+		for i := range before.lines {
+			delete(before.lines[i], "dry_run")
+		}
+		assert.Equal(t, run.code, before.code, "%s---\n%s", run.errs, before.errs)
+		if !t.Failed() && run.code != 2 {
+			assert.Equal(t, run.lines, before.lines)
+		}
+	},
+	"done is done": func(t *rapid.T, w *world, args []string) {
+		dir := w.make(t)
+		args = append(args, "--receipt", "DIR/receipt", "--skip-done")
+		first := extract(t, dir, args)
+		again := extract(t, dir, args)
+		assert.Empty(t, first.out.Differences(again.out), "%s---\n%s", first.errs, again.errs)
+		if first.code != 6 { // of what was done before, nobody knows what matched
+			assert.Equal(t, first.code == 0, again.code == 0, "%s---\n%s", first.errs, again.errs)
+		}
+		if first.code == 0 && valueOf(args, "--clash") != "replace" && valueOf(args, "--clash") != "newer" {
+			_, errs, code := cli(t, dir, "verify", "--against", "DIR/receipt")
+			assert.Zero(t, code, errs)
+		}
+	},
+	"what goes is there": func(t *rapid.T, w *world, args []string) {
+		plain := extract(t, w.make(t), args)
+		for _, after := range [][]string{{"--after", "remove"}, {"--after", "move=DIR/done"}, {"--after", "move=DIR/in/done"}} {
+			dir := w.make(t)
+			before, err := Look(filepath.Join(dir, "in"))
+			require.NoError(t, err)
+			gone := extract(t, dir, append(slices.Clone(args), after...))
+			if gone.code == 2 { // they do not go together
+				assert.Empty(t, before.Differences(gone.in))
+				continue
+			}
+			assert.Empty(t, plain.out.Differences(gone.out), gone.errs)
+			assert.Equal(t, plain.code, gone.code, gone.errs)
+			failed := map[string]bool{}
+			for _, line := range gone.lines {
+				if name, of := line["archive"].(string); of && (line["failure"] != nil || line["kind"] == "lost") {
+					failed[strings.Split(strings.TrimPrefix(name, "DIR/in/"), " › ")[0]] = true
+				}
+			}
+			kept, err := Look(filepath.Join(dir, "done"))
+			require.NoError(t, err)
+			inside, err := Look(filepath.Join(dir, "in/done"))
+			require.NoError(t, err)
+			moved := map[string]bool{}
+			for _, tree := range []Tree{kept, inside} {
+				for _, thing := range tree {
+					moved[thing.Data] = true
+				}
+			}
+			for at, thing := range before {
+				if _, stays := gone.in[at]; stays || thing.Kind == Folder {
+					continue
+				}
+				assert.False(t, failed[at], "%s is gone, and failed: %s", at, gone.errs)
+				if after[1] != "remove" {
+					assert.True(t, moved[thing.Data], "%s is gone, and nowhere", at)
+				}
+			}
+		}
+	},
+	"shares are the whole": func(t *rapid.T, w *world, args []string) {
+		if slices.Contains([]string{"shared", "auto"}, valueOf(args, "--layout")) || given(args, "--halt") {
+			t.Skip("a share would depend on the others")
+		}
+		whole := extract(t, w.make(t), args)
+		dir := w.make(t)
+		var last result
+		for i := range 3 {
+			last = extract(t, dir, append(slices.Clone(args), "--shard", fmt.Sprintf("%d/3", i)))
+			if last.code == 2 || whole.code == 3 && strings.Contains(whole.errs, "would also be that of") {
+				return
+			}
+		}
+		assert.Empty(t, whole.out.Differences(last.out), "%s---\n%s", whole.errs, last.errs)
+	},
+	"a job file": func(t *rapid.T, w *world, args []string) {
+		plain := extract(t, w.make(t), args)
+		dir := w.make(t)
+		job := "widecrate: 1\njobs:\n- name: one\n  extract:\n    sources: " + dir + "/in\n    into: " + dir + "/out\n"
+		for i := 0; i < len(args); i++ {
+			name, value := strings.TrimPrefix(args[i], "--"), "true"
+			if drawn[name] != nil {
+				i++
+				value = args[i]
+				if value == "LIST" {
+					value = filepath.Join(dir, "list")
+					require.NoError(t, os.WriteFile(value, []byte("a.csv\nd/a.csv\n"), 0o666))
+				}
+			}
+			if _, number := map[string]bool{"peel": true, "nested-depth": true, "max-ratio": true, "max-entries": true}[name]; !number && value != "true" {
+				value = fmt.Sprintf("%q", value)
+			}
+			job += "    " + name + ": " + value + "\n"
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "job.yaml"), []byte(job), 0o666))
+		_, errs, code := cli(t, dir, "run", "DIR/job.yaml")
+		assert.Equal(t, plain.code, code, "%s\n%s---\n%s", job, plain.errs, errs)
+		out, err := Look(filepath.Join(dir, "out"))
+		require.NoError(t, err)
+		assert.Empty(t, plain.out.Differences(out), errs)
+	},
+}
+
+// laid is the destination before anything is done.
+func (w *world) laid(t *rapid.T) Tree {
+	tree, err := Look(filepath.Join(w.make(t), "out"))
+	require.NoError(t, err)
+	return tree
+}
+
+func TestMain(m *testing.M) {
+	time.Local = time.UTC
+	debug.SetGCPercent(1000) // many short runs in one process
+	os.Exit(m.Run())
+}
+
+func TestLaws(t *testing.T) {
+	for name, law := range laws {
+		t.Run(name, func(t *testing.T) {
+			rapid.Check(t, func(t *rapid.T) {
+				w := drawWorld(t)
+				args := drawOptions(t)
+				if free(args) {
+					t.Skip("what is behind the first failure may be there, or not")
+				}
+				t.Logf("extract in %s%s", strings.Join(args, " "), w)
+				law(t, w, args)
+			})
+		})
+	}
+}
