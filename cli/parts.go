@@ -194,8 +194,8 @@ func newPartsJoin(s *streams) *cobra.Command {
 		Short: "Put a set together into one file",
 		Long: `join puts a set together; name any part of it. Plain cuts are joined byte for
 byte. A split ZIP archive becomes an ordinary one, without unpacking. If a list
-of SHA-256 sums is beside the parts, or --check-sums names one, the parts and the
-whole are checked. The file appears when it is complete and right.`,
+of SHA-256 sums is beside the parts, or --check-sums names one, the parts and
+the whole are checked. The file appears when it is complete and right.`,
 		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
   widecrate parts join survey/harbour.z01 --into harbour.zip`,
 		Args:    cobra.ExactArgs(1),

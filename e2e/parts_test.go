@@ -141,7 +141,7 @@ func TestSumsBesideParts(t *testing.T) {
 		for _, changed := range []bool{false, true} {
 			for i, args := range [][]string{
 				{"extract", "cut", "--into"}, {"convert", "cut", "--to", "zip", "--into"}, {"verify", "cut"},
-				{"compare", "cut/all.tar.001", "cut/all.tar.001"}, {"parts", "scan", "cut", "--sums"},
+				{"compare", "cut/all.tar.001", "cut/all.tar.001"}, {"parts", "scan", "cut", "--check-sums", "beside"},
 			} {
 				if args[len(args)-1] == "--into" {
 					args = append(args, t.TempDir())

@@ -54,9 +54,10 @@ func Extract(archives []*Archive, there Tree, words []string) *Model {
 				continue
 			}
 			own := path.Join(below, m.ownName(path.Base(a.Name), path.Base(path.Join("/in", below))))
-			if m.of("layout", "own") == "shared" {
+			switch m.of("layout", "own") {
+			case "shared":
 				own = "."
-			} else {
+			case "own":
 				taken[own]++
 			}
 			sources = append(sources, source{a, own})
@@ -121,7 +122,7 @@ type item struct {
 
 // unpack deals with an archive that lies so many deep, and those inside it.
 func (m *Model) unpack(a *Archive, folder string, depth int) {
-	if a.Damage == Junk {
+	if a == nil || a.Damage == Junk { // a file that is only called like one, too
 		m.fail(7)
 		return
 	}
@@ -129,10 +130,21 @@ func (m *Model) unpack(a *Archive, folder string, depth int) {
 	var inner []item
 	left, refused := 0, false
 	kept := map[string]bool{} // what hard links may lead to
+	top := ""
+	if m.of("layout", "own") == "auto" {
+		if top = m.top(a); top != "" {
+			folder = path.Join(path.Dir(folder), top)
+		}
+	}
 	for i := range a.Entries {
 		e := &a.Entries[i]
 		open, keep := m.judge(e, depth)
-		at := m.shape(e)
+		at := m.shape(e, stem(path.Base(a.Name)))
+		if top != "" && at == top {
+			at = ""
+		} else if top != "" {
+			at = strings.TrimPrefix(at, top+"/")
+		}
 		switch {
 		case open:
 			if at == "" {
@@ -279,8 +291,26 @@ func moment(text string, end bool) (time.Time, bool) {
 	return at, err == nil
 }
 
-// shape is the path that an entry gets below the folder; empty: none is left.
-func (m *Model) shape(e *Entry) string {
+// top is the one folder that all of an archive is in; empty: there is none.
+func (m *Model) top(a *Archive) (top string) {
+	for i := range a.Entries {
+		e := &a.Entries[i]
+		at := m.shape(&Entry{Path: e.Path, Kind: e.Kind}, "")
+		if at == "" || path.Base(e.Path) == ".DS_Store" {
+			continue
+		}
+		first, _, below := strings.Cut(at, "/")
+		if !below && e.Kind != Folder || top != "" && first != top {
+			return ""
+		}
+		top = first
+	}
+	return top
+}
+
+// shape is the path that an entry gets below the folder, in an archive of this name; empty: none
+// is left.
+func (m *Model) shape(e *Entry, archive string) string {
 	names := strings.Split(e.Path, "/")
 	peel, _ := strconv.Atoi(m.of("peel", "0"))
 	if len(names) <= peel {
@@ -292,6 +322,10 @@ func (m *Model) shape(e *Entry) string {
 			return ""
 		}
 		names = names[len(names)-1:]
+	}
+	if last := len(names) - 1; e.Kind != Folder && archive != "" {
+		name := names[last]
+		names[last] = strings.NewReplacer("{name}", name, "{stem}", stem(name), "{ext}", name[len(stem(name)):], "{archive}", archive).Replace(m.of("rename", "{name}"))
 	}
 	return strings.Join(names, "/")
 }
