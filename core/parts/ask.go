@@ -152,6 +152,9 @@ func (q *asking) askLast() error {
 // wholes is that of an assembly.
 func (q *asking) wholes() bool {
 	found := q.set.Found()
+	if len(q.set.Parts) == 1 && q.set.onePart(q.sequence.token(0)) {
+		return false
+	}
 	return !slices.ContainsFunc(q.set.Parts, func(p Part) bool {
 		if p.Info == nil {
 			return false

@@ -2,6 +2,7 @@ package parts
 
 import (
 	"io"
+	"strings"
 
 	"widecrate/core/blob"
 	"widecrate/core/format"
@@ -12,14 +13,24 @@ import (
 // wholes reports whether the files are archives each by itself, from their first
 // bytes to their last: a part of an archive that holds archives may well end like
 // one, and that of a tar with small files start like one. Of a lone one that can
-// only be said when its format has a directory at its end.
+// only be said when its format has a directory at its end; but a first part of which there are no
+// others is what is left of a cut where all fits into one.
 func (a *assembly) wholes() bool {
+	if m, first := a.placed[0]; first && len(a.placed) == 1 && a.onePart(m.token) {
+		return false
+	}
 	for _, m := range a.placed {
 		if !look(m.path(), func(file io.ReaderAt, size int64) bool { return isWhole(file, size, len(a.placed)) }) {
 			return false
 		}
 	}
 	return true
+}
+
+// onePart reports whether a set is one that was cut, though there is only its first part.
+func (s *Set) onePart(token string) bool {
+	_, known := format.ByName(s.Name)
+	return s.Kind == Numbered && known && strings.HasPrefix(token, "0")
 }
 
 // isWhole reports whether one of so many files is an archive by itself.

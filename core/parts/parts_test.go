@@ -90,6 +90,8 @@ func TestFind(t *testing.T) {
 		"of":                 {"n_1of3.zip n_2of3.zip", "named n.zip = n_1of3.zip n_2of3.zip (n_3of3.zip)"},
 		"of, apart":          {"n (1 of 2).bin n (2 of 2).bin n (1 of 3).bin", "named n.bin = n (1 of 2).bin n (2 of 2).bin; named n.bin = n (1 of 3).bin (n (2 of 3).bin) (n (3 of 3).bin)"},
 		"lone whole":         {"data.001*", "| data.001"},
+		"lone part":          {"data.zip.001*", "numbered data.zip = data.zip.001"},
+		"third of none":      {"data.zip.003*", "| data.zip.003"},
 		"lone cut":           {"data.001", "numbered data = data.001"},
 		"letter case apart":  {"a.001 a.002 A.001", "numbered A = A.001; numbered a = a.001 a.002"},
 		"letter case, mixed": {"Grid.Z01 grid.zip", "split ZIP grid.zip = Grid.Z01 grid.zip"},

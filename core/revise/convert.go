@@ -221,7 +221,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	w, err := out.Start(o.Format, o.Writing)
-	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, holdsTime: o.Format.HoldsTime, decide: paths.decide, goes: paths.goes, through: c.through(ctx, paths.budget),
+	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, holdsTime: o.Format.HoldsTime, decide: paths.decide, goes: paths.goes, moves: c.Under != "" || c.Placement.Peel > 0 || c.Placement.Flatten || c.Placement.Rename != nil, through: c.through(ctx, paths.budget),
 		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
 	if paths.merges {
 		t.came = map[string]content{}

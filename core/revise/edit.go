@@ -114,7 +114,7 @@ func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, 
 	}
 	w, err := f.NewWriter(out, e.Add.Writing)
 	if err == nil {
-		t := transfer{ctx: ctx, from: from, to: w, needsSize: f.NeedsSize, decide: p.decide, goes: p.goes, packed: func(*archive.Entry) bool { return true },
+		t := transfer{ctx: ctx, from: from, to: w, needsSize: f.NeedsSize, decide: p.decide, goes: p.goes, moves: len(e.Moves) > 0, packed: func(*archive.Entry) bool { return true },
 			through: func(r io.Reader) io.Reader { return from.Budget().Reader(ctx, r) }}
 		err = t.run()
 	}

@@ -36,6 +36,10 @@ type transfer struct {
 	// decide gives the path that an entry gets; empty: it is left out.
 	decide func(i int, e *archive.Entry) (string, error)
 
+	// moves says that paths change, and so what links lead to. Else links are copied as they
+	// are, locked or not.
+	moves bool
+
 	// goes says where a path of the archive goes, for links that lead there; empty: it is
 	// not known.
 	goes func(path string) string
@@ -170,7 +174,7 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 		case !t.packed(&e):
 			return fault.At(e.Path, t.decoded(p.Index(), e, path))
 		}
-		if e.Kind == archive.Symlink {
+		if e.Kind == archive.Symlink && t.moves {
 			from, err := archive.LinkTarget(z, p.Index())
 			if err != nil {
 				return fault.At(e.Path, err)
