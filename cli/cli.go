@@ -9,7 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
-	"runtime"
+	"sync"
 	"syscall"
 	"time"
 
@@ -25,6 +25,10 @@ import (
 
 // patience is how soon a second interrupt counts: some senders send each twice.
 const patience = 500 * time.Millisecond
+
+// The collector comes no sooner than when there is as much garbage as this: with small files
+// that would be a tenth of the time. It is address space only.
+var ballast = sync.OnceValue(func() []byte { return make([]byte, 16<<20) })
 
 // Main runs the command line and returns the exit code. The first interrupt
 // lets what is under way clean up; a later one ends the program at once.
@@ -43,10 +47,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root.SetIn(standardInput(ctx))
 	root.SetOut(s.out)
 	root.SetErr(s.err)
-	// The collector comes no sooner than when there is as much garbage as this: with
-	// small files that would be a tenth of the time. It is address space only.
-	var ballast []byte
-	root.PersistentPreRun = func(*cobra.Command, []string) { ballast = make([]byte, 16<<20) }
+	root.PersistentPreRun = func(*cobra.Command, []string) { ballast() }
 	var cmd *cobra.Command
 	err := fault.Guard(func() (err error) {
 		cmd, err = root.ExecuteContextC(ctx)
@@ -55,7 +56,6 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if cmd == nil {
 		cmd = root
 	}
-	runtime.KeepAlive(ballast)
 	if err == errShortHelp {
 		s.out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
 		err = nil

@@ -215,7 +215,7 @@ func TestFreshHaltAndLinks(t *testing.T) {
 
 	_, stderr, code := run(t, dir, "extract", "bad/a.zip", "in/küste.zip", "--into", "halted", "--halt", "--workers", "1")
 	assert.Equal(t, 7, code)
-	assert.Contains(t, stderr, "1 archives were not taken")
+	assert.Contains(t, stderr, "1 archive was not taken")
 	assert.NoFileExists(t, filepath.Join(dir, "halted/küste/k"))
 
 	systemtest.NeedsLinks(t)

@@ -122,7 +122,11 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 		u.Drop()
 	}
 	if r.dropped > 0 {
-		r.notice(fmt.Sprintf("stopped at the first failure: %d archives were not taken", r.dropped))
+		count := "1 archive was"
+		if r.dropped > 1 {
+			count = fmt.Sprintf("%d archives were", r.dropped)
+		}
+		r.notice("stopped at the first failure: " + count + " not taken")
 	}
 	if ctx.Err() == nil {
 		r.dispose()

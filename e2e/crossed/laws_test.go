@@ -231,7 +231,8 @@ func (w *world) laid(t *rapid.T) Tree {
 
 func TestMain(m *testing.M) {
 	time.Local = time.UTC
-	debug.SetGCPercent(1000) // many short runs in one process
+	debug.SetGCPercent(400) // many short runs in one process
+	debug.SetMemoryLimit(2 << 30)
 	os.Exit(m.Run())
 }
 
