@@ -4,11 +4,7 @@
 package revise
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"fmt"
-	"hash"
 	"io"
 	"maps"
 	"slices"
@@ -58,64 +54,8 @@ type transfer struct {
 	notes  notes
 }
 
-// content is what came to a path: of a file the sum of what was read of it.
-type content struct {
-	kind archive.Kind
-	link string
-	sum  hash.Hash
-}
-
-func (c *content) same(other *content) bool {
-	return c.kind == other.kind && c.link == other.link && (c.sum == nil || bytes.Equal(c.sum.Sum(nil), other.sum.Sum(nil)))
-}
-
-// merge reports whether what goes to a path came there before, which is refused if it was
-// something else; else it returns what its data is to be read through.
-func (t *transfer) merge(e *archive.Entry, path string, data io.Reader) (through io.Reader, again bool, err error) {
-	if t.came == nil {
-		return data, false, nil
-	}
-	now := content{kind: e.Kind, link: e.Link}
-	if data != nil && e.Kind == archive.File {
-		now.sum = sha256.New()
-		data = io.TeeReader(data, now.sum)
-	}
-	first, again := t.came[path]
-	if !again {
-		t.came[path] = now
-		return data, false, nil
-	}
-	if now.sum != nil {
-		_, err = io.Copy(io.Discard, data)
-	}
-	if err == nil && !first.same(&now) {
-		err = twoAt(path)
-	}
-	return nil, true, err
-}
-
-func twoAt(path string) error {
-	return fault.New(fault.Refused, "two of its entries would have the path %s", path).Suggest(fault.PeelLess)
-}
-
 // passed is where an entry is in the new archive, and what its data is called in the old one.
 type passed struct{ to, data string }
-
-// notes count what was done, and what could not be kept.
-type notes struct {
-	packed, repacked int
-	special          int
-	subsecond        int
-	unlocked         int
-	clamped          int // times that the format cannot hold
-	whole            int // files that were sparse
-	setID            int
-	owners, comments int
-	comment          bool // that of the archive is lost
-	attributes       int
-	times            int               // of access, change or creation
-	links            map[string]string // hard links to what has passed by: path, target
-}
 
 // rawStream and rawWriter are those of tars, whose headers can be copied as they
 // are.
@@ -358,19 +298,6 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 	return nil
 }
 
-// lose counts what is recorded of an entry that is packed again.
-func (n *notes) lose(e *archive.Entry) {
-	for _, count := range []struct {
-		to  *int
-		had bool
-	}{{&n.whole, e.Holes > 0}, {&n.setID, e.SetID}, {&n.owners, e.Also&archive.Owner != 0}, {&n.comments, e.Also&archive.Comment != 0},
-		{&n.attributes, e.Also&archive.Attributes != 0}, {&n.times, e.Also&archive.Times != 0}} {
-		if count.had {
-			*count.to++
-		}
-	}
-}
-
 // inMemory is how much is kept in memory of what has to be read before it is
 // added.
 const inMemory = 1 << 20
@@ -481,32 +408,4 @@ func (t *transfer) addLinks(e archive.Entry, paths []string) error {
 		}
 	}
 	return nil
-}
-
-// lost says what the new archive cannot hold, for people.
-func (n *notes) lost() []string {
-	var said []string
-	say := func(count int, one, many string) {
-		switch {
-		case count == 1:
-			said = append(said, "1 "+one)
-		case count > 1:
-			said = append(said, fmt.Sprintf("%d %s", count, many))
-		}
-	}
-	say(n.special, "device or pipe is left out", "devices and pipes are left out")
-	say(n.subsecond, "time lost its fraction of a second", "times lost their fractions of a second")
-	say(n.clamped, "time lies beyond what it can hold, and became the nearest", "times lie beyond what it can hold, and became the nearest")
-	say(n.whole, "sparse file is stored with all its zeros", "sparse files are stored with all their zeros")
-	say(n.setID, "file lost the rights of its owner or group", "files lost the rights of their owner or group")
-	say(n.owners, "entry lost its user and group", "entries lost their user and group")
-	if n.comment {
-		said = append(said, "the comment of the archive is lost")
-	}
-	say(n.comments, "entry lost its comment", "entries lost their comments")
-	say(n.attributes, "entry lost its extended attributes", "entries lost their extended attributes")
-	say(n.times, "entry lost its times of access or creation", "entries lost their times of access or creation")
-	say(len(n.links), "hard link became a file of its own", "hard links became files of their own")
-	say(n.unlocked, "entry is no longer locked", "entries are no longer locked")
-	return said
 }
