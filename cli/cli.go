@@ -43,6 +43,9 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	s := &streams{out: show.NewScreen(stdout), err: show.NewScreen(stderr)}
 	s.out.Say, s.err.Say = say, say
 	root := newRoot(s)
+	if completes(args) { // else nobody needs them
+		completeOptions(root)
+	}
 	root.SetArgs(args)
 	root.SetIn(standardInput(ctx))
 	root.SetOut(s.out)
@@ -140,7 +143,6 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { cmd.Print(help(cmd)) })
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
-	completeOptions(root)
 	prepare(root)
 	completeInBash(root)
 	return root

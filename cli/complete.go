@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"widecrate/cli/option"
 	"widecrate/core/archive"
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
@@ -35,10 +36,19 @@ var completions = map[string]cobra.CompletionFunc{
 // asPattern makes a path match itself as a pattern.
 var asPattern = strings.NewReplacer("*", "?", "[", "?", "]", "?", "{", "?", "}", "?")
 
+// completes reports whether a shell asks for completions.
+func completes(args []string) bool {
+	return len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd)
+}
+
 // completeOptions adds the completions to a command and those below it.
 func completeOptions(cmd *cobra.Command) {
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
-		if c, known := completions[f.Name]; known {
+		c, known := completions[f.Name]
+		if words := option.Words(f); words != nil {
+			c, known = fixed(words...), true
+		}
+		if known {
 			_ = cmd.RegisterFlagCompletionFunc(f.Name, c) // fails only for an option that does not exist
 		}
 	})

@@ -140,12 +140,16 @@ func (s *Set) Number(to *int, name string, least int) { s.add(&number{to: to, le
 func (s *Set) Bound(to *int64, name string, size bool) { s.add(&bounded{to, size}, name) }
 
 // Value is one of a kind of its own.
-func (s *Set) Value(v Value, name string) {
-	s.add(v, name)
-	if words := v.Words(); words != nil {
-		// It fails only for an option that does not exist.
-		_ = s.cmd.RegisterFlagCompletionFunc(name, cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp))
+func (s *Set) Value(v Value, name string) { s.add(v, name) }
+
+// Words are all that an option can be; nil: there are too many.
+func Words(f *pflag.Flag) []string {
+	if inside, ok := f.Value.(filled); ok {
+		if v, ok := inside.Value.(Value); ok {
+			return v.Words()
+		}
 	}
+	return nil
 }
 
 // Shaping are the options of a command that shape what comes of it, with their values,

@@ -232,7 +232,6 @@ func (w *world) laid(t *rapid.T) Tree {
 func TestMain(m *testing.M) {
 	time.Local = time.UTC
 	debug.SetGCPercent(400) // many short runs in one process
-	debug.SetMemoryLimit(2 << 30)
 	os.Exit(m.Run())
 }
 
