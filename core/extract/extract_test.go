@@ -303,7 +303,7 @@ func TestDryRunPromisesOnlyWhatItOpened(t *testing.T) {
 		assert.Len(t, outcomes, 2)
 		require.Len(t, disposals, 3)
 		assert.Equal(t, []string{"", "not all of it could be unpacked", "it was not taken"}, []string{disposals[0].Kept, disposals[1].Kept, disposals[2].Kept})
-		assert.Equal(t, []string{"stopped at the first failure: 1 archives were not taken"}, notices)
+		assert.Equal(t, []string{"stopped at the first failure: 1 archive was not taken"}, notices)
 	}
 }
 
