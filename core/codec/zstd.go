@@ -18,24 +18,23 @@ const Zstd = "zstd"
 
 var zstdMethod = Method{
 	Name:       Zstd,
-	ReadsAhead: true,
 	Extensions: []string{".zst"},
 	Magic: func(head []byte) bool {
 		rest, skipped := skipFrames(head)
 		return bytes.HasPrefix(rest, []byte{0x28, 0xb5, 0x2f, 0xfd}) || skipped && !isLZ4(rest)
 	},
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
-		in := fault.Guarded(src) // which is read on a goroutine of the library
 		var d *zstd.Decoder
 		var err error
 		if o.maxMemory() == DefaultMemory {
 			d, _ = zstdDecoders.Get().(*zstd.Decoder)
 		}
 		if d != nil {
-			err = d.Reset(in)
+			err = d.Reset(src)
 		} else {
 			limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
-			d, err = zstd.NewReader(in, zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, largestWindow)))
+			// One at a time means on this goroutine: what panics is caught, and it is no slower.
+			d, err = zstd.NewReader(src, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, largestWindow)))
 		}
 		if err != nil {
 			return nil, err
