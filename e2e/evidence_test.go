@@ -186,9 +186,6 @@ func TestFlippedInside(t *testing.T) {
 
 // Edits of one archive at the same time wait for each other: none is lost.
 func TestEditsAtOnce(t *testing.T) {
-	if runtime.GOOS == "windows" {
-		t.Skip("they are not kept apart there: docs/windows.md")
-	}
 	dir := t.TempDir()
 	pack(t, filepath.Join(dir, "a.zip"), "x", "1")
 	var group sync.WaitGroup

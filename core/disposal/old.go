@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"runtime"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/place"
 )
 
 // An Old is what stood at a path when a run decided to replace it: a file, or nothing.
@@ -19,6 +21,7 @@ type Old struct {
 	path string
 	info fs.FileInfo // nil: nothing was there
 	held *os.File    // locked until it is replaced; nil: only meanwhile
+	turn *claim.Claim
 }
 
 // Look finds what stands at a path. A folder is of kind fault.Refused.
@@ -42,26 +45,37 @@ func Look(path string) (*Old, error) {
 // replaced, or released. What stands there then is what they look at.
 func Hold(ctx context.Context, path string) (*Old, error) {
 	const interval = 20 * time.Millisecond
+	turn, err := takeTurn(ctx, path, interval)
+	if err != nil {
+		return nil, err
+	}
 	for {
-		if _, err := blob.Find(path); err != nil {
-			return nil, err
-		}
-		f, err := os.Open(path)
-		if err != nil {
-			return nil, fault.Reading(path, err)
-		}
-		locked := claim.Lock(f)
-		o, err := Look(path)
-		if err == nil && o.info != nil {
-			ours, statErr := f.Stat()
-			if !claim.Held(locked) && statErr == nil && os.SameFile(ours, o.info) { // without locks there, a look has to do
-				o.held = f
-				return o, nil
+		o, err := hold(path)
+		if o != nil || err != nil {
+			if o == nil && turn != nil {
+				turn.Release()
+			} else if o != nil {
+				o.turn = turn
 			}
+			return o, err
 		}
-		f.Close()
-		if err != nil {
-			return nil, err
+		select {
+		case <-ctx.Done():
+			if turn != nil {
+				turn.Release()
+			}
+			return nil, ctx.Err()
+		case <-time.After(interval):
+		}
+	}
+}
+
+// takeTurn takes a name beside a file, where a file cannot be replaced while it is locked.
+func takeTurn(ctx context.Context, path string, interval time.Duration) (*claim.Claim, error) {
+	for runtime.GOOS == "windows" {
+		turn, err := claim.Take(filepath.Join(filepath.Dir(path), place.StagingPrefix+"turn-"+filepath.Base(path)))
+		if _, held := errors.AsType[*claim.HeldError](err); !held {
+			return turn, fault.Writing(path, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -69,10 +83,42 @@ func Hold(ctx context.Context, path string) (*Old, error) {
 		case <-time.After(interval):
 		}
 	}
+	return nil, nil
+}
+
+// hold is one try; nil: somebody else has it.
+func hold(path string) (*Old, error) {
+	if _, err := blob.Find(path); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, fault.Reading(path, err)
+	}
+	locked := claim.Lock(f)
+	o, err := Look(path)
+	if err == nil && o.info != nil {
+		ours, statErr := f.Stat()
+		if !claim.Held(locked) && statErr == nil && os.SameFile(ours, o.info) { // without locks there, a look has to do
+			o.held = f
+			return o, nil
+		}
+	}
+	f.Close()
+	return nil, err
 }
 
 // Release lets others change the file.
 func (o *Old) Release() {
+	o.letGo()
+	if o.turn != nil {
+		o.turn.Release()
+		o.turn = nil
+	}
+}
+
+// letGo closes the file.
+func (o *Old) letGo() {
 	if o.held != nil {
 		o.held.Close()
 		o.held = nil
@@ -109,7 +155,7 @@ func (o *Old) Yield(dir *folder.Folder, hidden, name string) error {
 		return dir.MoveTo(hidden, dir.Handle, name, o.info != nil)
 	}
 	if runtime.GOOS == "windows" { // where no file is replaced that is open
-		o.Release()
+		o.letGo()
 		return replace()
 	}
 	if o.held == nil && o.info != nil && o.info.Mode().IsRegular() {
