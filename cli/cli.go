@@ -72,12 +72,19 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	case code == exitInterrupted:
 		s.warn(interrupted)
 	case err != nil && !done:
-		if as := cmd.Flags().Lookup("as"); as != nil && as.Value.String() == "json" && fault.Of(err) != fault.Usage {
-			s.json(&report.Failed{Err: err})
-		}
-		s.problem(err)
+		as := cmd.Flags().Lookup("as")
+		s.lines = as != nil && as.Value.String() == "json" // it may have failed before that was read
+		s.announce(err)
 	}
 	return code
+}
+
+// announce shows an error that no line of JSON has told of yet.
+func (s *streams) announce(err error) {
+	if s.lines && fault.Of(err) != fault.Usage {
+		s.json(&report.Failed{Err: err})
+	}
+	s.problem(err)
 }
 
 // streams are what a command prints to.
@@ -85,6 +92,7 @@ type streams struct {
 	out, err *show.Screen
 	page     *page.Page // about a run of several commands; nil: each is alone
 	traces   bool       // say where a fault of the program is
+	lines    bool       // standard output has lines of JSON
 	jobFile  string     // that the command is run by; empty: none
 }
 

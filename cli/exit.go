@@ -37,7 +37,7 @@ func (s *streams) both(first, second error) error {
 	var failures report.Failures
 	for _, err := range []error{first, second} {
 		if _, shown := errors.AsType[reported](err); !shown {
-			s.problem(err)
+			s.announce(err)
 		}
 		failures.Add(err)
 	}

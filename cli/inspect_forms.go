@@ -116,8 +116,7 @@ func (c *inspectCommand) table(a *inspect.Archive, n *counts) error {
 
 // isUnsafe reports whether extract would refuse an entry, as far as is known of a link.
 func isUnsafe(e *archive.Entry, link string) bool {
-	err := place.Check(e, cmp.Or(link, "."))
-	return err != nil
+	return place.Check(e, cmp.Or(link, ".")) != nil
 }
 
 // note is what a person has to know of an entry.

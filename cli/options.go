@@ -121,9 +121,11 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 // nothing says why there is no archive to deal with.
 func (o *archiveOptions) nothing(cmd *cobra.Command, s *show.Screen) {
 	named := s.Name(o.named())
-	switch below := o.below(cmd); {
-	case len(o.left) > 0:
+	if len(o.left) > 0 {
 		s.Printf("No archive in %s has settled: nothing to do.\n", named)
+		return
+	}
+	switch below := o.below(cmd); {
 	case below > 0:
 		s.Printf("No archive in %s itself: nothing to do. In the folders below it, --recursive finds %s.\n", named, show.Number(below))
 	case len(o.request.Archives) > 0:
@@ -401,7 +403,7 @@ func (o *outputOptions) addTo(set *option.Set, first string, more ...string) {
 
 // apply makes the streams what the options ask for.
 func (o *outputOptions) apply(s *streams) {
-	s.traces = o.verbose
+	s.traces, s.lines = o.verbose, o.as.Value() == asJSON
 	if c := o.color.Value(); c != auto {
 		s.out.SetColor(c == always)
 		s.err.SetColor(c == always)

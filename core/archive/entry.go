@@ -60,7 +60,7 @@ type Facts uint8
 // The facts.
 const (
 	Owner      Facts = 1 << iota // a user and a group other than number 0
-	Comment                      //
+	Comment                      // a text about it
 	Attributes                   // extended attributes, or lists of who may do what
 	Times                        // of access, change or creation
 )

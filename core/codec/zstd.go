@@ -33,7 +33,7 @@ var zstdMethod = Method{
 			err = d.Reset(src)
 		} else {
 			limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
-			// One at a time means on this goroutine: what panics is caught, and it is no slower.
+			// One at a time means on this goroutine, where what panics is caught.
 			d, err = zstd.NewReader(src, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, largestWindow)))
 		}
 		if err != nil {

@@ -19,9 +19,9 @@ import (
 // An Old is what stood at a path when a run decided to replace it: a file, or nothing.
 type Old struct {
 	path string
-	info fs.FileInfo // nil: nothing was there
-	held *os.File    // locked until it is replaced; nil: only meanwhile
-	turn *claim.Claim
+	info fs.FileInfo  // nil: nothing was there
+	held *os.File     // locked until it is replaced; nil: only meanwhile
+	turn *claim.Claim // a name beside it, where a lock is not enough; nil: it is
 }
 
 // Look finds what stands at a path. A folder is of kind fault.Refused.
@@ -44,46 +44,47 @@ func Look(path string) (*Old, error) {
 // Hold is Look for a file that is changed: others that would change it wait until it is
 // replaced, or released. What stands there then is what they look at.
 func Hold(ctx context.Context, path string) (*Old, error) {
-	const interval = 20 * time.Millisecond
-	turn, err := takeTurn(ctx, path, interval)
+	var turn *claim.Claim
+	if runtime.GOOS == "windows" { // where the lock has to go before the file is replaced
+		err := again(ctx, func() (got bool, err error) {
+			turn, err = claim.Take(filepath.Join(filepath.Dir(path), place.StagingPrefix+"turn-"+filepath.Base(path)))
+			if _, held := errors.AsType[*claim.HeldError](err); held {
+				return false, nil
+			}
+			return true, fault.Writing(path, err)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	var o *Old
+	err := again(ctx, func() (got bool, err error) {
+		o, err = hold(path)
+		return o != nil, err
+	})
 	if err != nil {
+		if turn != nil {
+			turn.Release()
+		}
 		return nil, err
 	}
-	for {
-		o, err := hold(path)
-		if o != nil || err != nil {
-			if o == nil && turn != nil {
-				turn.Release()
-			} else if o != nil {
-				o.turn = turn
-			}
-			return o, err
-		}
-		select {
-		case <-ctx.Done():
-			if turn != nil {
-				turn.Release()
-			}
-			return nil, ctx.Err()
-		case <-time.After(interval):
-		}
-	}
+	o.turn = turn
+	return o, nil
 }
 
-// takeTurn takes a name beside a file, where a file cannot be replaced while it is locked.
-func takeTurn(ctx context.Context, path string, interval time.Duration) (*claim.Claim, error) {
-	for runtime.GOOS == "windows" {
-		turn, err := claim.Take(filepath.Join(filepath.Dir(path), place.StagingPrefix+"turn-"+filepath.Base(path)))
-		if _, held := errors.AsType[*claim.HeldError](err); !held {
-			return turn, fault.Writing(path, err)
+// again tries something until it is got, or fails.
+func again(ctx context.Context, try func() (got bool, err error)) error {
+	const interval = 20 * time.Millisecond
+	for {
+		if got, err := try(); got || err != nil {
+			return err
 		}
 		select {
 		case <-ctx.Done():
-			return nil, ctx.Err()
+			return ctx.Err()
 		case <-time.After(interval):
 		}
 	}
-	return nil, nil
 }
 
 // hold is one try; nil: somebody else has it.

@@ -156,6 +156,9 @@ func (l *Lists) Give(list string) error {
 
 // Given is what the lists that were given say of a file or address.
 func (l *Lists) Given(where string) (said Sum, known bool) {
+	if l.given == nil {
+		return said, false
+	}
 	if full, err := filepath.Abs(where); err == nil {
 		if said, known = l.given[full]; known {
 			return said, true
