@@ -210,7 +210,7 @@ func TestSkippableFrames(t *testing.T) {
 
 // What a header asks for is bounded before it is given.
 func TestMemory(t *testing.T) {
-	for name, size := range map[string]int{XZ: 1000, Zstd: 3 << 20} {
+	for name, size := range map[string]int{XZ: 3 << 20, Zstd: 3 << 20} {
 		m, _ := ByName(name)
 		_, err := unpacked(m, packed(t, m, sample(size)), Options{MaxMemory: 1 << 20})
 		assert.ErrorIs(t, err, fault.Unsafe, name)

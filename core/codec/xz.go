@@ -110,11 +110,12 @@ func (w *xzWriter) Close() error {
 }
 
 // encodeXZBlock makes a block with both sizes in its header, padded, and with a
-// CRC-64; nothing of nothing.
+// CRC-64; nothing of nothing. The dictionary, in bytes, is an upper bound.
 func encodeXZBlock(block []byte, dictionary int) ([]byte, error) {
 	if len(block) == 0 {
 		return nil, nil
 	}
+	dictionary = max(min(dictionary, len(block)), lzma.MinDictCap) // no more than it can look back
 	packed, err := encodeWhole(block, func(out io.Writer) (io.WriteCloser, error) {
 		return lzma.Writer2Config{DictCap: dictionary}.NewWriter2(out)
 	})

@@ -190,7 +190,7 @@ func (m *Model) unpack(a *Archive, folder string, depth int) {
 		items = append(items, it)
 	}
 	switch {
-	case refused:
+	case refused || contradict(items):
 		m.fail(3)
 		return
 	case m.has("fresh") && len(items) == 0:
@@ -198,13 +198,9 @@ func (m *Model) unpack(a *Archive, folder string, depth int) {
 		return
 	case !m.place(items, folder):
 		m.fail(3)
-		return
-	}
-	m.leftOut += left
-	for _, it := range items {
-		if it.Kind != Folder {
-			m.kept++
-		}
+	default:
+		m.leftOut += left
+		m.kept += len(slices.DeleteFunc(slices.Clone(items), func(it item) bool { return it.Kind == Folder }))
 	}
 	for _, in := range inner {
 		if m.halted {
@@ -330,16 +326,21 @@ func (m *Model) shape(e *Entry, archive string) string {
 	return strings.Join(names, "/")
 }
 
-// place puts all items below a folder, or none.
-func (m *Model) place(items []item, folder string) bool {
+// contradict reports whether one item would have to be a folder for another.
+func contradict(items []item) bool {
 	for i, it := range items {
 		for _, other := range items[:i] {
 			if other.at == it.at && (other.Kind == Folder) != (it.Kind == Folder) || other.Kind != Folder && strings.HasPrefix(it.at, other.at+"/") ||
 				it.Kind != Folder && strings.HasPrefix(other.at, it.at+"/") {
-				return false
+				return true
 			}
 		}
 	}
+	return false
+}
+
+// place puts all items below a folder, or none.
+func (m *Model) place(items []item, folder string) bool {
 	next := Tree{}
 	for at, thing := range m.Out {
 		if !m.has("fresh") || at != folder && !strings.HasPrefix(at, folder+"/") {
