@@ -14,7 +14,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -200,14 +199,9 @@ func (a *Address) IsFolder() bool { return strings.HasSuffix(a.url.Path, "/") }
 // Sibling is what would lie beside it under another name; of a folder, in it.
 func (a *Address) Sibling(name string) *Address {
 	u := *a.url
-	u.Path, u.RawPath = path.Dir(a.url.Path), ""
-	if !strings.HasSuffix(u.Path, "/") {
-		u.Path += "/"
-	}
-	if a.IsFolder() {
-		u.Path = a.url.Path
-	}
-	u.Path += name
+	written := a.url.EscapedPath() // two slashes, or one that is escaped, stay as they are
+	u.RawPath = written[:strings.LastIndexByte(written, '/')+1] + url.PathEscape(name)
+	u.Path, _ = url.PathUnescape(u.RawPath) // both are escaped by net/url
 	return &Address{a.client, &u}
 }
 

@@ -295,6 +295,17 @@ func TestNames(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, r.Name, disposition)
 	}
+	client, err := New(Options{})
+	require.NoError(t, err)
+	for address, want := range map[string]string{
+		"http://gauges.example/a/b.zip.001":       "http://gauges.example/a/b%202.zip",
+		"http://gauges.example//a%2Fb//c.zip?d=1": "http://gauges.example//a%2Fb//b%202.zip?d=1",
+		"http://gauges.example/a/":                "http://gauges.example/a/b%202.zip",
+	} {
+		a, err := client.Address(address)
+		require.NoError(t, err)
+		assert.Equal(t, want, a.Sibling("b 2.zip").String())
+	}
 }
 
 func pemOf(certificate []byte) []byte {

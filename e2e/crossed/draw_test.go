@@ -17,11 +17,94 @@ import (
 // A world is what there is before a command: an inbox, and a destination.
 type world struct {
 	archives []*Archive
-	there    Tree // in the destination
+	way      string // how they are named: in a folder, as files …
+	there    Tree   // in the destination
+}
+
+// The ways to name archives.
+const (
+	inFolder = "folder"
+	asFiles  = "files"
+	inList   = "list"
+	inPairs  = "pairs"
+	onServer = "server"
+	onPlain  = "plain server" // without ranges
+)
+
+// called is the name of an archive below a folder, or a server.
+func (a *Archive) called() string {
+	if a.Parts > 1 {
+		return a.Name + ".001"
+	}
+	return a.Name
+}
+
+// sources are the archives as a command finds them.
+func (w *world) sources(words []string) (list []Source) {
+	c := choose(words)
+	if w.way != inFolder {
+		for i, a := range w.archives {
+			root := "."
+			if w.way == inPairs {
+				root = pairRoot(i)
+			}
+			list = append(list, Source{a, w.prefix() + a.called(), path.Dir(a.Name), root, "."})
+		}
+		return list
+	}
+	for _, below := range []string{".", "s", "s/t"} { // a folder comes before those in it
+		for _, a := range w.archives {
+			if path.Dir(a.Name) == below && (below == "." || c.has("recursive")) && c.archive(a.Name) {
+				list = append(list, Source{a, w.prefix() + a.called(), below, ".", below})
+			}
+		}
+	}
+	return list
+}
+
+// prefix is what the names of archives begin with.
+func (w *world) prefix() string {
+	switch w.way {
+	case onServer:
+		return "SERVER/in/"
+	case onPlain:
+		return "PLAIN/in/"
+	}
+	return "DIR/in/"
+}
+
+func pairRoot(i int) string { return fmt.Sprintf("p%d", i%2) }
+
+// words name the sources and the destination, for a world in dir.
+func (w *world) words(t require.TestingT, dir string) []string {
+	var list []string
+	for i, a := range w.archives {
+		at := w.prefix() + a.called()
+		switch w.way {
+		case inPairs:
+			at = strings.ReplaceAll(at, "DIR", dir) + "\t" + filepath.Join(dir, "out", pairRoot(i))
+		case inList:
+			at = strings.ReplaceAll(at, "DIR", dir)
+		}
+		list = append(list, at)
+	}
+	switch into := []string{"--into", "DIR/out"}; w.way {
+	case inFolder:
+		return append([]string{"DIR/in"}, into...)
+	case inPairs, inList:
+		require.NoError(t, os.WriteFile(filepath.Join(dir, w.way), []byte(strings.Join(list, "\n")+"\n"), 0o666))
+		if w.way == inPairs {
+			return []string{"--pairs", "DIR/pairs"}
+		}
+		return append([]string{"--source-list", "DIR/list"}, into...)
+	default:
+		return append(list, into...)
+	}
 }
 
 func (w *world) String() string {
 	var b strings.Builder
+	fmt.Fprintf(&b, "\n  by %s", w.way)
 	for _, a := range w.archives {
 		fmt.Fprintf(&b, "\n  in/%s", a)
 	}
@@ -45,7 +128,7 @@ var when = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 
 var (
 	folders  = rapid.SampledFrom([]string{"", "", "d/", "d/", "d/e/", "Ü/"})
-	names    = rapid.SampledFrom([]string{"a.csv", "a.csv", "b.csv", "A.csv", "c.json", "c.tar.bak", "x", ".env", ".DS_Store"})
+	names    = rapid.SampledFrom([]string{"a.csv", "a.csv", "b.csv", "A.csv", "c.json", "c.tar.bak", "x", ".env", ".DS_Store", "шум 潮.csv", "-v", "e\u0301.csv"})
 	contents = rapid.SampledFrom([]string{"", "1", "1", "2", "33", "many"})
 	later    = rapid.SampledFrom([]time.Duration{0, 0, 10 * time.Second, 48 * time.Hour})
 	formats  = rapid.SampledFrom([]string{".zip", ".zip", ".tar", ".tar.gz", ".tar.zst", ".tgz", ".tar.xz", ".tar.bz2", ".tar.lz4"})
@@ -86,7 +169,9 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 			e.Data = content(t)
 		}
 		if _, twice := taken[e.Path]; twice || taken[path.Dir(e.Path)] == File && path.Dir(e.Path) != "." && has(taken, path.Dir(e.Path)) {
-			continue
+			if e.Kind != File || taken[e.Path] != File || !has(taken, e.Path) || !one(t, 3) {
+				continue // else the same path again
+			}
 		}
 		taken[e.Path] = e.Kind
 		a.Entries = append(a.Entries, e)
@@ -96,6 +181,9 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 		if one(t, 6) {
 			a.Parts = 3
 		}
+		if strings.HasSuffix(a.Name, ".zip") && one(t, 6) {
+			a.Key = rapid.SampledFrom(keys).Draw(t, "key")
+		}
 	}
 	return a
 }
@@ -103,7 +191,7 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 func has[T any](m map[string]T, key string) bool { _, there := m[key]; return there }
 
 func drawWorld(t *rapid.T) *world {
-	w := &world{there: Tree{}}
+	w := &world{there: Tree{}, way: rapid.SampledFrom([]string{inFolder, inFolder, inFolder, asFiles, inList, inPairs, onServer, onPlain}).Draw(t, "way")}
 	for i := range rapid.IntRange(1, 5).Draw(t, "archives") {
 		below := rapid.SampledFrom([]string{"", "", "", "s/", "s/t/"}).Draw(t, "below")
 		w.archives = append(w.archives, drawArchive(t, fmt.Sprintf("%sarch-%d", below, i), 0))
@@ -137,16 +225,16 @@ var root = func() string {
 	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
 		return "/dev/shm"
 	}
-	return ""
+	return os.TempDir()
 }()
 
 // aside are options of extract that are not drawn, with the reason.
 var aside = map[string]string{
-	"help": "ends the program", "wait": "takes time", "settled": "depends on the clock", "source-list": "as sources", "null-in": "as sources",
-	"pairs": "as sources", "check-sums": "needs a list", "parts-in": "needs folders", "series": "needs names of a series", "series-count": "as series", "allow-gaps": "as series",
+	"help": "ends the program", "wait": "takes time", "settled": "depends on the clock", "source-list": "a way", "null-in": "of lists",
+	"pairs": "a way", "check-sums": "needs a list", "parts-in": "needs folders", "series": "needs names of a series", "series-count": "as series", "allow-gaps": "as series",
 	"shard": "a law", "workers": "a law", "dry-run": "a law", "skip-done": "a law", "receipt": "a law", "after": "a law", "into": "always", "as": "always json",
 	"done-in": "as receipt", "token-env": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses",
-	"password-env": "nothing is locked", "password-file": "nothing is locked", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks",
+	"ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks",
 	"quiet": "looks", "verbose": "looks", "report": "a page", "sums": "a list", "zone": "times say theirs", "name-encoding": "names are UTF-8", "even-if-partial": "as after", "staging": "a folder",
 }
 
@@ -154,10 +242,11 @@ var aside = map[string]string{
 var drawn = map[string][]string{
 	"recursive": nil, "nested": nil, "fresh": nil, "flatten": nil, "no-clutter": nil, "ignore-case": nil, "salvage": nil, "halt": nil,
 	"archives": {"*.zip", "*.t*", "s/*"}, "nested-depth": {"1", "2"},
-	"entry": {"a.csv", "d/a.csv", "none"}, "entry-list": {"LIST"}, "pick": {"*.csv", "d", "d/**", "**/e/*", "A*"}, "drop": {"b.*", "d/e", "*.json", "inner1*"},
+	"entry": {"a.csv", "d/a.csv", "none"}, "entry-list": {"ENTRIES"}, "pick": {"*.csv", "d", "d/**", "**/e/*", "A*"}, "drop": {"b.*", "d/e", "*.json", "inner1*"},
 	"ext": {"csv", "csv,json", "json"}, "min-size": {"1", "2"}, "max-size": {"1", "100"}, "since": {"2026-05-01T12:00:05Z", "2026-05-02"}, "until": {"2026-05-01", "2026-05-02"},
 	"layout": {"own", "shared", "auto"}, "own-name": {"{stem}-x", "one", "{parent}"}, "peel": {"1", "2"}, "rename": {"{stem}-{archive}{ext}", "f-{nn}{ext}", "{name}"},
 	"clash": {"refuse", "skip", "replace", "newer", "number"}, "names": {"portable", "as-is"}, "links": {"keep", "skip", "refuse", "rebase"},
+	"password-env": {"CROSSED"}, "password-file": {"KEYS"},
 	"max-total": {"10", "1M"}, "max-ratio": {"1", "1000"}, "max-memory": {"1G"}, "max-entries": {"2", "100"},
 }
 

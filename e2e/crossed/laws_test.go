@@ -2,6 +2,7 @@ package crossed
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -18,29 +19,36 @@ import (
 	"pgregory.net/rapid"
 
 	program "widecrate/cli"
+	"widecrate/demo/standin"
 )
 
-// cli runs the command line within the process. DIR in its words stands for a folder, whose
-// path is left out of what is printed.
+// cli runs the command line within the process. Names of its words stand for other things, see
+// naming; some of them stand in what is printed as well.
 func cli(t require.TestingT, dir string, args ...string) (out, errs string, code int) {
 	words := slices.Clone(args)
 	for i := range words {
-		words[i] = strings.ReplaceAll(words[i], "DIR", dir)
-		if words[i] == "LIST" {
-			words[i] = filepath.Join(dir, "list")
-			require.NoError(t, os.WriteFile(words[i], []byte("a.csv\nd/a.csv\n"), 0o666))
-		}
+		words[i] = naming(t, dir).Replace(words[i])
 	}
 	var stdout, stderr bytes.Buffer
 	code = program.Main(words, &stdout, &stderr)
-	clean := func(b *bytes.Buffer) string {
-		if dir == "" {
-			return b.String()
-		}
-		return strings.ReplaceAll(b.String(), dir, "DIR")
-	}
-	return clean(&stdout), clean(&stderr), code
+	clean := strings.NewReplacer(servers[0]+"/"+filepath.Base(dir), "SERVER", servers[1]+"/"+filepath.Base(dir), "PLAIN", cmp.Or(dir, "DIR"), "DIR")
+	return clean.Replace(stdout.String()), clean.Replace(stderr.String()), code
 }
+
+// naming replaces DIR by a folder, SERVER and PLAIN by its addresses, and ENTRIES and KEYS by files
+// in it that have lines.
+func naming(t require.TestingT, dir string) *strings.Replacer {
+	entries, passwords := filepath.Join(dir, "entries"), filepath.Join(dir, "keys")
+	if dir != "" {
+		require.NoError(t, os.WriteFile(entries, []byte("a.csv\nd/a.csv\n"), 0o666))
+		require.NoError(t, os.WriteFile(passwords, []byte(strings.Join(keys, "\n")+"\n"), 0o666))
+	}
+	return strings.NewReplacer("DIR", dir, "SERVER", servers[0]+"/"+filepath.Base(dir), "PLAIN", servers[1]+"/"+filepath.Base(dir),
+		"ENTRIES", entries, "KEYS", passwords)
+}
+
+// servers have all cases: one answers requests for ranges, the other does not.
+var servers [2]string
 
 // A result is what a call came to.
 type result struct {
@@ -50,9 +58,9 @@ type result struct {
 	code    int
 }
 
-// extract unpacks a world, in a folder of its own or in dir.
-func extract(t *rapid.T, dir string, args []string) result {
-	stdout, errs, code := cli(t, dir, append([]string{"extract", "DIR/in", "--into", "DIR/out", "--as", "json"}, args...)...)
+// extract unpacks a world that is in dir.
+func extract(t *rapid.T, w *world, dir string, args []string) result {
+	stdout, errs, code := cli(t, dir, slices.Concat([]string{"extract", "--as", "json"}, w.words(t, dir), args)...)
 	r := result{errs: errs, code: code}
 	var err error
 	r.out, err = Look(filepath.Join(dir, "out"))
@@ -98,15 +106,15 @@ func agree(t *rapid.T, a, b result) {
 // laws hold for any world and options. Each gets the world and makes it as often as it needs.
 var laws = map[string]func(t *rapid.T, w *world, args []string){
 	"any number of workers": func(t *rapid.T, w *world, args []string) {
-		first := extract(t, w.make(t), append(args, "--workers", "1"))
+		first := extract(t, w, w.make(t), append(args, "--workers", "1"))
 		for _, workers := range []string{"2", "8"} {
-			agree(t, first, extract(t, w.make(t), append(args, "--workers", workers)))
+			agree(t, first, extract(t, w, w.make(t), append(args, "--workers", workers)))
 		}
 	},
 	"again": func(t *rapid.T, w *world, args []string) {
 		dir := w.make(t)
-		first := extract(t, dir, args)
-		again := extract(t, dir, args)
+		first := extract(t, w, dir, args)
+		again := extract(t, w, dir, args)
 		assert.Empty(t, first.out.Differences(again.out), "%s---\n%s", first.errs, again.errs)
 		assert.Equal(t, first.code, again.code, "%s---\n%s", first.errs, again.errs)
 	},
@@ -115,9 +123,9 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 			t.Skip("a dry run decodes nothing")
 		}
 		dir := w.make(t)
-		before := extract(t, dir, append(args, "--dry-run"))
+		before := extract(t, w, dir, append(args, "--dry-run"))
 		assert.Empty(t, w.laid(t).Differences(before.out), "a dry run wrote something")
-		run := extract(t, dir, args)
+		run := extract(t, w, dir, args)
 		for _, line := range append(slices.Clone(before.lines), run.lines...) {
 			delete(line, "dry_run")
 			if failure, is := line["failure"].(map[string]any); is {
@@ -132,8 +140,8 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 	"done is done": func(t *rapid.T, w *world, args []string) {
 		dir := w.make(t)
 		args = append(args, "--receipt", "DIR/receipt", "--skip-done")
-		first := extract(t, dir, args)
-		again := extract(t, dir, args)
+		first := extract(t, w, dir, args)
+		again := extract(t, w, dir, args)
 		assert.Empty(t, first.out.Differences(again.out), "%s---\n%s", first.errs, again.errs)
 		if first.code != 6 { // of what was done before, nobody knows what matched
 			assert.Equal(t, first.code == 0, again.code == 0, "%s---\n%s", first.errs, again.errs)
@@ -144,12 +152,12 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		}
 	},
 	"what goes is there": func(t *rapid.T, w *world, args []string) {
-		plain := extract(t, w.make(t), args)
+		plain := extract(t, w, w.make(t), args)
 		for _, after := range [][]string{{"--after", "remove"}, {"--after", "move=DIR/done"}, {"--after", "move=DIR/in/done"}} {
 			dir := w.make(t)
 			before, err := Look(filepath.Join(dir, "in"))
 			require.NoError(t, err)
-			gone := extract(t, dir, append(slices.Clone(args), after...))
+			gone := extract(t, w, dir, append(slices.Clone(args), after...))
 			if gone.code == 2 { // they do not go together
 				assert.Empty(t, before.Differences(gone.in))
 				continue
@@ -187,11 +195,11 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		if slices.Contains([]string{"shared", "auto"}, valueOf(args, "--layout")) || given(args, "--halt") {
 			t.Skip("a share would depend on the others")
 		}
-		whole := extract(t, w.make(t), args)
+		whole := extract(t, w, w.make(t), args)
 		dir := w.make(t)
 		var last result
 		for i := range 3 {
-			last = extract(t, dir, append(slices.Clone(args), "--shard", fmt.Sprintf("%d/3", i)))
+			last = extract(t, w, dir, append(slices.Clone(args), "--shard", fmt.Sprintf("%d/3", i)))
 			if last.code == 2 || whole.code == 3 && strings.Contains(whole.errs, "would also be that of") {
 				return
 			}
@@ -199,24 +207,27 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		assert.Empty(t, whole.out.Differences(last.out), "%s---\n%s", whole.errs, last.errs)
 	},
 	"a job file": func(t *rapid.T, w *world, args []string) {
-		plain := extract(t, w.make(t), args)
+		plain := extract(t, w, w.make(t), args)
 		dir := w.make(t)
-		job := "widecrate: 1\njobs:\n- name: one\n  extract:\n    sources: " + dir + "/in\n    into: " + dir + "/out\n"
-		for i := 0; i < len(args); i++ {
-			name, value := strings.TrimPrefix(args[i], "--"), "true"
-			if drawn[name] != nil {
+		job := "widecrate: 1\njobs:\n- name: one\n  extract:\n    sources:\n"
+		words := append(w.words(t, dir), args...)
+		for len(words) > 0 && !strings.HasPrefix(words[0], "--") {
+			job += fmt.Sprintf("    - %q\n", words[0])
+			words = words[1:]
+		}
+		job = strings.TrimSuffix(job, "    sources:\n")
+		for i := 0; i < len(words); i++ {
+			name, value := strings.TrimPrefix(words[i], "--"), "true"
+			if values, known := drawn[name]; values != nil || !known {
 				i++
-				value = args[i]
-				if value == "LIST" {
-					value = filepath.Join(dir, "list")
-					require.NoError(t, os.WriteFile(value, []byte("a.csv\nd/a.csv\n"), 0o666))
-				}
+				value = words[i]
 			}
 			if _, number := map[string]bool{"peel": true, "nested-depth": true, "max-ratio": true, "max-entries": true}[name]; !number && value != "true" {
 				value = fmt.Sprintf("%q", value)
 			}
 			job += "    " + name + ": " + value + "\n"
 		}
+		job = naming(t, dir).Replace(job)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "job.yaml"), []byte(job), 0o666))
 		_, errs, code := cli(t, dir, "run", "DIR/job.yaml")
 		assert.Equal(t, plain.code, code, "%s\n%s---\n%s", job, plain.errs, errs)
@@ -236,6 +247,15 @@ func (w *world) laid(t *rapid.T) Tree {
 func TestMain(m *testing.M) {
 	time.Local = time.UTC
 	debug.SetGCPercent(400) // many short runs in one process
+	os.Setenv("CROSSED", keys[0])
+	for i, s := range []*standin.Server{{Folder: root, Tag: `"1"`}, {Folder: root, NoRanges: true, NoLength: true}} {
+		address, stop, err := s.Start()
+		if err != nil {
+			panic(err)
+		}
+		defer stop()
+		servers[i] = strings.TrimSuffix(address, "/")
+	}
 	flag.Parse()
 	if seed := flag.Lookup("rapid.seed"); seed.Value.String() == "0" { // the same cases each time, unless others are asked for
 		_ = seed.Value.Set("1")

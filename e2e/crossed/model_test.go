@@ -1,6 +1,7 @@
 package crossed
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -29,12 +30,12 @@ func TestModel(t *testing.T) {
 			t.Skip("not modelled")
 		}
 		t.Logf("extract in %s%s", strings.Join(args, " "), w)
-		got := extract(t, w.make(t), args)
+		got := extract(t, w, w.make(t), args)
 		if got.code == 2 {
 			assert.Empty(t, w.laid(t).Differences(got.out), got.errs)
 			return
 		}
-		want := Extract(w.archives, w.there, args)
+		want := Extract(w.sources(args), w.there, args)
 		for at, thing := range got.out {
 			if wanted, there := want.Out[at]; there && (wanted.Time == anyTime || thing.Kind != File) {
 				wanted.Time = thing.Time
@@ -45,5 +46,38 @@ func TestModel(t *testing.T) {
 		different := want.Out.Differences(got.out)
 		slices.Sort(different)
 		assert.Empty(t, different, got.errs)
+		if !t.Failed() {
+			assert.Equal(t, want.Archives, outcomes(got.lines), got.errs)
+		}
 	})
+}
+
+// outcomes are what the lines of a run say of each archive.
+func outcomes(lines []map[string]any) map[string]*Outcome {
+	all := map[string]*Outcome{}
+	var done []string
+	for _, line := range lines {
+		name, _ := line["archive"].(string)
+		switch line["kind"] {
+		case "written":
+			at := strings.TrimPrefix(line["path"].(string), "DIR/out/")
+			done = append(done, fmt.Sprintf("%s %s %s", line["entry"], line["action"], at))
+		case "archive":
+			o := &Outcome{}
+			if failure, failed := line["failure"].(map[string]any); failed {
+				o.Code = int(failure["code"].(float64))
+			} else if line["skipped"] != nil {
+				continue
+			} else {
+				o.LeftOut = map[string]int{}
+				left, _ := line["left_out"].(map[string]any)
+				for why, n := range left {
+					o.LeftOut[why] = int(n.(float64))
+				}
+				o.Done = done
+			}
+			all[name], done = o, nil
+		}
+	}
+	return all
 }

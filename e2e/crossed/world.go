@@ -43,7 +43,8 @@ type Archive struct {
 	Name    string // its path below the inbox, with slashes
 	Entries []Entry
 	Damage  Damage
-	Parts   int // in so many; 0: it is one file
+	Key     string // its password; empty: it is not locked
+	Parts   int    // in so many; 0: it is one file
 
 	bytes []byte // once it is built
 }
@@ -54,14 +55,17 @@ type Damage uint8
 // The damages.
 const (
 	Sound   Damage = iota
-	Flipped        // a byte of its first file is another, which a checksum shows
+	Flipped        // a byte of it is another
 	Cut            // its end is missing
 	Junk           // it never was one
 )
 
 func (a *Archive) String() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s", a.Name)
+	b.WriteString(a.Name)
+	if a.Key != "" {
+		fmt.Fprintf(&b, " (locked: %s)", a.Key)
+	}
 	for _, e := range a.Entries {
 		switch {
 		case e.Inner != nil:
@@ -100,7 +104,7 @@ func (a *Archive) build() ([]byte, error) {
 		return nil, fmt.Errorf("%s has no format", a.Name)
 	}
 	var b bytes.Buffer
-	w, err := f.NewWriter(&b, archive.WriteOptions{})
+	w, err := f.NewWriter(&b, archive.WriteOptions{Password: a.Key})
 	if err != nil {
 		return nil, err
 	}
