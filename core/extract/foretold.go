@@ -13,12 +13,13 @@ import (
 // checksums, data is summed up, for files to be compared by.
 type foretold struct {
 	*unit
-	stage *stage.Unit
+	stage  *stage.Unit
+	failed error // in its data, which a run would only find after it has begun
 }
 
 func (f *foretold) pass(i int, data io.Reader) error { return f.sum(i, data) }
 func (f *foretold) drop(int) error                   { return nil }
-func (f *foretold) do(int) (int, error)              { return 0, nil }
+func (f *foretold) do(int) (int, error)              { return 0, f.failed }
 func (f *foretold) discard() error                   { return nil }
 func (f *foretold) gone() []string                   { return f.stage.Gone() }
 
@@ -29,7 +30,8 @@ func (f *foretold) begin() (work schedule.Work, err error) {
 	}
 	for k := range f.plan.Items {
 		if err := f.know(k); err != nil {
-			return work, fault.At(f.Called(f.plan.Kept[k]), err)
+			f.failed = fault.At(f.Called(f.plan.Kept[k]), err)
+			break
 		}
 	}
 	if f.stage, err = root.Begin(f.target.Folder, f.plan.Items, f.run.Rules); err != nil {
@@ -41,7 +43,13 @@ func (f *foretold) begin() (work schedule.Work, err error) {
 			claimed = archive.Plus(claimed, f.plan.Items[k].Size)
 		}
 	}
-	return work, f.budget.Check(claimed)
+	if f.failed == nil {
+		f.failed = f.budget.Check(claimed)
+	}
+	if f.failed != nil {
+		work.Shares = []int{0}
+	}
+	return work, nil
 }
 
 // know completes what is known of an item.

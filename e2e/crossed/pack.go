@@ -1,0 +1,265 @@
+package crossed
+
+import (
+	"path"
+	"slices"
+	"strings"
+	"time"
+)
+
+// epoch is the time of all that is packed with --reproducible.
+var epoch = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// Create is what create packs of some sources, which are paths in a folder called src; code is
+// not 0 where nothing is made.
+func Create(src Tree, sources, words []string) (entries []Entry, left, code int) {
+	c := choose(words)
+	if c.has("reproducible") {
+		defer func() {
+			for i := range entries {
+				entries[i].Time = epoch
+			}
+		}()
+	}
+	add := func(e Entry) {
+		if why, _ := c.judge(&e, 0); why != "" {
+			if e.Kind != Folder {
+				left++
+			}
+			return
+		}
+		entries = append(entries, e)
+	}
+	for _, source := range sources {
+		for _, at := range sorted(src) {
+			rel, in := strings.CutPrefix("/"+at, path.Join("/", source))
+			if !in || rel != "" && rel[0] != '/' && source != "." {
+				continue
+			}
+			e := entryOf(at, src[at])
+			switch {
+			case c.has("relative-to"):
+			case c.of("top", "keep") == "drop" && src[source].Kind == Folder:
+				e.Path = strings.TrimPrefix(rel, "/")
+			default:
+				e.Path = path.Join(path.Base(path.Join("src", source)), rel)
+			}
+			if e.Path == "" {
+				continue
+			}
+			if e.Kind == Symlink {
+				switch c.of("links", "keep") {
+				case "skip":
+					left++
+					continue
+				case "follow":
+					to, there := src[path.Join(path.Dir(at), e.Link)]
+					if !there {
+						return nil, 0, 8
+					}
+					e.Kind, e.Data, e.Time, e.Link = File, to.Data, time.Unix(to.Time, 0), ""
+				}
+			}
+			e.Path = path.Join(c.of("under", ""), e.Path)
+			add(e)
+		}
+	}
+	for _, option := range []string{"put", "text"} {
+		if c.has(option) {
+			add(asked(src, option, c.of(option, "")))
+		}
+	}
+	switch {
+	case c.missed():
+		return nil, left, 6
+	case !slices.ContainsFunc(entries, func(e Entry) bool { return e.Kind != Folder }) && left > 0:
+		return nil, left, 6
+	}
+	for i, e := range entries {
+		for _, other := range entries[:i] {
+			if e.Path == other.Path && (e.Kind != Folder || other.Kind != Folder) || e.Kind != Folder && strings.HasPrefix(other.Path, e.Path+"/") ||
+				other.Kind != Folder && strings.HasPrefix(e.Path, other.Path+"/") {
+				return nil, left, 3
+			}
+		}
+	}
+	return entries, left, 0
+}
+
+// asked is the entry that --put or --text adds.
+func asked(src Tree, option, value string) Entry {
+	before, after, _ := strings.Cut(value, "=")
+	if option == "text" {
+		return Entry{Path: before, Data: after, Time: time.Unix(anyTime, 0)}
+	}
+	e := entryOf(after, src[strings.TrimPrefix(before, "DIR/src/")])
+	e.Path = after
+	return e
+}
+
+func entryOf(at string, thing Thing) Entry {
+	e := Entry{Path: at, Kind: thing.Kind, Data: thing.Data, Time: time.Unix(thing.Time, 0)}
+	if thing.Kind == Symlink {
+		e.Data, e.Link = "", thing.Data
+	}
+	return e
+}
+
+// tree is what entries become where nothing is in the way.
+func tree(entries []Entry) Tree {
+	t := Tree{}
+	for _, e := range entries {
+		thing := Thing{e.Kind, e.Data, e.Time.Unix()}
+		switch e.Kind {
+		case Folder:
+			thing = Thing{Kind: Folder}
+		case Symlink:
+			thing = Thing{Kind: Symlink, Data: e.Link}
+		}
+		t.put(e.Path, thing)
+	}
+	return t
+}
+
+// Edit is what edit makes of entries.
+func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
+	c := choose(words)
+	did := false
+	for _, e := range entries {
+		if c.has("remove") && glob(c.of("remove", ""), e.Path) {
+			did = true
+			continue
+		}
+		after = append(after, e)
+	}
+	if c.has("move") {
+		from, to, _ := strings.Cut(c.of("move", ""), "=")
+		moved := func(at string) string {
+			if rest, is := strings.CutPrefix(at, from); is && (rest == "" || rest[0] == '/') {
+				return to + rest
+			}
+			return at
+		}
+		there := map[string]bool{}
+		for _, e := range after {
+			there[e.Path] = true
+		}
+		for i := range after {
+			e := &after[i]
+			was := e.Path
+			e.Path = moved(was)
+			did = did || e.Path != was
+			if e.Kind == Symlink { // it follows what is moved
+				target := path.Join(path.Dir(was), e.Link)
+				if path.Dir(was) != path.Dir(e.Path) && there[target] || moved(target) != target && there[target] {
+					e.Link = relative(path.Dir(e.Path), moved(target))
+				}
+			}
+		}
+	}
+	var added []Entry
+	if c.has("add") {
+		adding := slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "--put" || word == "--text" })
+		added, _, code = Create(src, []string{strings.TrimPrefix(c.of("add", ""), "DIR/src/")}, adding)
+	}
+	for _, option := range []string{"put", "text"} {
+		if c.has(option) {
+			added = append(added, asked(src, option, c.of(option, "")))
+		}
+	}
+	for _, e := range added {
+		after = append(slices.DeleteFunc(after, func(old Entry) bool { return old.Path == e.Path }), e)
+	}
+	if !did && len(added) == 0 {
+		return entries, 6
+	}
+	if contradict(itemsOf(after)) {
+		return entries, 3
+	}
+	return after, 0
+}
+
+func itemsOf(entries []Entry) (items []item) {
+	for i := range entries {
+		items = append(items, item{Entry: &entries[i], at: entries[i].Path})
+	}
+	return items
+}
+
+// relative is a path as seen from a folder.
+func relative(from, to string) string {
+	a, b := strings.Split(path.Clean("/"+from), "/")[1:], strings.Split(path.Clean("/"+to), "/")[1:]
+	if a[0] == "" {
+		a = nil
+	}
+	for len(a) > 0 && len(b) > 1 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	return strings.Repeat("../", len(a)) + strings.Join(b, "/")
+}
+
+// Convert is what convert makes of an archive with a name.
+func Convert(name string, entries []Entry, words []string) (after []Entry, code int) {
+	c := choose(words)
+	left := 0
+	for _, e := range entries {
+		why, _ := c.judge(&e, 0)
+		at := c.shape(&e, stem(path.Base(name)))
+		if why != "" || at == "" {
+			if e.Kind != Folder {
+				left++
+			}
+			continue
+		}
+		e.Path = path.Join(c.of("under", ""), at)
+		after = append(after, e)
+	}
+	switch {
+	case c.missed(), len(after) == 0 && left > 0:
+		return nil, 6
+	case contradict(itemsOf(after)):
+		return nil, 3
+	}
+	return after, 0
+}
+
+// Compared is what compare counts.
+type Compared struct{ Same, Different, OnlyA, OnlyB int }
+
+// Compare compares what two sides hold.
+func Compare(a, b []Entry, words []string) (Compared, int) {
+	c := choose(words)
+	side := func(entries []Entry, peel string) Tree {
+		t := Tree{}
+		for _, e := range entries {
+			why, _ := c.judge(&e, 0)
+			at := choose([]string{"--peel", c.of(peel, c.of("peel", "0"))}).shape(&e, "")
+			if why == "" && at != "" && e.Kind != Folder {
+				t[at] = tree([]Entry{e})[e.Path]
+			}
+		}
+		return t
+	}
+	left, right := side(a, "peel-a"), side(b, "peel-b")
+	var n Compared
+	for at, thing := range left {
+		other, there := right[at]
+		late := thing.Time - other.Time
+		switch {
+		case !there:
+			n.OnlyA++
+		case thing.Kind != other.Kind || thing.Data != other.Data || c.has("times") && thing.Kind == File && (late > 2 || late < -2):
+			n.Different++
+		default:
+			n.Same++
+		}
+	}
+	n.OnlyB = len(right) - n.Same - n.Different
+	switch {
+	case len(left)+len(right) == 0, c.missed():
+		return n, 6
+	case n.Different+n.OnlyA+n.OnlyB > 0:
+		return n, 1
+	}
+	return n, 0
+}
