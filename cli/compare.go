@@ -100,10 +100,11 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 		s.Printf("%s the same, %s different, %s only in A, %s only in B; %s\n", s.Strong(show.Number(r.Same)),
 			show.Number(counts[report.Different]), show.Number(counts[report.OnlyA]), show.Number(counts[report.OnlyB]), r.LeftOut.String())
 	}
+	var different report.Failures
 	if len(r.Differences) > 0 {
-		return reported{fault.New(fault.Other, "they are not the same")}
+		different.Add(fault.New(fault.Other, "they are not the same"))
 	}
-	return nil
+	return c.ending(cmd, &different, c.Selection, r.Same+len(r.Differences), r.LeftOut, c.quiet)
 }
 
 func (c *compareCommand) print(differences []report.Difference) {

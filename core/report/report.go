@@ -88,12 +88,16 @@ func (f *Failures) Err() error {
 const mostNowhere = 20
 
 // nowhere is the error about entries that were asked for by their paths; nil: all are there.
-func nowhere(rules []choose.Unmatched) error {
+// Of what failed, not all was looked at.
+func nowhere(rules []choose.Unmatched, failed bool) error {
 	if len(rules) == 0 {
 		return nil
 	}
-	first := rules[0]
-	e := fault.New(fault.NoMatch, "no entry has the path %q", first.Text)
+	first, among := rules[0], ""
+	if failed {
+		among = " of what could be read"
+	}
+	e := fault.New(fault.NoMatch, "no entry%s has the path %q", among, first.Text)
 	if len(rules) > 1 {
 		var paths []string
 		for _, rule := range rules[:min(len(rules), mostNowhere)] {
@@ -102,7 +106,7 @@ func nowhere(rules []choose.Unmatched) error {
 		if more := len(rules) - len(paths); more > 0 {
 			paths = append(paths, fmt.Sprintf("and %d more", more))
 		}
-		e = fault.New(fault.NoMatch, "%d paths are those of no entry: %s", len(rules), strings.Join(paths, ", "))
+		e = fault.New(fault.NoMatch, "%d paths are those of no entry%s: %s", len(rules), among, strings.Join(paths, ", "))
 	}
 	switch {
 	case strings.ContainsAny(first.Text, "*?"):
@@ -126,7 +130,7 @@ func Matches(s *choose.Selection, kept int, leftOut choose.Tally, failed bool) (
 			unmatched = append(unmatched, rule.Text)
 		}
 	}
-	err = nowhere(entries)
+	err = nowhere(entries, failed)
 	if err == nil && kept == 0 && leftOut.LeftOut() > 0 && !failed {
 		e := fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Advise("widecrate inspect shows what is inside")
 		if slices.ContainsFunc(s.Unmatched(), func(rule choose.Unmatched) bool { return !rule.Entry && strings.Contains(rule.Text, `\`) }) {

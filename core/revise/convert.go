@@ -233,7 +233,11 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		if err = t.run(); err == nil {
 			err = t.copiesOfLinks(func() (*walk.Archive, error) { return walk.Open(ctx, s, opening) })
 		}
-		if err == nil && r.Result.Files == t.notes.special {
+		special := t.notes.special // known when they came by
+		r.Result.Files -= special
+		r.Result.LeftOut[choose.Kept] -= special
+		r.Result.LeftOut[choose.Special] += special
+		if err == nil && r.Result.Files == 0 && r.Result.LeftOut.LeftOut() > 0 {
 			err = fault.New(fault.NoMatch, "nothing of it is left to convert")
 		}
 		if err != nil {
@@ -251,10 +255,6 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
-	special := t.notes.special // known when they came by
-	r.Result.Files -= special
-	r.Result.LeftOut[choose.Kept] -= special
-	r.Result.LeftOut[choose.Special] += special
 	r.Packed, r.Repacked, r.Lost = t.notes.packed, t.notes.repacked, t.notes.lost()
 	return out.Commit()
 }

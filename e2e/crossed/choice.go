@@ -143,6 +143,14 @@ func (c *Choice) archive(at string) bool {
 	return wild(pattern, "").MatchString(at)
 }
 
+// opens reports whether the passwords that are given open an archive.
+func (c *Choice) opens(a *Archive) bool {
+	return a.Key == "" || a.Key == keys[0] && c.has("password-env") || c.has("password-file")
+}
+
+// keys are passwords: of --password-env the first, of --password-file all.
+var keys = []string{"tide", "moor"}
+
 // codeOf is the exit code of a run with such failures.
 func codeOf(failures []int) (code int) {
 	for _, one := range failures {

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -114,15 +113,6 @@ func (w *world) String() string {
 	return b.String()
 }
 
-func sorted[T any](m map[string]T) []string {
-	keys := make([]string, 0, len(m))
-	for key := range m {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	return keys
-}
-
 // when is the earliest time of an entry; the others are seconds, or hours, later.
 var when = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 
@@ -187,8 +177,6 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 	}
 	return a
 }
-
-func has[T any](m map[string]T, key string) bool { _, there := m[key]; return there }
 
 func drawWorld(t *rapid.T) *world {
 	w := &world{there: Tree{}, way: rapid.SampledFrom([]string{inFolder, inFolder, inFolder, asFiles, inList, inPairs, onServer, onPlain}).Draw(t, "way")}
@@ -263,20 +251,4 @@ func drawOptions(t *rapid.T, without ...string) (args []string) {
 		}
 	}
 	return args
-}
-
-// Every option of the command is drawn, or is left out for a reason.
-func TestEveryOptionIsDrawn(t *testing.T) {
-	out, _, code := cli(t, "", "extract", "--help")
-	require.Zero(t, code)
-	options := map[string]bool{}
-	for _, word := range strings.Fields(out) {
-		if name, is := strings.CutPrefix(word, "--"); is && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz-") == "" {
-			options[name] = true
-		}
-	}
-	require.Greater(t, len(options), 60)
-	for name := range options {
-		require.True(t, has(drawn, name) != has(aside, name), "--%s", name)
-	}
 }

@@ -205,14 +205,6 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 	}
 }
 
-// opens reports whether the passwords that are given open an archive.
-func (m *Model) opens(a *Archive) bool {
-	return a.Key == "" || a.Key == keys[0] && m.has("password-env") || m.has("password-file")
-}
-
-// keys are passwords: of --password-env the first, of --password-file all.
-var keys = []string{"tide", "moor"}
-
 // anyTime stands for a time that nothing says.
 const anyTime = -1
 

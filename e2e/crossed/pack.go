@@ -3,6 +3,7 @@ package crossed
 import (
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -10,8 +11,8 @@ import (
 // epoch is the time of all that is packed with --reproducible.
 var epoch = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// Create is what create packs of some sources, which are paths in a folder called src; code is
-// not 0 where nothing is made.
+// Create is what create packs of some sources, which are paths in a folder called src; nil where
+// nothing is made.
 func Create(src Tree, sources, words []string) (entries []Entry, left, code int) {
 	c := choose(words)
 	if c.has("reproducible") {
@@ -21,15 +22,7 @@ func Create(src Tree, sources, words []string) (entries []Entry, left, code int)
 			}
 		}()
 	}
-	add := func(e Entry) {
-		if why, _ := c.judge(&e, 0); why != "" {
-			if e.Kind != Folder {
-				left++
-			}
-			return
-		}
-		entries = append(entries, e)
-	}
+	came := map[string]string{} // from where a path comes: from two sources, a file may come once
 	for _, source := range sources {
 		for _, at := range sorted(src) {
 			rel, in := strings.CutPrefix("/"+at, path.Join("/", source))
@@ -39,7 +32,7 @@ func Create(src Tree, sources, words []string) (entries []Entry, left, code int)
 			e := entryOf(at, src[at])
 			switch {
 			case c.has("relative-to"):
-			case c.of("top", "keep") == "drop" && src[source].Kind == Folder:
+			case c.of("top", "keep") == "drop" && (source == "." || src[source].Kind == Folder):
 				e.Path = strings.TrimPrefix(rel, "/")
 			default:
 				e.Path = path.Join(path.Base(path.Join("src", source)), rel)
@@ -61,36 +54,39 @@ func Create(src Tree, sources, words []string) (entries []Entry, left, code int)
 				}
 			}
 			e.Path = path.Join(c.of("under", ""), e.Path)
-			add(e)
+			if came[e.Path] == at {
+				continue
+			}
+			came[e.Path] = at
+			if why, _ := c.judge(&e, 0); why == "" {
+				entries = append(entries, e)
+			} else if e.Kind != Folder {
+				left++
+			}
 		}
 	}
 	for _, option := range []string{"put", "text"} {
 		if c.has(option) {
-			add(asked(src, option, c.of(option, "")))
+			entries = append(entries, asked(src, option, c.of(option, ""))) // whatever is selected
 		}
 	}
-	switch {
-	case c.missed():
-		return nil, left, 6
-	case !slices.ContainsFunc(entries, func(e Entry) bool { return e.Kind != Folder }) && left > 0:
+	if len(entries) == 0 {
 		return nil, left, 6
 	}
-	for i, e := range entries {
-		for _, other := range entries[:i] {
-			if e.Path == other.Path && (e.Kind != Folder || other.Kind != Folder) || e.Kind != Folder && strings.HasPrefix(other.Path, e.Path+"/") ||
-				other.Kind != Folder && strings.HasPrefix(e.Path, other.Path+"/") {
-				return nil, left, 3
-			}
-		}
+	if contradict(itemsOf(entries)) || twice(entries) {
+		return nil, left, 3
 	}
-	return entries, left, 0
+	if c.missed() || left > 0 && !holdsFiles(entries) { // what there is of it is packed
+		code = 6
+	}
+	return entries, left, code
 }
 
 // asked is the entry that --put or --text adds.
 func asked(src Tree, option, value string) Entry {
 	before, after, _ := strings.Cut(value, "=")
 	if option == "text" {
-		return Entry{Path: before, Data: after, Time: time.Unix(anyTime, 0)}
+		return Entry{Path: before, Data: after, Time: time.Now()}
 	}
 	e := entryOf(after, src[strings.TrimPrefix(before, "DIR/src/")])
 	e.Path = after
@@ -100,7 +96,7 @@ func asked(src Tree, option, value string) Entry {
 func entryOf(at string, thing Thing) Entry {
 	e := Entry{Path: at, Kind: thing.Kind, Data: thing.Data, Time: time.Unix(thing.Time, 0)}
 	if thing.Kind == Symlink {
-		e.Data, e.Link = "", thing.Data
+		e.Data, e.Link, e.Time = "", thing.Data, time.Now() // when it was made
 	}
 	return e
 }
@@ -140,6 +136,9 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 			}
 			return at
 		}
+		if !slices.ContainsFunc(entries, func(e Entry) bool { return moved(e.Path) != e.Path }) {
+			return entries, 6
+		}
 		there := map[string]bool{}
 		for _, e := range after {
 			there[e.Path] = true
@@ -160,7 +159,7 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 	var added []Entry
 	if c.has("add") {
 		adding := slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "--put" || word == "--text" })
-		added, _, code = Create(src, []string{strings.TrimPrefix(c.of("add", ""), "DIR/src/")}, adding)
+		added, _, code = Create(src, []string{path.Clean("." + strings.TrimPrefix(c.of("add", ""), "DIR/src"))}, adding)
 	}
 	for _, option := range []string{"put", "text"} {
 		if c.has(option) {
@@ -177,6 +176,23 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 		return entries, 3
 	}
 	return after, 0
+}
+
+// holdsFiles reports whether there is more than folders.
+func holdsFiles(entries []Entry) bool {
+	return slices.ContainsFunc(entries, func(e Entry) bool { return e.Kind != Folder })
+}
+
+// twice reports whether two files or links have one path.
+func twice(entries []Entry) bool {
+	for i, e := range entries {
+		for _, other := range entries[:i] {
+			if e.Path == other.Path && e.Kind != Folder {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func itemsOf(entries []Entry) (items []item) {
@@ -215,12 +231,24 @@ func Convert(name string, entries []Entry, words []string) (after []Entry, code 
 		after = append(after, e)
 	}
 	switch {
-	case c.missed(), len(after) == 0 && left > 0:
+	case left > 0 && !holdsFiles(after):
 		return nil, 6
-	case contradict(itemsOf(after)):
+	case contradict(itemsOf(after)) || twice(after):
 		return nil, 3
+	case c.missed(): // the rest is made
+		code = 6
 	}
-	return after, 0
+	if after == nil {
+		after = []Entry{}
+	}
+	return after, code
+}
+
+// sum adds two numbers.
+func sum(a, b string) string {
+	x, _ := strconv.Atoi(a)
+	y, _ := strconv.Atoi(b)
+	return strconv.Itoa(x + y)
 }
 
 // Compared is what compare counts.
@@ -229,12 +257,14 @@ type Compared struct{ Same, Different, OnlyA, OnlyB int }
 // Compare compares what two sides hold.
 func Compare(a, b []Entry, words []string) (Compared, int) {
 	c := choose(words)
+	clash := false // of two that get one path
 	side := func(entries []Entry, peel string) Tree {
 		t := Tree{}
 		for _, e := range entries {
 			why, _ := c.judge(&e, 0)
-			at := choose([]string{"--peel", c.of(peel, c.of("peel", "0"))}).shape(&e, "")
+			at := choose([]string{"--peel", sum(c.of(peel, "0"), c.of("peel", "0"))}).shape(&e, "")
 			if why == "" && at != "" && e.Kind != Folder {
+				clash = clash || has(t, at)
 				t[at] = tree([]Entry{e})[e.Path]
 			}
 		}
@@ -256,10 +286,14 @@ func Compare(a, b []Entry, words []string) (Compared, int) {
 	}
 	n.OnlyB = len(right) - n.Same - n.Different
 	switch {
-	case len(left)+len(right) == 0, c.missed():
+	case clash:
+		return Compared{}, 3
+	case len(left)+len(right) == 0:
 		return n, 6
 	case n.Different+n.OnlyA+n.OnlyB > 0:
 		return n, 1
+	case c.missed():
+		return n, 6
 	}
 	return n, 0
 }

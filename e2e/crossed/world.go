@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -250,4 +251,15 @@ func (t Tree) Plant(dir string) error {
 		}
 	}
 	return nil
+}
+
+func has[T any](m map[string]T, key string) bool { _, there := m[key]; return there }
+
+func sorted[T any](m map[string]T) []string {
+	keys := make([]string, 0, len(m))
+	for key := range m {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
 }

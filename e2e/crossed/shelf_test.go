@@ -1,0 +1,421 @@
+package crossed
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// A shelf is a folder with a tree called src, and archives that were made of it.
+type shelf struct {
+	t        *rapid.T
+	dir      string
+	src      Tree
+	archives map[string]*Archive // by what they are called
+	steps    int
+}
+
+// drawTree draws a folder to be packed.
+func drawTree(t *rapid.T) Tree {
+	tree := Tree{"always.txt": {File, "1", when.Unix()}} // folders alone are nothing to compare
+	for range rapid.IntRange(1, 6).Draw(t, "things") {
+		at := folders.Draw(t, "folder") + names.Draw(t, "name")
+		switch {
+		case one(t, 8):
+			tree.put(strings.TrimSuffix(folders.Draw(t, "empty")+"empty", "/"), Thing{Kind: Folder})
+		case one(t, 8):
+			tree.put("link", Thing{Kind: Symlink, Data: "a.csv"})
+		default:
+			tree.put(at, Thing{File, content(t), when.Add(later.Draw(t, "later")).Unix()})
+		}
+	}
+	return tree
+}
+
+// choices are values of the options that choose among entries, whose paths begin with src or not.
+var choices = map[string][]string{
+	"entry": {"a.csv", "src/d/a.csv", "none"}, "entry-list": {"ENTRIES"}, "pick": {"*.csv", "d", "src/**", "**/e/*", "A*"}, "drop": {"b.*", "src/d/e", "*.json"},
+	"ext": {"csv", "csv,json"}, "no-clutter": nil, "min-size": {"1", "2"}, "max-size": {"1", "100"}, "since": {"2026-05-01T12:00:05Z", "2026-05-02"}, "until": {"2026-05-01", "2026-05-02"},
+	"ignore-case": nil,
+}
+
+func with(more map[string][]string) map[string][]string {
+	all := maps.Clone(choices)
+	maps.Copy(all, more)
+	return all
+}
+
+var (
+	methods = []string{"deflate", "store", "bzip2", "zstd", "xz"}
+	into    = []string{"zip", "tar", "tar.gz", "tar.zst", "tar.xz", "tar.bz2", "tar.lz4"}
+)
+
+// options are those of each command that are drawn.
+var options = map[string]map[string][]string{
+	"create": with(map[string][]string{
+		"method": methods, "level": {"0", "best", "fast"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "password-env": {"CROSSED"}, "reproducible": nil,
+		"put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello"}, "links": {"keep", "follow", "skip"},
+		"top": {"keep", "drop"}, "under": {"u", "src/d"}, "dry-run": nil, "read-back": nil, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "receipt": {"DIR/made.receipt"}, "relative-to": {"DIR/src"},
+	}),
+	"convert": with(map[string][]string{
+		"to": into, "method": methods, "level": {"0", "best"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "new-password-env": {"CROSSED"}, "password-env": {"CROSSED"},
+		"flatten": nil, "peel": {"1", "2"}, "under": {"u"}, "rename": {"{stem}-{archive}{ext}", "f{ext}"}, "workers": {"1", "3"}, "sums": {"DIR/made.sums"},
+	}),
+	"edit": {
+		"add": {"DIR/src", "DIR/src/always.txt"}, "put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello", "a.csv=hello", "d=hello"},
+		"remove": {"*.csv", "d", "src/d/**", "none"}, "move": {"src=deep/er", "src/a.csv=src/d/moved.csv", "a.csv=z.csv", "src/d=d", "d=e/d", "none=x", "link=d/link"}, "top": {"keep", "drop"}, "under": {"u"},
+		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"},
+	},
+	"compare": with(map[string][]string{"peel": {"1"}, "peel-a": {"1", "2"}, "peel-b": {"1"}, "times": nil, "password-env": {"CROSSED"}}),
+}
+
+// undrawn are the other options of those commands, with the reason.
+var undrawn = map[string]string{
+	"help": "ends the program", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks", "quiet": "looks", "verbose": "looks", "report": "a page", "as": "always json",
+	"format": "the extension says it", "part-style": "64 KiB at least", "password-file": "as password-env", "each": "several archives", "stdin-as": "needs standard input", "names": "no names that need it",
+	"after": "the attack's", "skip-done": "a law of extract", "done-in": "as skip-done",
+	"recursive": "one archive", "archives": "one archive", "source-list": "one archive", "null-in": "one archive", "series": "one archive", "series-count": "one archive", "allow-gaps": "one archive",
+	"parts-in": "needs folders", "wait": "takes time", "settled": "depends on the clock", "shard": "one archive", "name-encoding": "names are UTF-8", "zone": "times say theirs",
+	"max-total": "law of extract", "max-ratio": "law of extract", "max-memory": "law of extract", "max-entries": "law of extract",
+	"token-env": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses", "into": "always", "check-sums": "needs a list",
+}
+
+// draw draws options of a command.
+func (s *shelf) draw(command string, always ...string) []string {
+	args := always
+	all := options[command]
+	for range rapid.IntRange(0, 4).Draw(s.t, "options") {
+		name := rapid.SampledFrom(sorted(all)).Draw(s.t, "option")
+		if slices.Contains(args, "--"+name) {
+			continue
+		}
+		if args = append(args, "--"+name); all[name] != nil {
+			args = append(args, rapid.SampledFrom(all[name]).Draw(s.t, name))
+		}
+	}
+	return args
+}
+
+// do runs a command, and returns its lines.
+func (s *shelf) do(words ...string) (lines []map[string]any, errs string, code int) {
+	s.t.Logf("%s", strings.Join(words, " "))
+	out, errs, code := cli(s.t, s.dir, append(words, "--as", "json")...)
+	for line := range strings.Lines(out) {
+		var v map[string]any
+		require.NoError(s.t, json.Unmarshal([]byte(line), &v), line)
+		lines = append(lines, v)
+	}
+	return lines, errs, code
+}
+
+// pick is one of the archives.
+func (s *shelf) pick() *Archive {
+	if len(s.archives) == 0 {
+		s.t.Skip("there is none")
+	}
+	return s.archives[rapid.SampledFrom(sorted(s.archives)).Draw(s.t, "archive")]
+}
+
+// keyOf are the words that open an archive.
+func keyOf(a *Archive) []string {
+	if a.Key == "" {
+		return nil
+	}
+	return []string{"--password-env", "CROSSED"}
+}
+
+// put notes an archive that a command has made, and makes sure that it has come out as it should.
+func (s *shelf) put(a *Archive, errs string) {
+	s.archives[a.called()] = a
+	s.steps++
+	out := fmt.Sprintf("DIR/out%d", s.steps)
+	_, wrong, code := s.do(slices.Concat([]string{"extract", "DIR/" + a.called(), "--layout", "shared", "--into", out}, keyOf(a))...)
+	require.Zero(s.t, code, "%s%s", errs, wrong)
+	got, err := Look(filepath.Join(s.dir, filepath.Base(out)))
+	require.NoError(s.t, err)
+	want := tree(a.Entries)
+	for at, thing := range got {
+		if wanted, there := want[at]; there && wanted.Time > when.AddDate(0, 1, 0).Unix() { // made just now
+			wanted.Time = thing.Time
+			want[at] = wanted
+		}
+	}
+	different := want.Differences(got)
+	slices.Sort(different)
+	require.Empty(s.t, different, errs)
+	_, wrong, code = s.do(slices.Concat([]string{"verify", "DIR/" + a.called()}, keyOf(a))...)
+	require.Zero(s.t, code, wrong)
+}
+
+// files are all that lies beside the tree, with sums of it.
+func (s *shelf) files() map[string]string {
+	all := map[string]string{}
+	for _, name := range []string{"made.sums", "made.receipt", "entries", "keys"} { // those go on
+		defer delete(all, name)
+	}
+	tree, err := Look(s.dir)
+	require.NoError(s.t, err)
+	for at, thing := range tree {
+		if top, _, _ := strings.Cut(at, "/"); top != "src" && !strings.HasPrefix(top, "out") {
+			sum := sha256.Sum256([]byte(thing.Data))
+			all[at] = hex.EncodeToString(sum[:])
+		}
+	}
+	return all
+}
+
+// place gives an archive a name of its own, as --clash says; false: it is refused.
+func (s *shelf) place(a *Archive, clash string) bool {
+	dir, name := path.Split(a.Name)
+	for n := 2; has(s.archives, a.called()) && clash != "replace"; n++ {
+		if clash != "number" {
+			return false
+		}
+		a.Name = dir + fmt.Sprintf("%s-%d%s", stem(name), n, name[len(stem(name)):])
+	}
+	return true
+}
+
+// made is what a command makes, of entries.
+func (s *shelf) made(name string, entries []Entry, c *Choice) *Archive {
+	a := &Archive{Name: name, Entries: entries}
+	if c.has("encrypt") {
+		a.Key = keys[0]
+	}
+	if c.has("part-size") {
+		a.Parts = 2
+	}
+	return a
+}
+
+// create packs some of the tree.
+func (s *shelf) create() {
+	var sources []string
+	for _, at := range rapid.SliceOfNDistinct(rapid.SampledFrom(append(sorted(s.src), ".", ".")), 1, 2, rapid.ID[string]).Draw(s.t, "sources") {
+		if s.src[at].Kind != Symlink {
+			sources = append(sources, at)
+		}
+	}
+	if len(sources) == 0 {
+		s.t.Skip("a link")
+	}
+	name := rapid.SampledFrom([]string{"x.", "y."}).Draw(s.t, "name") + rapid.SampledFrom(into).Draw(s.t, "format")
+	args := s.draw("create")
+	c := choose(args)
+	entries, left, want := Create(s.src, sources, args)
+	made := s.made(name, entries, c)
+	free := s.place(made, c.of("clash", "refuse"))
+	words := []string{"create", "DIR/" + name}
+	for _, source := range sources {
+		words = append(words, "DIR/"+path.Join("src", source))
+	}
+	before := s.files()
+	_, errs, code := s.do(append(words, args...)...)
+	if code == 2 {
+		require.Equal(s.t, before, s.files(), errs)
+		return
+	}
+	if entries != nil && !free {
+		want, entries = 3, nil
+	}
+	require.Equal(s.t, want, code, "%d left out: %s", left, errs)
+	if entries == nil || c.has("dry-run") {
+		require.Equal(s.t, before, s.files(), errs)
+		return
+	}
+	s.put(made, errs)
+	if c.has("sums") {
+		s.summed(entries)
+	}
+	if c.has("receipt") {
+		_, errs, code := s.do("verify", "--against", "DIR/made.receipt")
+		require.Zero(s.t, code, errs)
+	}
+}
+
+// summed makes sure that the list of sums has the files that were packed, by their paths.
+func (s *shelf) summed(entries []Entry) {
+	text, err := os.ReadFile(filepath.Join(s.dir, "made.sums"))
+	require.NoError(s.t, err)
+	want, got := map[string]string{}, map[string]string{}
+	for _, e := range entries {
+		if e.Kind == File {
+			sum := sha256.Sum256([]byte(e.Data))
+			want[e.Path] = hex.EncodeToString(sum[:])
+		}
+	}
+	for line := range strings.Lines(string(text)) {
+		sum, at, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
+		got[at] = sum
+	}
+	require.Equal(s.t, want, got)
+}
+
+// edit changes an archive.
+func (s *shelf) edit() {
+	a := s.pick()
+	args := s.draw("edit")
+	c := choose(args)
+	before := s.files()
+	entries, want := Edit(s.src, a.Entries, args)
+	_, errs, code := s.do(append([]string{"edit", "DIR/" + a.called()}, args...)...)
+	if code == 2 || a.Parts > 1 {
+		require.Equal(s.t, before, s.files(), errs)
+		return
+	}
+	require.Equal(s.t, want, code, errs)
+	if code != 0 {
+		require.Equal(s.t, before, s.files(), errs)
+		return
+	}
+	edited := &Archive{Name: a.Name, Entries: entries, Key: a.Key}
+	if c.has("encrypt") {
+		edited.Key = keys[0]
+	}
+	s.put(edited, errs)
+}
+
+// convert makes another of an archive.
+func (s *shelf) convert() {
+	a := s.pick()
+	args := s.draw("convert", "--to", rapid.SampledFrom(into).Draw(s.t, "to"))
+	c := choose(args)
+	before := s.files()
+	entries, want := Convert(a.Name, a.Entries, args)
+	made := s.made("c/"+stem(path.Base(a.Name))+"."+c.of("to", ""), entries, c)
+	if a.Key != "" && c.of("to", "") == "zip" {
+		made.Key = keys[0]
+	}
+	free := s.place(made, c.of("clash", "refuse"))
+	_, errs, code := s.do(append([]string{"convert", "DIR/" + a.called(), "--into", "DIR/c"}, args...)...)
+	if code == 2 {
+		require.Equal(s.t, before, s.files(), errs)
+		return
+	}
+	switch {
+	case !free:
+		if entries = nil; c.missed() {
+			want = 1 // two kinds: nothing of it was looked at
+		} else {
+			want = 3
+		}
+	case entries != nil && !c.opens(a):
+		want, entries = 5, nil
+	}
+	require.Equal(s.t, want, code, errs)
+	if entries == nil {
+		delete(before, "c") // the folder may be there
+		after := s.files()
+		delete(after, "c")
+		require.Equal(s.t, before, after, errs)
+		return
+	}
+	s.put(made, errs)
+	if c.has("sums") {
+		s.summed(entries)
+	}
+}
+
+// compare compares two archives, or one with the tree.
+func (s *shelf) compare() {
+	a := s.pick()
+	b, name := s.pick().Entries, ""
+	locked := a.Key != ""
+	if rapid.Bool().Draw(s.t, "with the tree") {
+		name, b = "DIR/src", nil
+		for at, thing := range s.src {
+			b = append(b, entryOf(at, thing))
+		}
+	} else {
+		other := s.pick()
+		name, b, locked = "DIR/"+other.called(), other.Entries, locked || other.Key != ""
+	}
+	args := s.draw("compare")
+	if locked && !choose(args).has("password-env") {
+		args = append(args, "--password-env", "CROSSED")
+	}
+	n, want := Compare(a.Entries, b, args)
+	lines, errs, code := s.do(append([]string{"compare", "DIR/" + a.called(), name}, args...)...)
+	if code == 2 {
+		return
+	}
+	require.Equal(s.t, want, code, errs)
+	if n != (Compared{}) {
+		last := lines[slices.IndexFunc(lines, func(line map[string]any) bool { return line["kind"] == "comparison" })]
+		count := func(key string) int { return int(last[key].(float64)) }
+		require.Equal(s.t, n, Compared{count("same"), count("different"), count("only_a"), count("only_b")}, errs)
+	}
+}
+
+// parts cuts an archive, or joins its parts again: the bytes stay.
+func (s *shelf) parts() {
+	a := s.pick()
+	made := &Archive{Name: "p/" + path.Base(a.Name), Entries: a.Entries, Key: a.Key, Parts: 2}
+	words := []string{"parts", "split", "DIR/" + a.Name, "--into", "DIR/p", "--part-size", rapid.SampledFrom([]string{"90", "1k"}).Draw(s.t, "size")}
+	if a.Parts > 1 {
+		made.Name, made.Parts = "j/"+path.Base(a.Name), 0
+		words = []string{"parts", "join", "DIR/" + a.called(), "--into", "DIR/" + made.Name}
+	}
+	clash := rapid.SampledFrom([]string{"refuse", "replace"}).Draw(s.t, "clash")
+	free, before := s.place(made, clash), s.files()
+	_, errs, code := s.do(append(words, "--clash", clash)...)
+	if !free {
+		require.Equal(s.t, 3, code, errs)
+		require.Equal(s.t, before, s.files(), errs)
+		return
+	}
+	require.Zero(s.t, code, errs)
+	s.put(made, errs)
+}
+
+// Whatever is packed, changed, rewritten, cut and joined is what the model says.
+func TestShelf(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		dir, err := os.MkdirTemp(root, "shelf-")
+		require.NoError(t, err)
+		t.Cleanup(func() { os.RemoveAll(dir) })
+		s := &shelf{t: t, dir: dir, src: drawTree(t), archives: map[string]*Archive{}}
+		require.NoError(t, s.src.Plant(filepath.Join(dir, "src")))
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "j"), 0o777)) // where joined ones go
+		t.Logf("src: %v", s.src)
+		steps := map[string]func(){"create": s.create, "edit": s.edit, "convert": s.convert, "compare": s.compare, "parts": s.parts}
+		s.create()
+		for range rapid.IntRange(0, 4).Draw(t, "steps") {
+			steps[rapid.SampledFrom(sorted(steps)).Draw(t, "step")]()
+			assert.False(t, t.Failed())
+		}
+	})
+}
+
+// Every option of the commands is drawn, or is left out for a reason.
+func TestEveryOptionIsDrawn(t *testing.T) {
+	options["extract"] = drawn
+	for command, drawn := range options {
+		left := undrawn
+		if command == "extract" {
+			left = aside
+		}
+		out, _, code := cli(t, "", command, "--help")
+		require.Zero(t, code)
+		n := 0
+		for _, word := range strings.Fields(out) {
+			if name, is := strings.CutPrefix(word, "--"); is && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz-") == "" {
+				n++
+				require.True(t, has(drawn, name) != has(left, name), "%s --%s", command, name)
+			}
+		}
+		require.Greater(t, n, 20, command)
+	}
+}
