@@ -28,12 +28,6 @@ func (f *foretold) begin() (work schedule.Work, err error) {
 	if err != nil {
 		return work, err
 	}
-	for k := range f.plan.Items {
-		if err := f.know(k); err != nil {
-			f.failed = fault.At(f.Called(f.plan.Kept[k]), err)
-			break
-		}
-	}
 	if f.stage, err = root.Begin(f.target.Folder, f.plan.Items, f.run.Rules); err != nil {
 		return work, err
 	}
@@ -43,11 +37,14 @@ func (f *foretold) begin() (work schedule.Work, err error) {
 			claimed = archive.Plus(claimed, f.plan.Items[k].Size)
 		}
 	}
-	if f.failed == nil {
-		f.failed = f.budget.Check(claimed)
+	if err := f.budget.Check(claimed); err != nil {
+		return work, err
 	}
-	if f.failed != nil {
-		work.Shares = []int{0}
+	for k := range f.plan.Items {
+		if err := f.know(k); err != nil {
+			f.failed, work.Shares = fault.At(f.Called(f.plan.Kept[k]), err), []int{0}
+			break
+		}
 	}
 	return work, nil
 }
