@@ -127,10 +127,15 @@ func (s *staged) commit() ([]stage.Result, error) {
 	return s.stage.Commit()
 }
 
-// allLost reports whether all that was kept could not be had.
+// allLost reports whether all files and links that were kept could not be had.
 func (s *staged) allLost() bool {
-	lost := s.outcome.LostEntries()
-	return lost > 0 && lost == len(s.wanted)
+	lost, kept := s.outcome.LostEntries(), 0
+	for k := range s.plan.Items {
+		if s.plan.Items[k].Kind != archive.Folder {
+			kept++
+		}
+	}
+	return lost > 0 && lost == kept
 }
 
 func (s *staged) gone() []string { return s.stage.Gone() }

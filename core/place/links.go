@@ -29,7 +29,7 @@ func (h *Hardlinks) First(entries []archive.Entry, i int) (first int, err error)
 	}
 	target, err := Clean(entries[i].Link)
 	if err != nil {
-		return 0, err
+		return 0, fault.New(fault.Unsafe, "it is a second name of %q: %w", entries[i].Link, err)
 	}
 	first, found := h.byPath[target]
 	switch {

@@ -145,6 +145,8 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 			e.Path = folders.Draw(t, "folder") + "inner" + fmt.Sprint(rapid.IntRange(1, 2).Draw(t, "number"))
 			e.Inner = drawArchive(t, e.Path, depth+1)
 			e.Path = e.Inner.Name
+		case depth == 0 && one(t, 30):
+			e.Path = "../" + e.Path
 		case one(t, 8):
 			e.Kind, e.Path = Folder, strings.TrimSuffix(folders.Draw(t, "empty")+"empty", "/")
 		case one(t, 8):
@@ -170,6 +172,9 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 		a.Damage = rapid.SampledFrom([]Damage{Sound, Sound, Sound, Sound, Sound, Sound, Cut, Junk, Flipped}).Draw(t, "damage")
 		if one(t, 6) {
 			a.Parts = 3
+		}
+		if i := slices.IndexFunc(a.Entries, func(e Entry) bool { return e.Kind == File && e.Inner == nil }); i >= 0 && a.Damage == Flipped {
+			a.Entries[i].Data = brokenText
 		}
 		if strings.HasSuffix(a.Name, ".zip") && one(t, 6) {
 			a.Key = rapid.SampledFrom(keys).Draw(t, "key")

@@ -15,6 +15,7 @@ type Model struct {
 	Out      Tree
 	Code     int
 	Archives map[string]*Outcome // by what they are called
+	Perhaps  map[string]bool     // folders of what is lost, which may be there, empty
 
 	failures []int
 	halted   bool
@@ -38,7 +39,7 @@ type Source struct {
 
 // Extract unpacks sources into what is there.
 func Extract(sources []Source, there Tree, words []string) *Model {
-	m := &Model{Choice: choose(words), Out: Tree{}, Archives: map[string]*Outcome{}}
+	m := &Model{Choice: choose(words), Out: Tree{}, Archives: map[string]*Outcome{}, Perhaps: map[string]bool{}}
 	for at, thing := range there {
 		m.Out.put(at, thing)
 	}
@@ -96,16 +97,17 @@ type item struct {
 	*Entry
 	at    string
 	thing Thing
+	lost  bool // it is salvaged that there was one
 }
 
 // unpack deals with an archive that lies so many deep, and those inside it.
 func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
-	if a == nil || a.Damage == Junk { // a file that is only called like one, too
+	if a == nil || a.Damage == Junk || a.Damage == Cut { // a file that is only called like one, too
 		m.fail(called, 7)
 		return
 	}
 	var items, inner []item
-	left, refused, locked := map[string]int{}, false, false
+	left, unsafe, refused, early, locked := map[string]int{}, false, false, false, false
 	kept := map[string]bool{} // what hard links may lead to
 	top := ""
 	if m.of("layout", "own") == "auto" {
@@ -130,6 +132,7 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 				refused = refused || at != ""
 			}
 		}
+		unsafe = unsafe || why == "" && (strings.HasPrefix(e.Path, "..") || e.Kind == Hardlink && strings.HasPrefix(e.Link, "..") && m.of("links", "keep") != "refuse")
 		if why == "" && !open && at == "" {
 			why = "no_path_left"
 		}
@@ -157,7 +160,7 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 		}
 		if why == "" && e.Kind != Folder && !m.opens(a) {
 			locked = true
-			refused = refused || e.Kind == Symlink // where it leads has to be read first
+			early = early || e.Kind == Symlink // where it leads has to be read first
 		}
 		if why != "" {
 			if e.Kind != Folder {
@@ -169,19 +172,41 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 		items = append(items, it)
 	}
 	var done []string
+	broken := a.broken()
+	at := slices.IndexFunc(items, func(it item) bool { return broken >= 0 && it.Entry == &a.Entries[broken] })
+	unread := false // what is skipped for certain is not looked at
+	if at >= 0 {
+		_, there := m.Out[path.Join(folder, items[at].at)]
+		unread = there && m.of("clash", "refuse") == "skip"
+	}
 	switch {
-	case refused && locked:
-		m.fail(called, 5)
+	case unsafe:
+		m.fail(called, 9)
 		return
-	case refused || contradict(items):
+	case refused, !early && contradict(items):
 		m.fail(called, 3)
+		return
+	case early:
+		m.fail(called, 5)
 		return
 	case m.has("fresh") && len(items) == 0:
 		m.fail(called, 6)
 		return
 	case locked:
 		m.fail(called, 5)
+	case at >= 0 && !unread && !m.has("salvage"):
+		m.fail(called, 7)
 	default:
+		if at >= 0 && !unread {
+			items[at].lost = true
+			m.failures = append(m.failures, 7)
+			for above := path.Dir(items[at].at); above != "."; above = path.Dir(above) {
+				m.Perhaps[path.Join(folder, above)] = true
+			}
+			if !slices.ContainsFunc(items, func(it item) bool { return it.Kind != Folder && !it.lost }) {
+				items = nil // no folder for nothing
+			}
+		}
 		if done, refused = m.place(items, folder); refused {
 			m.fail(called, 3)
 		} else {
@@ -249,6 +274,10 @@ func (m *Model) place(items []item, folder string) (done []string, refused bool)
 	brought := map[string]int{} // the lines of done about what this archive put at a path
 	for _, it := range items {
 		at := path.Join(folder, it.at)
+		if it.lost {
+			done = append(done, fmt.Sprintf("%s lost %s", it.Path, at))
+			continue
+		}
 		there, taken := next[at]
 		blocked := false
 		for above := path.Dir(at); above != "."; above = path.Dir(above) {

@@ -11,21 +11,25 @@ import (
 )
 
 // notModelled are options of which the model knows nothing.
-var notModelled = []string{"names", "max-total", "max-ratio", "max-entries", "max-memory", "salvage"}
+var notModelled = []string{"names", "max-total", "max-ratio", "max-entries", "max-memory"}
 
 // What comes out is what the model says.
 func TestModel(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		w := drawWorld(t)
 		for _, a := range w.archives {
-			if a.Damage == Flipped || a.Damage == Cut { // what is lost of it depends on the format
+			if a.Damage == Flipped && a.broken() < 0 { // what is lost of it depends on the format
 				a.Damage = Sound
 			}
-			if a.Damage == Junk {
+			if a.Damage == Junk || a.Damage == Cut { // a set would be incomplete, perhaps
 				a.Parts = 0
 			}
 		}
 		args := drawOptions(t, notModelled...)
+		cut := slices.ContainsFunc(w.archives, func(a *Archive) bool { return a.Damage == Cut })
+		if cut && (given(args, "--nested") || given(args, "--salvage") || given(args, "--entry") || given(args, "--entry-list")) {
+			t.Skip("how much of it is read depends on the format")
+		}
 		if free(args) || valueOf(args, "--layout") == "auto" && given(args, "--fresh") || strings.Contains(valueOf(args, "--rename"), "{nn}") {
 			t.Skip("not modelled")
 		}
@@ -37,6 +41,9 @@ func TestModel(t *testing.T) {
 		}
 		want := Extract(w.sources(args), w.there, args)
 		for at, thing := range got.out {
+			if want.Perhaps[at] && thing.Kind == Folder {
+				want.Out.put(at, thing)
+			}
 			if wanted, there := want.Out[at]; there && (wanted.Time == anyTime || thing.Kind != File) {
 				wanted.Time = thing.Time
 				want.Out[at] = wanted

@@ -56,7 +56,7 @@ type Damage uint8
 // The damages.
 const (
 	Sound   Damage = iota
-	Flipped        // a byte of it is another
+	Flipped        // a byte of one file's data is another
 	Cut            // its end is missing
 	Junk           // it never was one
 )
@@ -88,6 +88,17 @@ func (a *Archive) Format() string {
 	return f.Name
 }
 
+// brokenText is the data that is flipped of a ZIP.
+const brokenText = "what is here was something else"
+
+// broken is the entry whose data is flipped, where that is known; else -1.
+func (a *Archive) broken() int {
+	if a.Damage != Flipped || !strings.HasSuffix(a.Name, ".zip") || a.Key != "" {
+		return -1
+	}
+	return slices.IndexFunc(a.Entries, func(e Entry) bool { return e.Data == brokenText })
+}
+
 // Bytes builds the archive, which must be of a format that its name says.
 func (a *Archive) Bytes() (data []byte, err error) {
 	if a.bytes == nil {
@@ -105,7 +116,7 @@ func (a *Archive) build() ([]byte, error) {
 		return nil, fmt.Errorf("%s has no format", a.Name)
 	}
 	var b bytes.Buffer
-	w, err := f.NewWriter(&b, archive.WriteOptions{Password: a.Key})
+	w, err := f.NewWriter(&b, archive.WriteOptions{Password: a.Key, Method: map[bool]string{true: "store"}[a.broken() >= 0]})
 	if err != nil {
 		return nil, err
 	}
@@ -129,9 +140,13 @@ func (a *Archive) build() ([]byte, error) {
 	data := b.Bytes()
 	switch a.Damage {
 	case Flipped:
-		data[len(data)/3] ^= 0x55
+		if i := a.broken(); i >= 0 {
+			data[bytes.Index(data, []byte(a.Entries[i].Data))] ^= 0x55
+		} else {
+			data[len(data)/3] ^= 0x55
+		}
 	case Cut:
-		data = data[:len(data)*2/3]
+		data = data[:len(data)/2]
 	}
 	return data, nil
 }
