@@ -10,6 +10,7 @@ import (
 // inside is what is known of an archive inside another.
 type inside struct {
 	plan.Inner
+	outer  *unit
 	depth  int
 	within *walk.Archive // outer's, held until this one is open; nil where that comes in order:
 	opened *walk.Archive // then it was opened as it passed by
@@ -39,7 +40,7 @@ func (u *unit) innerUnits(opened []*inside) []schedule.Unit {
 			inner.inside = &inside{within: u.archive}
 			u.archive.Keep()
 		}
-		inner.inside.Inner, inner.inside.depth = in, u.depth()+1
+		inner.inside.Inner, inner.inside.outer, inner.inside.depth = in, u, u.depth()+1
 		units[n] = inner
 	}
 	return units

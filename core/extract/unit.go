@@ -37,7 +37,8 @@ type unit struct {
 
 	taken   bool
 	failed  bool
-	dropped bool
+	dropped bool // it, or something inside it
+	untaken bool // it, or one around it
 }
 
 // dealings are what is known of an archive while it is dealt with.
@@ -365,8 +366,9 @@ func (u *unit) Report() {
 
 // Drop lets go of a unit that is not brought to its end.
 func (u *unit) Drop() {
-	u.top.dropped = true
-	if u.run.ctx.Err() == nil {
+	u.top.dropped, u.untaken = true, true
+	around := u.inside != nil && u.inside.outer.untaken // then nobody may have seen this one
+	if u.run.ctx.Err() == nil && !around {
 		u.run.dropped++
 		u.run.tell(report.NotTaken(u.archiveName()))
 	}
