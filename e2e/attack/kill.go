@@ -11,6 +11,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"widecrate/e2e/traced"
 )
 
 // kill kills a run: mostly before one of the calls that change something, each as
@@ -35,7 +37,7 @@ func (h *harness) kill(random *rand.Rand) (err error) {
 			_ = process.Kill() // it may have ended
 		})
 	} else {
-		r, err = h.trace(dir, p.run, func(c call) verdict { return verdict{kill: c.n == at} })
+		r, err = h.trace(dir, p.run, func(c traced.Call) traced.Verdict { return traced.Verdict{Kill: c.N == at} })
 	}
 	if err != nil {
 		return err
@@ -69,21 +71,21 @@ func (h *harness) fail(random *rand.Rand) (err error) {
 	p := h.some(random)
 	at := 1 + random.IntN(p.calls)
 	errno := []syscall.Errno{syscall.ENOSPC, syscall.EACCES, syscall.EIO}[random.IntN(3)]
-	var failed call
+	var failed traced.Call
 	how := func() string {
-		return fmt.Sprintf("call %d of %d (%s %s) fails: %v", at, p.calls, failed.name, failed.path, errno)
+		return fmt.Sprintf("call %d of %d (%s %s) fails: %v", at, p.calls, failed.Name, failed.Path, errno)
 	}
 	defer func() { err = p.explain(how(), err) }()
 	dir, done, err := h.play(p)
 	if err != nil {
 		return err
 	}
-	r, err := h.trace(dir, p.run, func(c call) verdict {
-		if c.n != at {
-			return verdict{}
+	r, err := h.trace(dir, p.run, func(c traced.Call) traced.Verdict {
+		if c.N != at {
+			return traced.Verdict{}
 		}
 		failed = c
-		return verdict{errno: errno}
+		return traced.Verdict{Errno: errno}
 	})
 	if err != nil {
 		return err
@@ -95,7 +97,7 @@ func (h *harness) fail(random *rand.Rand) (err error) {
 	if err != nil {
 		return err
 	}
-	removing := failed.name == "remove"
+	removing := failed.Name == "remove"
 	switch {
 	case r.killed || strings.Contains(r.output, "goroutine "):
 		return fmt.Errorf("it crashed: %s", r.output)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"widecrate/demo/standin"
+	"widecrate/e2e/traced"
 )
 
 // result is what came of a run.
@@ -41,8 +42,8 @@ func (o *output) into(r *result) error {
 	return err
 }
 
-// start starts the program with a command of a scene.
-func (h *harness) start(dir, line string, prepare func(*exec.Cmd)) (*exec.Cmd, *output, error) {
+// ready makes a command of a scene ready to be started.
+func (h *harness) ready(dir, line string) (*exec.Cmd, *output, error) {
 	file, err := os.CreateTemp(h.dir, "output-")
 	if err != nil {
 		return nil, nil, err
@@ -59,12 +60,23 @@ func (h *harness) start(dir, line string, prepare func(*exec.Cmd)) (*exec.Cmd, *
 	cmd := exec.Command(h.program, strings.Fields(line)...)
 	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, file, file
 	cmd.Env = append(os.Environ(), "TMPDIR="+filepath.Dir(h.program), "SOURCE_DATE_EPOCH=1777000000")
-	prepare(cmd)
-	if err := cmd.Start(); err != nil {
-		out.Close()
-		return nil, nil, err
-	}
 	return cmd, out, nil
+}
+
+// trace runs a command, and asks what is to become of each call that changes something.
+func (h *harness) trace(dir, line string, judge func(traced.Call) traced.Verdict) (result, error) {
+	cmd, out, err := h.ready(dir, line)
+	if err != nil {
+		return result{}, err
+	}
+	defer out.Close()
+	status, usage, err := traced.Run(cmd, judge)
+	if err != nil {
+		return result{}, err
+	}
+	r := result{killed: status.Signaled(), code: status.ExitStatus()}
+	h.note(usage.Maxrss<<10, usage.Utime.Nano()+usage.Stime.Nano())
+	return r, out.into(&r)
 }
 
 // command runs a command in peace.
@@ -78,11 +90,15 @@ func (h *harness) command(dir, line string) (code int, printed string) {
 func (h *harness) during(dir, line string, prepare func(*exec.Cmd), while func(*os.Process)) result {
 	runtime.LockOSThread() // a thread that traces waits for all children of its own
 	defer runtime.UnlockOSThread()
-	cmd, out, err := h.start(dir, line, prepare)
+	cmd, out, err := h.ready(dir, line)
 	if err != nil {
 		return result{code: -1, output: err.Error()}
 	}
 	defer out.Close()
+	prepare(cmd)
+	if err := cmd.Start(); err != nil {
+		return result{code: -1, output: err.Error()}
+	}
 	while(cmd.Process)
 	_ = cmd.Wait() // the state has it
 	r := result{code: cmd.ProcessState.ExitCode(), killed: cmd.ProcessState.ExitCode() < 0}

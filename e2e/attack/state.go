@@ -17,6 +17,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"widecrate/e2e/traced"
 )
 
 // tree is what is in a folder: the contents of files by path, "" for folders, whose
@@ -130,7 +132,7 @@ func (h *harness) prepare() error {
 			return err
 		}
 		began := time.Now()
-		r, err := h.trace(dir, s.run, func(call) verdict { p.calls++; return verdict{} })
+		r, err := h.trace(dir, s.run, func(traced.Call) traced.Verdict { p.calls++; return traced.Verdict{} })
 		p.took = time.Since(began)
 		if err != nil {
 			return err

@@ -245,8 +245,14 @@ func (w *world) laid(t *rapid.T) Tree {
 	return tree
 }
 
+// asProgram is a variable of the environment: with it, the tests are the program itself.
+const asProgram = "CROSSED_PROGRAM"
+
 func TestMain(m *testing.M) {
 	time.Local = time.UTC
+	if os.Getenv(asProgram) != "" {
+		os.Exit(program.Main(os.Args[1:], os.Stdout, os.Stderr))
+	}
 	debug.SetGCPercent(400) // many short runs in one process
 	os.Setenv("CROSSED", keys[0])
 	for i, s := range []*standin.Server{{Folder: root, Tag: `"1"`}, {Folder: root, NoRanges: true, NoLength: true}} {

@@ -1,6 +1,10 @@
 //go:build linux && amd64
 
-package main
+// Package traced runs a program and decides about each of its system calls that changes
+// something. It looks at the calls of all threads from outside, as a debugger does: a build
+// that fails on purpose would be another program than the one that is used, and could not be
+// killed between two calls of the libraries.
+package traced
 
 import (
 	"errors"
@@ -14,18 +18,18 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// call is a system call that a program is about to make, and that changes something.
-type call struct {
-	n    int // from 1, over all threads
-	name string
-	path string // of what is written to; empty: not known
+// A Call is a system call that a program is about to make, and that changes something.
+type Call struct {
+	N    int // from 1, over all threads
+	Name string
+	Path string // of what is written to; empty: not known
 }
 
-// verdict is what becomes of a call: it fails with errno, or the program is killed
-// before it; zero: it is made.
-type verdict struct {
-	kill  bool
-	errno syscall.Errno
+// A Verdict is what becomes of a call: it fails with an error number, or the program is
+// killed before it; zero: it is made.
+type Verdict struct {
+	Kill  bool
+	Errno syscall.Errno
 }
 
 // changing are the calls that change something, of the Linux of this machine.
@@ -36,43 +40,36 @@ var changing = map[uint64]string{
 	unix.SYS_COPY_FILE_RANGE: "copy", unix.SYS_FLOCK: "lock",
 }
 
-// trace runs the program and asks what is to become of each call that changes
-// something. It looks at the calls of all threads from outside, as a debugger does: a
-// build that fails on purpose would be another program than the one that is used, and
-// could not be killed between two calls of the libraries.
-func (h *harness) trace(dir, line string, judge func(call) verdict) (result, error) {
-	runtime.LockOSThread()
+// Run runs a command, which was not started, and asks what is to become of each call. The
+// usage is that of the whole program.
+func Run(cmd *exec.Cmd, judge func(Call) Verdict) (status unix.WaitStatus, usage unix.Rusage, err error) {
+	runtime.LockOSThread() // a thread that traces waits for all children of its own
 	defer runtime.UnlockOSThread()
-	cmd, out, err := h.start(dir, line, func(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Ptrace: true, Pdeathsig: syscall.SIGKILL} })
-	if err != nil {
-		return result{}, err
+	cmd.SysProcAttr = &syscall.SysProcAttr{Ptrace: true, Pdeathsig: syscall.SIGKILL}
+	if err := cmd.Start(); err != nil {
+		return status, usage, err
 	}
-	defer out.Close()
+	defer cmd.Process.Release()
 	main := cmd.Process.Pid
-	var status unix.WaitStatus
 	if _, err := unix.Wait4(main, &status, unix.WALL, nil); err != nil {
-		return result{}, err
+		return status, usage, err
 	}
 	if err := unix.PtraceSetOptions(main, unix.PTRACE_O_TRACESYSGOOD|unix.PTRACE_O_TRACECLONE|unix.PTRACE_O_EXITKILL); err != nil {
-		return result{}, err
+		return status, usage, err
 	}
 	t := tracer{main: main, judge: judge, inside: map[int]bool{}, failing: map[int]syscall.Errno{}}
 	if err := unix.PtraceSyscall(main, 0); err != nil {
-		return result{}, err
+		return status, usage, err
 	}
-	var usage unix.Rusage
 	for {
 		pid, err := unix.Wait4(-1, &status, unix.WALL|unix.WNOTHREAD, &usage)
 		switch {
 		case errors.Is(err, unix.EINTR):
 			continue
 		case err != nil:
-			return result{}, fmt.Errorf("the program was lost: %w", err)
+			return status, usage, fmt.Errorf("the program was lost: %w", err)
 		case pid == main && (status.Exited() || status.Signaled()):
-			_ = cmd.Process.Release()
-			r := result{killed: status.Signaled(), code: status.ExitStatus()}
-			h.note(usage.Maxrss<<10, usage.Utime.Nano()+usage.Stime.Nano())
-			return r, out.into(&r)
+			return status, usage, nil
 		case status.Exited() || status.Signaled():
 			continue
 		}
@@ -80,14 +77,14 @@ func (h *harness) trace(dir, line string, judge func(call) verdict) (result, err
 		switch stop := status.StopSignal(); {
 		case stop == unix.SIGTRAP|0x80:
 			if err := t.stopped(pid); err != nil && !errors.Is(err, unix.ESRCH) {
-				return result{}, err
+				return status, usage, err
 			}
 		case stop == unix.SIGTRAP, stop == unix.SIGSTOP: // a new thread
 		default:
 			signal = int(stop)
 		}
 		if err := unix.PtraceSyscall(pid, signal); err != nil && !errors.Is(err, unix.ESRCH) {
-			return result{}, err
+			return status, usage, err
 		}
 	}
 }
@@ -95,7 +92,7 @@ func (h *harness) trace(dir, line string, judge func(call) verdict) (result, err
 // tracer follows the threads of a program.
 type tracer struct {
 	main    int
-	judge   func(call) verdict
+	judge   func(Call) Verdict
 	n       int
 	inside  map[int]bool // threads that are in a call
 	failing map[int]syscall.Errno
@@ -125,15 +122,15 @@ func (t *tracer) stopped(thread int) error {
 		return nil
 	}
 	t.n++
-	v := t.judge(call{t.n, name, path})
-	if v.kill {
+	v := t.judge(Call{t.n, name, path})
+	if v.Kill {
 		return unix.Kill(t.main, unix.SIGKILL)
 	}
-	if v.errno == 0 {
+	if v.Errno == 0 {
 		return nil
 	}
 	regs.Orig_rax = ^uint64(0) // no call at all
-	t.failing[thread] = v.errno
+	t.failing[thread] = v.Errno
 	return unix.PtraceSetRegs(thread, &regs)
 }
 
