@@ -17,7 +17,7 @@ func (u *Unit) linkAll() error {
 		if u.items[i].Kind == archive.Symlink && u.result[i].Action != Skipped {
 			err := hand.link(i)
 			if folder.NoLinks(err) {
-				return fault.At(u.root.full(u.result[i].Path), fault.New(fault.Unwritable, "no symbolic link can be made there: %w", err).Suggest(fault.SkipLinks))
+				return fault.At(u.root.full(u.result[i].Path), fault.New(fault.Unwritable, "no symbolic link can be made there: %w", fault.Bare(err)).Suggest(fault.SkipLinks))
 			}
 			if err != nil {
 				return fault.Writing(u.root.full(u.result[i].Path), err)

@@ -126,6 +126,9 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		before := extract(t, w, dir, append(args, "--dry-run"))
 		assert.Empty(t, w.laid(t).Differences(before.out), "a dry run wrote something")
 		run := extract(t, w, dir, args)
+		if strings.Contains(run.errs, "no symbolic link can be made") {
+			t.Skip("what a file system cannot hold is only known once it is tried")
+		}
 		for _, line := range append(slices.Clone(before.lines), run.lines...) {
 			delete(line, "dry_run")
 			if failure, is := line["failure"].(map[string]any); is {
@@ -255,6 +258,8 @@ func TestMain(m *testing.M) {
 	}
 	debug.SetGCPercent(400) // many short runs in one process
 	os.Setenv("CROSSED", keys[0])
+	flag.StringVar(&root, "place", root, "the folder that cases are tried in")
+	flag.Parse()
 	for i, s := range []*standin.Server{{Folder: root, Tag: `"1"`}, {Folder: root, NoRanges: true, NoLength: true}} {
 		address, stop, err := s.Start()
 		if err != nil {
@@ -263,7 +268,6 @@ func TestMain(m *testing.M) {
 		defer stop()
 		servers[i] = strings.TrimSuffix(address, "/")
 	}
-	flag.Parse()
 	if seed := flag.Lookup("rapid.seed"); seed.Value.String() == "0" { // the same cases each time, unless others are asked for
 		_ = seed.Value.Set("1")
 	}
