@@ -3,10 +3,13 @@ package crossed
 import (
 	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"flag"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
@@ -67,16 +70,29 @@ func extract(t *rapid.T, w *world, dir string, args []string) result {
 	require.NoError(t, err)
 	r.in, err = Look(filepath.Join(dir, "in"))
 	require.NoError(t, err)
-	for line := range strings.Lines(stdout) {
-		var v map[string]any
-		require.NoError(t, json.Unmarshal([]byte(line), &v), line)
-		delete(v, "seconds")
-		r.lines = append(r.lines, v)
-	}
+	r.lines = parse(t, stdout)
 	for at := range r.out {
 		require.NotContains(t, at, ".widecrate-", "something is left: %s", errs)
 	}
 	return r
+}
+
+// parse reads lines of JSON.
+func parse(t require.TestingT, text string) (lines []map[string]any) {
+	for line := range strings.Lines(text) {
+		var v map[string]any
+		require.NoError(t, json.Unmarshal([]byte(line), &v), line)
+		delete(v, "seconds")
+		lines = append(lines, v)
+	}
+	return lines
+}
+
+// linesOf are those of a file.
+func linesOf(t require.TestingT, dir, name string) []map[string]any {
+	text, err := os.ReadFile(filepath.Join(dir, name))
+	require.NoError(t, err)
+	return parse(t, string(text))
 }
 
 func given(args []string, option string) bool { return slices.Contains(args, option) }
@@ -153,6 +169,89 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		if first.code == 0 && valueOf(args, "--clash") != "replace" && valueOf(args, "--clash") != "newer" {
 			_, errs, code := cli(t, dir, "verify", "--against", "DIR/receipt")
 			assert.Zero(t, code, errs)
+		}
+	},
+	"what is said is there": func(t *rapid.T, w *world, args []string) {
+		dir := w.make(t)
+		args = append(args, "--receipt", "DIR/receipt", "--sums", "DIR/sums")
+		r := extract(t, w, dir, args)
+		if clash := valueOf(args, "--clash"); r.code == 2 || clash == "replace" || clash == "newer" {
+			t.Skip("one archive may take the place of what another brought")
+		}
+		sums, brought := map[string]string{}, map[string]bool{}
+		for at, thing := range r.out {
+			sum := sha256.Sum256([]byte(thing.Data))
+			sums[at] = hex.EncodeToString(sum[:])
+		}
+		roots := map[string]string{}
+		for _, line := range linesOf(t, dir, "receipt") {
+			name, _ := line["archive"].(string)
+			switch root, _ := line["root"].(string); line["kind"] {
+			case "unit":
+				roots[name] = strings.TrimPrefix(root, filepath.Join(dir, "out"))
+			case "file":
+				at := path.Join(".", roots[name], line["path"].(string))
+				brought[at] = true
+				if line["type"] == "file" {
+					assert.Equal(t, sums[at], line["sha256"], "the receipt about %s", at)
+				}
+			}
+		}
+		for at, thing := range r.out {
+			if there, is := w.there[at]; thing.Kind != Folder && (!is || there.Data != thing.Data) {
+				assert.True(t, brought[at], "%s%s is not in the receipt: %s", at, thing, r.errs)
+			}
+		}
+		list, err := os.ReadFile(filepath.Join(dir, "sums"))
+		require.NoError(t, err)
+		for line := range strings.Lines(string(list)) {
+			sum, at, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
+			if w.way != inPairs {
+				assert.Equal(t, sums[at], sum, "the list about %s", at)
+			}
+		}
+	},
+	"verify agrees": func(t *rapid.T, w *world, args []string) {
+		if w.way == inPairs {
+			w.way = inList
+		}
+		var both []string
+		for i := 0; i < len(args); i++ {
+			name := strings.TrimPrefix(args[i], "--")
+			_, chooses := choices[name]
+			keep := chooses || slices.Contains([]string{"recursive", "archives", "nested", "nested-depth", "password-env", "password-file", "max-entries"}, name)
+			if keep {
+				both = append(both, args[i])
+			}
+			if drawn[name] != nil {
+				if i++; keep {
+					both = append(both, args[i])
+				}
+			}
+		}
+		w.there = Tree{}
+		dir := w.make(t)
+		unpacked := extract(t, w, dir, both)
+		words := slices.DeleteFunc(w.words(t, dir), func(word string) bool { return word == "--into" || word == "DIR/out" })
+		out, errs, _ := cli(t, dir, slices.Concat([]string{"verify", "--as", "json"}, words, both)...)
+		bad := func(lines []map[string]any) map[string]bool {
+			all := map[string]bool{}
+			for _, line := range lines {
+				damaged, _ := line["damaged"].(float64)
+				unsafe, _ := line["unsafe"].(float64)
+				if name, of := line["archive"].(string); of && line["kind"] == "archive" {
+					failure, failed := line["failure"].(map[string]any)
+					if all[name] = failed || damaged+unsafe > 0; failed && failure["code"] == 3.0 { // for want of a folder of its own
+						delete(all, name)
+					}
+				}
+			}
+			return all
+		}
+		verified := bad(parse(t, out))
+		for name, is := range bad(unpacked.lines) {
+			checked, there := verified[name]
+			assert.True(t, there && checked == is, "%s: %t, %t\n%s---\n%s", name, is, checked, unpacked.errs, errs)
 		}
 	},
 	"what goes is there": func(t *rapid.T, w *world, args []string) {

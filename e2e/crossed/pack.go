@@ -22,6 +22,7 @@ func Create(src Tree, sources, words []string) (entries []Entry, left, code int)
 			}
 		}()
 	}
+	leadsOut := false
 	came := map[string]string{} // from where a path comes: from two sources, a file may come once
 	for _, source := range sources {
 		for _, at := range sorted(src) {
@@ -60,6 +61,7 @@ func Create(src Tree, sources, words []string) (entries []Entry, left, code int)
 			came[e.Path] = at
 			if why, _ := c.judge(&e, 0); why == "" {
 				entries = append(entries, e)
+				leadsOut = leadsOut || e.Kind == Symlink && strings.HasPrefix(path.Join(path.Dir(e.Path), e.Link), "..")
 			} else if e.Kind != Folder {
 				left++
 			}
@@ -73,7 +75,7 @@ func Create(src Tree, sources, words []string) (entries []Entry, left, code int)
 	if len(entries) == 0 {
 		return nil, left, 6
 	}
-	if contradict(itemsOf(entries)) || twice(entries) {
+	if leadsOut || contradict(itemsOf(entries)) || twice(entries) {
 		return nil, left, 3
 	}
 	if c.missed() || left > 0 && !holdsFiles(entries) { // what there is of it is packed
@@ -121,6 +123,16 @@ func tree(entries []Entry) Tree {
 func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 	c := choose(words)
 	did := false
+	var added []Entry
+	if c.has("add") {
+		adding := slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "--put" || word == "--text" })
+		added, _, code = Create(src, []string{path.Clean("." + strings.TrimPrefix(c.of("add", ""), "DIR/src"))}, adding)
+	}
+	for _, option := range []string{"put", "text"} {
+		if c.has(option) {
+			added = append(added, asked(src, option, c.of(option, "")))
+		}
+	}
 	for _, e := range entries {
 		if c.has("remove") && glob(c.of("remove", ""), e.Path) {
 			did = true
@@ -139,31 +151,20 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 		if !slices.ContainsFunc(entries, func(e Entry) bool { return moved(e.Path) != e.Path }) {
 			return entries, 6
 		}
-		there := map[string]bool{}
-		for _, e := range after {
-			there[e.Path] = true
-		}
 		for i := range after {
 			e := &after[i]
 			was := e.Path
 			e.Path = moved(was)
 			did = did || e.Path != was
-			if e.Kind == Symlink { // it follows what is moved
-				target := path.Join(path.Dir(was), e.Link)
-				if path.Dir(was) != path.Dir(e.Path) && there[target] || moved(target) != target && there[target] {
-					e.Link = relative(path.Dir(e.Path), moved(target))
+			e.Link = relink(was, *e, func(at string) string {
+				if slices.ContainsFunc(added, func(new Entry) bool { return new.Path == at }) {
+					return at
 				}
-			}
+				return moved(at)
+			})
 		}
-	}
-	var added []Entry
-	if c.has("add") {
-		adding := slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "--put" || word == "--text" })
-		added, _, code = Create(src, []string{path.Clean("." + strings.TrimPrefix(c.of("add", ""), "DIR/src"))}, adding)
-	}
-	for _, option := range []string{"put", "text"} {
-		if c.has(option) {
-			added = append(added, asked(src, option, c.of(option, "")))
+		if twice(after) {
+			return entries, 3
 		}
 	}
 	for _, e := range added {
@@ -202,6 +203,20 @@ func itemsOf(entries []Entry) (items []item) {
 	return items
 }
 
+// relink is where a link leads that was at a path before, when goes says where what has a path
+// goes; empty: nobody knows.
+func relink(was string, e Entry, goes func(at string) string) string {
+	target := path.Join(path.Dir(was), e.Link)
+	if e.Kind != Symlink || target == "." || strings.HasPrefix(target, "..") {
+		return e.Link
+	}
+	to := goes(target)
+	if to == "" || path.Join(path.Dir(e.Path), e.Link) == to {
+		return e.Link
+	}
+	return relative(path.Dir(e.Path), to)
+}
+
 // relative is a path as seen from a folder.
 func relative(from, to string) string {
 	a, b := strings.Split(path.Clean("/"+from), "/")[1:], strings.Split(path.Clean("/"+to), "/")[1:]
@@ -217,7 +232,22 @@ func relative(from, to string) string {
 // Convert is what convert makes of an archive with a name.
 func Convert(name string, entries []Entry, words []string) (after []Entry, code int) {
 	c := choose(words)
-	left := 0
+	left, kept := 0, map[string]string{}
+	goes := func(at string) string {
+		to := kept[at]
+		if !c.has("rename") {
+			to = c.shape(&Entry{Path: at}, "")
+		}
+		if to == "" {
+			return ""
+		}
+		return path.Join(c.of("under", ""), to)
+	}
+	for _, e := range entries {
+		if why, _ := c.judge(&e, 0); why == "" {
+			kept[e.Path] = c.shape(&e, stem(path.Base(name)))
+		}
+	}
 	for _, e := range entries {
 		why, _ := c.judge(&e, 0)
 		at := c.shape(&e, stem(path.Base(name)))
@@ -227,7 +257,9 @@ func Convert(name string, entries []Entry, words []string) (after []Entry, code 
 			}
 			continue
 		}
+		was := e.Path
 		e.Path = path.Join(c.of("under", ""), at)
+		e.Link = relink(was, e, goes)
 		after = append(after, e)
 	}
 	switch {

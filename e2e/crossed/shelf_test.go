@@ -3,7 +3,6 @@ package crossed
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
@@ -36,7 +35,7 @@ func drawTree(t *rapid.T) Tree {
 		case one(t, 8):
 			tree.put(strings.TrimSuffix(folders.Draw(t, "empty")+"empty", "/"), Thing{Kind: Folder})
 		case one(t, 8):
-			tree.put("link", Thing{Kind: Symlink, Data: "a.csv"})
+			tree.put(folders.Draw(t, "folder")+"link", Thing{Kind: Symlink, Data: rapid.SampledFrom([]string{"a.csv", "d", "e/a.csv", "../a.csv", "../d/e"}).Draw(t, "target")})
 		default:
 			tree.put(at, Thing{File, content(t), when.Add(later.Draw(t, "later")).Unix()})
 		}
@@ -112,12 +111,7 @@ func (s *shelf) draw(command string, always ...string) []string {
 func (s *shelf) do(words ...string) (lines []map[string]any, errs string, code int) {
 	s.t.Logf("%s", strings.Join(words, " "))
 	out, errs, code := cli(s.t, s.dir, append(words, "--as", "json")...)
-	for line := range strings.Lines(out) {
-		var v map[string]any
-		require.NoError(s.t, json.Unmarshal([]byte(line), &v), line)
-		lines = append(lines, v)
-	}
-	return lines, errs, code
+	return parse(s.t, out), errs, code
 }
 
 // pick is one of the archives.
