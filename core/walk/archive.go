@@ -78,7 +78,12 @@ func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	case s.Address != nil:
 		return openAddress(ctx, s, o)
 	case s.Input != nil:
-		return openInput(ctx, s.Input, o)
+		o.Name = "" // it has none that says what is in it
+		a, err := openInput(ctx, s.Input, o)
+		if a != nil {
+			a.Name = s.Name()
+		}
+		return a, err
 	}
 	data, err := blob.Open(s.Path)
 	if err != nil {

@@ -89,7 +89,6 @@ func gzipInside(r io.ReaderAt) bool {
 
 // openInput opens what comes from standard input: a file, or a stream.
 func openInput(ctx context.Context, in io.Reader, o Opening) (*Archive, error) {
-	o.Name = ""
 	if kept, is := in.(*Kept); is {
 		return newArchive(blob.Of(kept.Blob, kept.Size()), o).open()
 	}

@@ -2,6 +2,8 @@ package crossed
 
 import (
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"os"
 	"path"
 	"path/filepath"
@@ -28,6 +30,8 @@ const (
 	inPairs  = "pairs"
 	onServer = "server"
 	onPlain  = "plain server" // without ranges
+	asInput  = "input"        // the first is standard input, a file
+	inPipe   = "pipe"         // it comes through a pipe
 )
 
 // called is the name of an archive below a folder, or a server.
@@ -47,7 +51,14 @@ func (w *world) sources(words []string) (list []Source) {
 			if w.way == inPairs {
 				root = pairRoot(i)
 			}
-			list = append(list, Source{a, w.prefix() + a.called(), path.Dir(a.Name), root, "."})
+			s := Source{a, w.prefix() + a.called(), path.Dir(a.Name), root, "."}
+			if i == 0 && w.reads() {
+				named := *a
+				named.Name = "standard-input" + path.Base(a.Name)[len(stem(path.Base(a.Name))):]
+				named.Passes = w.way == inPipe
+				s.Archive, s.Called, s.Parent = &named, "standard-input", "crossed"
+			}
+			list = append(list, s)
 		}
 		return list
 	}
@@ -59,6 +70,33 @@ func (w *world) sources(words []string) (list []Source) {
 		}
 	}
 	return list
+}
+
+// reads reports whether the first archive is standard input.
+func (w *world) reads() bool { return w.way == asInput || w.way == inPipe }
+
+// input is standard input for a command, until it is closed.
+func (w *world) input(t require.TestingT, dir string) *os.File {
+	if !w.reads() {
+		file, err := os.Open(os.DevNull)
+		require.NoError(t, err)
+		return file
+	}
+	file, err := os.Open(filepath.Join(dir, "in", filepath.FromSlash(w.archives[0].Name)))
+	require.NoError(t, err)
+	if w.way == asInput {
+		return file
+	}
+	defer file.Close()
+	out, in, err := os.Pipe()
+	require.NoError(t, err)
+	data, err := io.ReadAll(file)
+	require.NoError(t, err)
+	go func() {
+		defer in.Close()
+		_, _ = in.Write(data) // the command may not want all of it
+	}()
+	return out
 }
 
 // prefix is what the names of archives begin with.
@@ -79,10 +117,12 @@ func (w *world) words(t require.TestingT, dir string) []string {
 	var list []string
 	for i, a := range w.archives {
 		at := w.prefix() + a.called()
-		switch w.way {
-		case inPairs:
+		switch {
+		case w.reads() && i == 0:
+			at = "-"
+		case w.way == inPairs:
 			at = strings.ReplaceAll(at, "DIR", dir) + "\t" + filepath.Join(dir, "out", pairRoot(i))
-		case inList:
+		case w.way == inList:
 			at = strings.ReplaceAll(at, "DIR", dir)
 		}
 		list = append(list, at)
@@ -126,11 +166,24 @@ var (
 
 func content(t *rapid.T) string {
 	text := contents.Draw(t, "content")
-	if text == "many" {
+	switch {
+	case text == "many" && one(t, 8):
+		return large
+	case text == "many":
 		return strings.Repeat("tide ", 3000)
 	}
 	return text
 }
+
+// large is more than any buffer, and does not get much smaller.
+var large = func() string {
+	random := rand.New(rand.NewPCG(1, 2))
+	data := make([]byte, 3<<20/2)
+	for i := range data {
+		data[i] = "0123456789abcdef"[random.IntN(16)]
+	}
+	return string(data)
+}()
 
 func one(t *rapid.T, in int) bool { return rapid.IntRange(1, in).Draw(t, "of") == 1 }
 
@@ -141,7 +194,7 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 	for range rapid.IntRange(0, 5).Draw(t, "entries") {
 		e := Entry{Path: folders.Draw(t, "folder") + names.Draw(t, "name"), Time: when.Add(later.Draw(t, "later"))}
 		switch {
-		case depth < 2 && one(t, 6):
+		case depth < 4 && one(t, 6):
 			e.Path = folders.Draw(t, "folder") + "inner" + fmt.Sprint(rapid.IntRange(1, 2).Draw(t, "number"))
 			e.Inner = drawArchive(t, e.Path, depth+1)
 			e.Path = e.Inner.Name
@@ -184,10 +237,13 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 }
 
 func drawWorld(t *rapid.T) *world {
-	w := &world{there: Tree{}, way: rapid.SampledFrom([]string{inFolder, inFolder, inFolder, asFiles, inList, inPairs, onServer, onPlain}).Draw(t, "way")}
-	for i := range rapid.IntRange(1, 5).Draw(t, "archives") {
+	w := &world{there: Tree{}, way: rapid.SampledFrom([]string{inFolder, inFolder, inFolder, asFiles, inList, inPairs, onServer, onPlain, asInput, inPipe}).Draw(t, "way")}
+	for i := range rapid.SampledFrom([]int{1, 1, 2, 2, 3, 4, 5, 12}).Draw(t, "archives") {
 		below := rapid.SampledFrom([]string{"", "", "", "s/", "s/t/"}).Draw(t, "below")
 		w.archives = append(w.archives, drawArchive(t, fmt.Sprintf("%sarch-%d", below, i), 0))
+	}
+	if w.reads() {
+		w.archives[0].Parts = 0
 	}
 	for range rapid.IntRange(0, 3).Draw(t, "there") {
 		at := rapid.SampledFrom([]string{"", "arch-0/", "arch-1/"}).Draw(t, "root") + folders.Draw(t, "folder") + names.Draw(t, "name")
@@ -201,7 +257,7 @@ func drawWorld(t *rapid.T) *world {
 }
 
 // make writes the world into a new folder.
-func (w *world) make(t *rapid.T) (dir string) {
+func (w *world) make(t tester) (dir string) {
 	dir, err := os.MkdirTemp(root, "case-")
 	require.NoError(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })
@@ -234,7 +290,7 @@ var aside = map[string]string{
 // drawn are the values of the other options.
 var drawn = map[string][]string{
 	"recursive": nil, "nested": nil, "fresh": nil, "flatten": nil, "no-clutter": nil, "ignore-case": nil, "salvage": nil, "halt": nil,
-	"archives": {"*.zip", "*.t*", "s/*"}, "nested-depth": {"1", "2"},
+	"archives": {"*.zip", "*.t*", "s/*"}, "nested-depth": {"1", "2", "4"},
 	"entry": {"a.csv", "d/a.csv", "none"}, "entry-list": {"ENTRIES"}, "pick": {"*.csv", "d", "d/**", "**/e/*", "A*"}, "drop": {"b.*", "d/e", "*.json", "inner1*"},
 	"ext": {"csv", "csv,json", "json"}, "min-size": {"1", "2"}, "max-size": {"1", "100"}, "since": {"2026-05-01T12:00:05Z", "2026-05-02"}, "until": {"2026-05-01", "2026-05-02"},
 	"layout": {"own", "shared", "auto"}, "own-name": {"{stem}-x", "one", "{parent}"}, "peel": {"1", "2"}, "rename": {"{stem}-{archive}{ext}", "f-{nn}{ext}", "{name}"},

@@ -35,6 +35,9 @@ func TestKilled(t *testing.T) {
 			words[i] = naming(t, dir).Replace(words[i])
 		}
 		cmd := exec.Command(os.Args[0], words...)
+		input := w.input(t, dir)
+		defer input.Close()
+		cmd.Stdin = input
 		cmd.Env = append(os.Environ(), asProgram+"=1")
 		status, _, err := traced.Run(cmd, func(c traced.Call) traced.Verdict { return traced.Verdict{Kill: c.N == at} })
 		require.NoError(t, err)

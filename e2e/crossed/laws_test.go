@@ -25,6 +25,12 @@ import (
 	"widecrate/demo/standin"
 )
 
+// tester is a test, or one of its random cases.
+type tester interface {
+	rapid.TB
+	Cleanup(func())
+}
+
 // cli runs the command line within the process. Names of its words stand for other things, see
 // naming; some of them stand in what is printed as well.
 func cli(t require.TestingT, dir string, args ...string) (out, errs string, code int) {
@@ -62,7 +68,9 @@ type result struct {
 }
 
 // extract unpacks a world that is in dir.
-func extract(t *rapid.T, w *world, dir string, args []string) result {
+func extract(t tester, w *world, dir string, args []string) result {
+	os.Stdin = w.input(t, dir)
+	defer os.Stdin.Close()
 	stdout, errs, code := cli(t, dir, slices.Concat([]string{"extract", "--as", "json"}, w.words(t, dir), args)...)
 	r := result{errs: errs, code: code}
 	var err error
@@ -111,7 +119,7 @@ func free(args []string) bool {
 }
 
 // agree makes sure that two results are the same.
-func agree(t *rapid.T, a, b result) {
+func agree(t tester, a, b result) {
 	assert.Equal(t, a.code, b.code, "%s---\n%s", a.errs, b.errs)
 	assert.Empty(t, a.out.Differences(b.out), "%s---\n%s", a.errs, b.errs)
 	if !t.Failed() {
@@ -120,21 +128,21 @@ func agree(t *rapid.T, a, b result) {
 }
 
 // laws hold for any world and options. Each gets the world and makes it as often as it needs.
-var laws = map[string]func(t *rapid.T, w *world, args []string){
-	"any number of workers": func(t *rapid.T, w *world, args []string) {
+var laws = map[string]func(t tester, w *world, args []string){
+	"any number of workers": func(t tester, w *world, args []string) {
 		first := extract(t, w, w.make(t), append(args, "--workers", "1"))
 		for _, workers := range []string{"2", "8"} {
 			agree(t, first, extract(t, w, w.make(t), append(args, "--workers", workers)))
 		}
 	},
-	"again": func(t *rapid.T, w *world, args []string) {
+	"again": func(t tester, w *world, args []string) {
 		dir := w.make(t)
 		first := extract(t, w, dir, args)
 		again := extract(t, w, dir, args)
 		assert.Empty(t, first.out.Differences(again.out), "%s---\n%s", first.errs, again.errs)
 		assert.Equal(t, first.code, again.code, "%s---\n%s", first.errs, again.errs)
 	},
-	"a dry run": func(t *rapid.T, w *world, args []string) {
+	"a dry run": func(t tester, w *world, args []string) {
 		if slices.ContainsFunc(w.archives, func(a *Archive) bool { return a.Damage == Flipped || a.Damage == Cut }) {
 			t.Skip("a dry run decodes nothing")
 		}
@@ -157,7 +165,7 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 			assert.Equal(t, run.lines, before.lines)
 		}
 	},
-	"done is done": func(t *rapid.T, w *world, args []string) {
+	"done is done": func(t tester, w *world, args []string) {
 		dir := w.make(t)
 		args = append(args, "--receipt", "DIR/receipt", "--skip-done")
 		first := extract(t, w, dir, args)
@@ -171,7 +179,7 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 			assert.Zero(t, code, errs)
 		}
 	},
-	"what is said is there": func(t *rapid.T, w *world, args []string) {
+	"what is said is there": func(t tester, w *world, args []string) {
 		dir := w.make(t)
 		args = append(args, "--receipt", "DIR/receipt", "--sums", "DIR/sums")
 		r := extract(t, w, dir, args)
@@ -211,7 +219,7 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 			}
 		}
 	},
-	"verify agrees": func(t *rapid.T, w *world, args []string) {
+	"verify agrees": func(t tester, w *world, args []string) {
 		if w.way == inPairs {
 			w.way = inList
 		}
@@ -233,6 +241,8 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		dir := w.make(t)
 		unpacked := extract(t, w, dir, both)
 		words := slices.DeleteFunc(w.words(t, dir), func(word string) bool { return word == "--into" || word == "DIR/out" })
+		os.Stdin = w.input(t, dir)
+		defer os.Stdin.Close()
 		out, errs, _ := cli(t, dir, slices.Concat([]string{"verify", "--as", "json"}, words, both)...)
 		bad := func(lines []map[string]any) map[string]bool {
 			all := map[string]bool{}
@@ -254,7 +264,7 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 			assert.True(t, there && checked == is, "%s: %t, %t\n%s---\n%s", name, is, checked, unpacked.errs, errs)
 		}
 	},
-	"what goes is there": func(t *rapid.T, w *world, args []string) {
+	"what goes is there": func(t tester, w *world, args []string) {
 		plain := extract(t, w, w.make(t), args)
 		for _, after := range [][]string{{"--after", "remove"}, {"--after", "move=DIR/done"}, {"--after", "move=DIR/in/done"}} {
 			dir := w.make(t)
@@ -294,7 +304,7 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 			}
 		}
 	},
-	"shares are the whole": func(t *rapid.T, w *world, args []string) {
+	"shares are the whole": func(t tester, w *world, args []string) {
 		if slices.Contains([]string{"shared", "auto"}, valueOf(args, "--layout")) || given(args, "--halt") {
 			t.Skip("a share would depend on the others")
 		}
@@ -309,7 +319,7 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		}
 		assert.Empty(t, whole.out.Differences(last.out), "%s---\n%s", whole.errs, last.errs)
 	},
-	"a job file": func(t *rapid.T, w *world, args []string) {
+	"a job file": func(t tester, w *world, args []string) {
 		plain := extract(t, w, w.make(t), args)
 		dir := w.make(t)
 		job := "widecrate: 1\njobs:\n- name: one\n  extract:\n    sources:\n"
@@ -332,6 +342,8 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 		}
 		job = naming(t, dir).Replace(job)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "job.yaml"), []byte(job), 0o666))
+		os.Stdin = w.input(t, dir)
+		defer os.Stdin.Close()
 		_, errs, code := cli(t, dir, "run", "DIR/job.yaml")
 		assert.Equal(t, plain.code, code, "%s\n%s---\n%s", job, plain.errs, errs)
 		out, err := Look(filepath.Join(dir, "out"))
@@ -341,7 +353,7 @@ var laws = map[string]func(t *rapid.T, w *world, args []string){
 }
 
 // laid is the destination before anything is done.
-func (w *world) laid(t *rapid.T) Tree {
+func (w *world) laid(t tester) Tree {
 	tree, err := Look(filepath.Join(w.make(t), "out"))
 	require.NoError(t, err)
 	return tree

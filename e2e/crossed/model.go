@@ -154,7 +154,7 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 					it.thing = Thing{File, before.Data, anyTime}
 				}
 			}
-			if !kept[e.Link] && !strings.HasSuffix(a.Name, ".tar") { // what comes in order has passed by
+			if !kept[e.Link] && (a.Passes || !strings.HasSuffix(a.Name, ".tar")) { // what comes in order has passed by
 				why = "link"
 			}
 		}

@@ -46,6 +46,7 @@ type Archive struct {
 	Damage  Damage
 	Key     string // its password; empty: it is not locked
 	Parts   int    // in so many; 0: it is one file
+	Passes  bool   // it comes in order, whatever its format
 
 	bytes []byte // once it is built
 }
