@@ -143,7 +143,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 
 func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, selection *choose.Selection) error {
 	c.Layout, c.Names, c.Today = c.layout.Value(), c.names.Value(), time.Now()
-	o := extract.Options{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement,
+	o := extract.Options{Sources: sources, Others: c.others, Reading: c.reading, Selection: selection, Placement: &c.Placement,
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
 		Archives: c.request.Archives, Limits: c.limits, After: c.after, Staging: c.staging, Workers: c.workers,
 		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}

@@ -36,7 +36,8 @@ type archiveOptions struct {
 	passwordOptions
 	limitOptions
 
-	left []string // archives that may still be arriving
+	left   []string        // archives that may still be arriving
+	others []source.Source // archives of other shares
 }
 
 // addTo adds them in two groups; nested reports whether the command looks into archives inside
@@ -111,7 +112,7 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 		}
 	}
 	if o.shard.Count > 0 {
-		sources = o.shard.Of(sources)
+		sources, o.others = o.shard.Of(sources)
 	}
 	o.reading.MaxMemory = o.memory
 	o.reading.Passwords, err = o.passwords(cmd, s)
@@ -145,6 +146,9 @@ func (o *archiveOptions) below(cmd *cobra.Command) int {
 	sources, err := source.Find(cmd.Context(), r)
 	if err != nil {
 		return 0 // it is only a hint
+	}
+	if o.shard.Count > 0 {
+		sources, _ = o.shard.Of(sources)
 	}
 	return len(sources)
 }

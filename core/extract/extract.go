@@ -31,6 +31,7 @@ import (
 // Options is a request to extract. Zero values are the usual ones.
 type Options struct {
 	Sources   []source.Source
+	Others    []source.Source // of other shares: their own folders are not those of sources
 	Reading   archive.Options
 	Selection *choose.Selection // nil: everything
 	Placement *place.Placement  // nil: each archive in a folder of its own, beside it

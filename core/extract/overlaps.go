@@ -26,6 +26,14 @@ func (r *run) refuseOverlaps() error {
 		return err
 	}
 	r.folders = make(map[string]*unit, len(r.sources))
+	if r.Placement.Layout == place.Own {
+		for i := range r.Others {
+			u := &unit{run: r, source: &r.Others[i]}
+			if target, err := r.targetOf(u.source, u.source.Name()); err == nil && !u.namedLater() {
+				r.folders[r.folderOf(target)] = u
+			}
+		}
+	}
 	later := r.Placement.Layout == place.Auto
 	for _, u := range r.sources {
 		later = later || u.source.Elsewhere()

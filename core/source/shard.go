@@ -3,16 +3,22 @@ package source
 import (
 	"crypto/sha256"
 	"encoding/binary"
-	"slices"
 )
 
 // A Shard is a share of sources: that of Index, from 0, among Count. All shares
 // together are all sources, and no two have one in common.
 type Shard struct{ Index, Count int }
 
-// Of leaves those of sources that are in the share.
-func (s Shard) Of(sources []Source) []Source {
-	return slices.DeleteFunc(sources, func(source Source) bool { return source.Share(s.Count) != s.Index })
+// Of divides sources into those that are in the share, and the others.
+func (s Shard) Of(sources []Source) (in, others []Source) {
+	for _, source := range sources {
+		if source.Share(s.Count) == s.Index {
+			in = append(in, source)
+		} else {
+			others = append(others, source)
+		}
+	}
+	return in, others
 }
 
 // Share is the share, among so many, that a source is in. It depends on the path of the

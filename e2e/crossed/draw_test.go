@@ -52,11 +52,16 @@ func (w *world) sources(words []string) (list []Source) {
 				root = pairRoot(i)
 			}
 			s := Source{a, w.prefix() + a.called(), path.Dir(a.Name), root, "."}
-			if i == 0 && w.reads() {
-				named := *a
+			named := *a
+			s.Archive = &named
+			picks := slices.ContainsFunc([]string{"entry", "entry-list", "pick", "ext", "min-size", "max-size", "since", "until"}, c.has)
+			switch {
+			case i == 0 && w.reads():
 				named.Name = "standard-input" + path.Base(a.Name)[len(stem(path.Base(a.Name))):]
 				named.Passes = w.way == inPipe
-				s.Archive, s.Called, s.Parent = &named, "standard-input", "crossed"
+				s.Called, s.Parent = "standard-input", "crossed"
+			case w.way == onPlain, w.way == onServer && !picks && !c.has("nested"): // it is read as a whole
+				named.Passes = a.Parts < 2
 			}
 			list = append(list, s)
 		}
@@ -204,7 +209,7 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 			e.Kind, e.Path = Folder, strings.TrimSuffix(folders.Draw(t, "empty")+"empty", "/")
 		case one(t, 8):
 			e.Kind, e.Path, e.Link = Symlink, "link"+path.Ext(e.Path), rapid.SampledFrom([]string{"a.csv", "d/a.csv", "d"}).Draw(t, "target")
-		case one(t, 6) && strings.Contains(a.Name, ".t"):
+		case one(t, 2) && strings.Contains(a.Name, ".t"):
 			if i := slices.IndexFunc(a.Entries, func(e Entry) bool { return e.Kind == File && e.Inner == nil }); i >= 0 {
 				e.Kind, e.Link, e.Path = Hardlink, a.Entries[i].Path, "hard"+path.Ext(e.Path)
 				break

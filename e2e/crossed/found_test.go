@@ -24,6 +24,8 @@ var found = map[string]struct {
 		archives: []*Archive{{Name: "arch-0.zip", Key: keys[1], Entries: []Entry{{Path: "a.csv", Data: "1", Time: when}, {Path: "in.zip", Inner: &Archive{Name: "in.zip"}}}}}}},
 	"a dry run checks what an archive claims before it reads of it": {"a dry run", "--max-ratio 1", world{
 		archives: []*Archive{{Name: "arch-0.zip", Key: keys[0], Entries: []Entry{{Path: "a.csv", Data: strings.Repeat("tide ", 3000), Time: when}}}}}},
+	"two archives with one own folder are refused in different shares, too": {"shares are the whole", "--own-name one", world{
+		archives: []*Archive{{Name: "arch-0.zip", Entries: []Entry{{Path: "a.csv", Data: "1", Time: when}}}, {Name: "arch-1.zip", Entries: []Entry{{Path: "b.csv", Data: "1", Time: when}}}, {Name: "arch-2.zip"}, {Name: "arch-3.zip"}}}},
 	"what lies in an archive that was not taken is not listed": {"a dry run", "--nested --halt", world{
 		archives: []*Archive{{Name: "arch-0.zip", Damage: Junk}, {Name: "arch-1.tar.gz", Entries: []Entry{{Path: "in.zip", Inner: &Archive{Name: "in.zip"}}}}}}},
 }

@@ -146,6 +146,9 @@ var laws = map[string]func(t tester, w *world, args []string){
 		if slices.ContainsFunc(w.archives, func(a *Archive) bool { return a.Damage == Flipped || a.Damage == Cut }) {
 			t.Skip("a dry run decodes nothing")
 		}
+		if w.way == onServer && slices.ContainsFunc(w.archives, func(a *Archive) bool { return strings.HasSuffix(a.Name, ".tar") }) {
+			t.Skip("a run reads it as a whole, and hard links to what it has left out with it")
+		}
 		dir := w.make(t)
 		before := extract(t, w, dir, append(args, "--dry-run"))
 		assert.Empty(t, w.laid(t).Differences(before.out), "a dry run wrote something")
@@ -313,7 +316,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 		var last result
 		for i := range 3 {
 			last = extract(t, w, dir, append(slices.Clone(args), "--shard", fmt.Sprintf("%d/3", i)))
-			if last.code == 2 || whole.code == 3 && strings.Contains(whole.errs, "would also be that of") {
+			if last.code == 2 {
 				return
 			}
 		}

@@ -238,7 +238,7 @@ func (m *Model) top(a *Archive) (top string) {
 	for i := range a.Entries {
 		e := &a.Entries[i]
 		at := m.shape(&Entry{Path: e.Path, Kind: e.Kind}, "")
-		if at == "" || path.Base(e.Path) == ".DS_Store" {
+		if at == "" || path.Base(e.Path) == ".DS_Store" || strings.HasPrefix(e.Path, "..") {
 			continue
 		}
 		first, _, below := strings.Cut(at, "/")

@@ -292,7 +292,7 @@ func (s *shelf) convert() {
 	if a.Key != "" && c.of("to", "") == "zip" {
 		made.Key = keys[0]
 	}
-	free := s.place(made, c.of("clash", "refuse"))
+	free := s.place(made, c.of("clash", "refuse")) && made.called() != a.called() // a source is never replaced
 	_, errs, code := s.do(append([]string{"convert", "DIR/" + a.called(), "--into", "DIR/c"}, args...)...)
 	if code == 2 {
 		require.Equal(s.t, before, s.files(), errs)
