@@ -45,28 +45,6 @@ func TestExtractBesideAndLiteralNames(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "readings/osk-bay-2026-05-01/levels.csv"))
 }
 
-func TestClashRules(t *testing.T) {
-	dir := tidewatch(t)
-	first, second := "corrections/osk bay [v1].zip", "corrections/osk bay [v2].zip"
-	levels := map[string]string{}
-	for _, c := range []struct {
-		clash, like string
-		code        int
-	}{{"refuse", first, 3}, {"skip", first, 0}, {"replace", second, 0}} {
-		into := "merged-" + c.clash
-		_, stderr, code := run(t, dir, "extract", "corrections", "--into", into, "--layout", "shared", "--clash", c.clash)
-		assert.Equal(t, c.code, code, c.clash)
-		if code == 3 {
-			assert.Contains(t, stderr, `entry "levels.csv" differs from `+filepath.Join(dir, into, "levels.csv"))
-		}
-		run(t, dir, "extract", c.like, "--into", "alone")
-		stem := strings.TrimSuffix(filepath.Base(c.like), ".zip")
-		levels[c.clash] = tree(t, filepath.Join(dir, into))["levels.csv"]
-		assert.Equal(t, tree(t, filepath.Join(dir, "alone"))[stem+"/levels.csv"], levels[c.clash])
-	}
-	assert.NotEqual(t, levels["skip"], levels["replace"])
-}
-
 func TestMachineOutput(t *testing.T) {
 	dir := tidewatch(t)
 	one := "readings/gull-ness-2026-05-01.zip"
@@ -109,24 +87,6 @@ func TestMachineOutput(t *testing.T) {
 }
 
 // What a dry run says is what then happens, path by path.
-func TestDryRunTellsTheTruth(t *testing.T) {
-	dir := tidewatch(t)
-	for _, args := range [][]string{{"readings", "--into", "out"}, {"corrections", "--layout", "shared", "--clash", "replace", "--into", "out/x"}} {
-		args = append([]string{"extract", "--as", "names", "--drop", "merrin*"}, args...)
-		before := tree(t, dir)
-		told, _, _ := run(t, dir, append(args, "--dry-run")...)
-		require.Equal(t, before, tree(t, dir), "a dry run writes nothing")
-		done, _, _ := run(t, dir, args...)
-		var kept []string
-		for line := range strings.Lines(told) { // that its data is damaged, only the real run finds out
-			if !strings.Contains(line, "merrin-deep-2026-05-07") {
-				kept = append(kept, line)
-			}
-		}
-		assert.Equal(t, strings.Join(kept, ""), done)
-	}
-}
-
 // Every kind of failure has its exit code, says what and where, and leaves
 // nothing behind.
 func TestFailures(t *testing.T) {

@@ -40,7 +40,8 @@ func cli(t require.TestingT, dir string, args ...string) (out, errs string, code
 	}
 	var stdout, stderr bytes.Buffer
 	code = program.Main(words, &stdout, &stderr)
-	clean := strings.NewReplacer(servers[0]+"/"+filepath.Base(dir), "SERVER", servers[1]+"/"+filepath.Base(dir), "PLAIN", cmp.Or(dir, "DIR"), "DIR")
+	clean := strings.NewReplacer(servers[0]+"/"+filepath.Base(dir), "SERVER", servers[1]+"/"+filepath.Base(dir), "PLAIN",
+		strings.ReplaceAll(cmp.Or(dir, "DIR"), `\`, `\\`), "DIR", cmp.Or(dir, "DIR"), "DIR", `\\`, "/")
 	return clean.Replace(stdout.String()), clean.Replace(stderr.String()), code
 }
 
@@ -199,7 +200,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 			name, _ := line["archive"].(string)
 			switch root, _ := line["root"].(string); line["kind"] {
 			case "unit":
-				roots[name] = strings.TrimPrefix(root, filepath.Join(dir, "out"))
+				roots[name] = filepath.ToSlash(strings.TrimPrefix(root, filepath.Join(dir, "out")))
 			case "file":
 				at := path.Join(".", roots[name], line["path"].(string))
 				brought[at] = true
@@ -230,7 +231,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 		for i := 0; i < len(args); i++ {
 			name := strings.TrimPrefix(args[i], "--")
 			_, chooses := choices[name]
-			keep := chooses || slices.Contains([]string{"recursive", "archives", "nested", "nested-depth", "password-env", "password-file", "max-entries"}, name)
+			keep := chooses || slices.Contains([]string{"recursive", "archives", "nested", "nested-depth", "password-env", "password-file"}, name)
 			if keep {
 				both = append(both, args[i])
 			}
@@ -254,7 +255,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 				unsafe, _ := line["unsafe"].(float64)
 				if name, of := line["archive"].(string); of && line["kind"] == "archive" {
 					failure, failed := line["failure"].(map[string]any)
-					if all[name] = failed || damaged+unsafe > 0; failed && failure["code"] == 3.0 { // for want of a folder of its own
+					if all[name] = failed || damaged+unsafe > 0; failed && (failure["code"] == 3.0 || failure["code"] == 10.0) { // for want of a folder of its own, or of links
 						delete(all, name)
 					}
 				}
@@ -325,8 +326,14 @@ var laws = map[string]func(t tester, w *world, args []string){
 	"a job file": func(t tester, w *world, args []string) {
 		plain := extract(t, w, w.make(t), args)
 		dir := w.make(t)
+		if w.reads() {
+			t.Skip("a job has no standard input")
+		}
 		job := "widecrate: 1\njobs:\n- name: one\n  extract:\n    sources:\n"
 		words := append(w.words(t, dir), args...)
+		for i := range words {
+			words[i] = naming(t, dir).Replace(words[i])
+		}
 		for len(words) > 0 && !strings.HasPrefix(words[0], "--") {
 			job += fmt.Sprintf("    - %q\n", words[0])
 			words = words[1:]
@@ -343,10 +350,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 			}
 			job += "    " + name + ": " + value + "\n"
 		}
-		job = naming(t, dir).Replace(job)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "job.yaml"), []byte(job), 0o666))
-		os.Stdin = w.input(t, dir)
-		defer os.Stdin.Close()
 		_, errs, code := cli(t, dir, "run", "DIR/job.yaml")
 		assert.Equal(t, plain.code, code, "%s\n%s---\n%s", job, plain.errs, errs)
 		out, err := Look(filepath.Join(dir, "out"))
