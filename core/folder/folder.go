@@ -122,7 +122,11 @@ func MakeAll(path string) (made []string, err error) {
 	if made, err = MakeAll(filepath.Dir(path)); err != nil {
 		return made, err
 	}
-	if err := os.Mkdir(path, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
+	err = os.Mkdir(path, 0o777)
+	if errors.Is(err, fs.ErrExist) { // somebody else has just made it
+		return made, nil
+	}
+	if err != nil {
 		return made, err
 	}
 	return append(made, path), nil

@@ -8,7 +8,9 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -347,4 +349,22 @@ func TestFoldsCase(t *testing.T) {
 		assert.Equal(t, folds, foldsCase(dir, lstat))
 		assert.Equal(t, folds, foldsCase(filepath.Join(dir, "123"), lstat), "a name without letters, which is not there")
 	}
+}
+
+// Roots that come and go, and remove what they have made, do not take the folder above from
+// under each other.
+func TestRootsAtOnce(t *testing.T) {
+	above := filepath.Join(t.TempDir(), "above")
+	var all sync.WaitGroup
+	for i := range 2 {
+		all.Go(func() {
+			for range 1500 {
+				r, err := Open(filepath.Join(above, strconv.Itoa(i)), "")
+				if assert.NoError(t, err) {
+					assert.NoError(t, r.Close())
+				}
+			}
+		})
+	}
+	all.Wait()
 }

@@ -147,7 +147,7 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 		case why == "" && e.Kind == Folder:
 			it.thing = Thing{Kind: Folder}
 		case why == "" && e.Kind == Symlink:
-			it.thing = Thing{Kind: Symlink, Data: e.Link}
+			it.thing = Thing{Symlink, e.Link, e.Time.Unix()}
 		case why == "" && e.Kind == Hardlink:
 			for _, before := range a.Entries[:i] { // the last of that path
 				if before.Path == e.Link {
@@ -158,10 +158,7 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 				why = "link"
 			}
 		}
-		if why == "" && e.Kind != Folder && !m.opens(a) {
-			locked = true
-			early = early || e.Kind == Symlink // where it leads has to be read first
-		}
+		early = early || why == "" && e.Kind == Symlink && !m.opens(a) // where it leads has to be read first
 		if why != "" {
 			if e.Kind != Folder {
 				left[why]++
@@ -172,13 +169,12 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 		items = append(items, it)
 	}
 	var done []string
+	for _, it := range items {
+		locked = locked || it.Kind == File && !m.opens(a) && !m.unread(it, folder)
+	}
 	broken := a.broken()
 	at := slices.IndexFunc(items, func(it item) bool { return broken >= 0 && it.Entry == &a.Entries[broken] })
-	unread := false // what is skipped for certain is not looked at
-	if at >= 0 {
-		_, there := m.Out[path.Join(folder, items[at].at)]
-		unread = there && m.of("clash", "refuse") == "skip"
-	}
+	unread := at >= 0 && m.unread(items[at], folder)
 	switch {
 	case unsafe:
 		m.fail(called, 9)
@@ -228,6 +224,14 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 			m.fail(called, 5)
 		}
 	}
+}
+
+// unread reports whether an item is skipped for certain, and not looked at: what is there has
+// another size, or there are other bytes where checksums are known.
+func (m *Model) unread(it item, folder string) bool {
+	there, taken := m.Out[path.Join(folder, it.at)]
+	differs := there.Kind != File || len(there.Data) != len(it.Data) || there.Data != it.Data && it.Data == brokenText
+	return m.of("clash", "refuse") == "skip" && !m.has("fresh") && taken && differs
 }
 
 // anyTime stands for a time that nothing says.

@@ -33,6 +33,9 @@ func TestModel(t *testing.T) {
 		if free(args) || valueOf(args, "--layout") == "auto" && given(args, "--fresh") || strings.Contains(valueOf(args, "--rename"), "{nn}") {
 			t.Skip("not modelled")
 		}
+		if valueOf(args, "--clash") == "newer" && slices.ContainsFunc(w.archives, (*Archive).hardLinked) {
+			t.Skip("which time a second name has depends on what it is made from")
+		}
 		t.Logf("extract in %s%s", strings.Join(args, " "), w)
 		comesOut(t, w, args)
 	})

@@ -90,13 +90,14 @@ func asked(src Tree, option, value string) Entry {
 	if option == "text" {
 		return Entry{Path: before, Data: after, Time: time.Now()}
 	}
-	e := entryOf(after, src[strings.TrimPrefix(before, "DIR/src/")])
+	before = strings.TrimPrefix(before, "DIR/src/")
+	e := entryOf(before, src[before])
 	e.Path = after
 	return e
 }
 
 func entryOf(at string, thing Thing) Entry {
-	e := Entry{Path: at, Kind: thing.Kind, Data: thing.Data, Time: time.Unix(thing.Time, 0)}
+	e := Entry{Path: at, from: at, Kind: thing.Kind, Data: thing.Data, Time: time.Unix(thing.Time, 0)}
 	if thing.Kind == Symlink {
 		e.Data, e.Link, e.Time = "", thing.Data, time.Now() // when it was made
 	}

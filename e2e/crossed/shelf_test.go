@@ -66,7 +66,7 @@ var options = map[string]map[string][]string{
 	"create": with(map[string][]string{
 		"method": methods, "level": {"0", "best", "fast"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "password-env": {"CROSSED"}, "reproducible": nil,
 		"put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello"}, "links": {"keep", "follow", "skip"},
-		"top": {"keep", "drop"}, "under": {"u", "src/d"}, "dry-run": nil, "read-back": nil, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "receipt": {"DIR/made.receipt"}, "relative-to": {"DIR/src"},
+		"top": {"keep", "drop"}, "under": {"u", "src/d"}, "dry-run": nil, "read-back": nil, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "receipt": {"DIR/made.receipt"}, "relative-to": {"DIR/src"}, "after": {"remove"}, "skip-done": nil,
 	}),
 	"convert": with(map[string][]string{
 		"to": into, "method": methods, "level": {"0", "best"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "new-password-env": {"CROSSED"}, "password-env": {"CROSSED"},
@@ -83,8 +83,7 @@ var options = map[string]map[string][]string{
 // undrawn are the other options of those commands, with the reason.
 var undrawn = map[string]string{
 	"help": "ends the program", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks", "quiet": "looks", "verbose": "looks", "report": "a page", "as": "always json",
-	"format": "the extension says it", "part-style": "64 KiB at least", "password-file": "as password-env", "each": "several archives", "stdin-as": "needs standard input", "names": "no names that need it",
-	"after": "the attack's", "skip-done": "a law of extract", "done-in": "as skip-done",
+	"format": "the extension says it", "part-style": "64 KiB at least", "password-file": "as password-env", "each": "several archives", "stdin-as": "needs standard input", "names": "as extract's, which has tests of its own", "done-in": "as skip-done",
 	"recursive": "one archive", "archives": "one archive", "source-list": "one archive", "null-in": "one archive", "series": "one archive", "series-count": "one archive", "allow-gaps": "one archive",
 	"parts-in": "needs folders", "wait": "takes time", "settled": "depends on the clock", "shard": "one archive", "name-encoding": "names are UTF-8", "zone": "times say theirs",
 	"max-total": "law of extract", "max-ratio": "law of extract", "max-memory": "law of extract", "max-entries": "law of extract",
@@ -162,7 +161,7 @@ func (s *shelf) files() map[string]string {
 	tree, err := Look(s.dir)
 	require.NoError(s.t, err)
 	for at, thing := range tree {
-		if top, _, _ := strings.Cut(at, "/"); top != "src" && !strings.HasPrefix(top, "out") {
+		if top, _, _ := strings.Cut(at, "/"); !strings.HasPrefix(top, "out") && thing.Kind != Folder {
 			sum := sha256.Sum256([]byte(thing.Data))
 			all[at] = hex.EncodeToString(sum[:])
 		}
@@ -230,13 +229,32 @@ func (s *shelf) create() {
 		return
 	}
 	s.put(made, errs)
+	if left == 0 && code == 0 && c.has("after") {
+		s.gone(sources, entries, errs)
+	}
 	if c.has("sums") {
 		s.summed(entries)
 	}
-	if c.has("receipt") {
+	if c.has("receipt") && !c.has("after") {
 		_, errs, code := s.do("verify", "--against", "DIR/made.receipt")
 		require.Zero(s.t, code, errs)
 	}
+}
+
+// gone makes sure that what was packed is gone from the tree, with the folders that were named,
+// and that the rest is there; and makes it whole again.
+func (s *shelf) gone(sources []string, packed []Entry, errs string) {
+	now, err := Look(filepath.Join(s.dir, "src"))
+	require.NoError(s.t, err)
+	want := Tree{}
+	for at, thing := range s.src {
+		if !slices.Contains(sources, at) && !slices.ContainsFunc(packed, func(e Entry) bool { return e.from == at }) {
+			want.put(at, thing)
+		}
+	}
+	require.Empty(s.t, want.Differences(now), errs)
+	require.NoError(s.t, os.RemoveAll(filepath.Join(s.dir, "src")))
+	require.NoError(s.t, s.src.Plant(filepath.Join(s.dir, "src")))
 }
 
 // summed makes sure that the list of sums has the files that were packed, by their paths.

@@ -26,6 +26,7 @@ type Entry struct {
 	Link  string // of a link
 	Time  time.Time
 	Inner *Archive // the file is this archive
+	from  string   // what it was packed from, in a tree
 }
 
 // Kind is what an entry is.
@@ -83,10 +84,9 @@ func (a *Archive) String() string {
 	return b.String() + [...]string{"", " FLIPPED", " CUT", " JUNK"}[a.Damage]
 }
 
-// Format is the name of its format.
-func (a *Archive) Format() string {
-	f, _ := format.ByName(path.Base(a.Name))
-	return f.Name
+// hardLinked reports whether there are hard links in it, at any depth.
+func (a *Archive) hardLinked() bool {
+	return slices.ContainsFunc(a.Entries, func(e Entry) bool { return e.Kind == Hardlink || e.Inner != nil && e.Inner.hardLinked() })
 }
 
 // brokenText is the data that is flipped of a ZIP.
