@@ -119,7 +119,10 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 			if err != nil {
 				return fault.At(e.Path, err)
 			}
-			if e.Link = t.relink(e.Path, path, from); e.Link != from {
+			if e.Link, err = t.relink(e.Path, path, from); err != nil {
+				return err
+			}
+			if e.Link != from {
 				return fault.At(e.Path, t.add(e, path, nil))
 			}
 		}
@@ -140,7 +143,10 @@ func (t *transfer) decoded(i int, e archive.Entry, path string) error {
 		}
 	}
 	if e.Kind == archive.Symlink {
-		e.Link = t.relink(e.Path, path, e.Link)
+		var err error
+		if e.Link, err = t.relink(e.Path, path, e.Link); err != nil {
+			return err
+		}
 	}
 	var data io.Reader
 	if e.Kind == archive.File {
@@ -255,14 +261,19 @@ func (t *transfer) leads(e *archive.Entry, path string) (string, error) {
 		t.passed[at] = passed{path, at}
 	}
 	if e.Kind == archive.Symlink && path != "" {
-		return t.relink(e.Path, path, e.Link), nil
+		return t.relink(e.Path, path, e.Link)
 	}
 	return e.Link, nil
 }
 
-// relink is the target of a symbolic link that gets a path.
-func (t *transfer) relink(from, path, target string) string {
-	return place.Relink(cleaned(from), path, target, t.goes)
+// relink is the target of a symbolic link that gets a path. One that would only now lead out
+// of the archive is of kind fault.Refused.
+func (t *transfer) relink(from, path, target string) (string, error) {
+	link := place.Relink(cleaned(from), path, target, t.goes)
+	if path != from && place.CheckLink(path, link) != nil && place.CheckLink(cleaned(from), target) == nil {
+		return "", fault.At(from, fault.New(fault.Refused, "it is a link to %q, which would lead out of the new archive", target).Suggest(fault.PeelLess))
+	}
+	return link, nil
 }
 
 // add encodes an entry again. What the format cannot hold is noted.
@@ -402,7 +413,10 @@ func (t *transfer) spend(size int64, copies int) error {
 func (t *transfer) addLinks(e archive.Entry, paths []string) error {
 	from, link := e.Path, e.Link
 	for _, path := range paths {
-		e.Link = t.relink(from, path, link)
+		var err error
+		if e.Link, err = t.relink(from, path, link); err != nil {
+			return err
+		}
 		if err := t.add(e, path, nil); err != nil {
 			return err
 		}

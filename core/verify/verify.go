@@ -37,6 +37,10 @@ func Run(ctx context.Context, o inspect.Options, links plan.Links, workers int, 
 		o.Sums = new(parts.Lists)
 	}
 	return inspect.Run(ctx, o, func(a *inspect.Archive, err error) error {
+		if err == nil && a.Inside != "" { // where it lies counts like the path of a file
+			_, err = place.Clean(a.Inside)
+			err = fault.At(a.Path, err)
+		}
 		r := &checking{Verified: report.Verified{Archive: a.Path, Err: err}, links: links}
 		if err == nil {
 			err = r.check(ctx, a, workers, decoded)

@@ -26,6 +26,8 @@ var found = map[string]struct {
 		archives: []*Archive{{Name: "arch-0.zip", Key: keys[0], Entries: []Entry{{Path: "a.csv", Data: strings.Repeat("tide ", 3000), Time: when}}}}}},
 	"two archives with one own folder are refused in different shares, too": {"shares are the whole", "--own-name one", world{
 		archives: []*Archive{{Name: "arch-0.zip", Entries: []Entry{{Path: "a.csv", Data: "1", Time: when}}}, {Name: "arch-1.zip", Entries: []Entry{{Path: "b.csv", Data: "1", Time: when}}}, {Name: "arch-2.zip"}, {Name: "arch-3.zip"}}}},
+	"verify refuses an archive inside whose path leads out, as extract does": {"verify agrees", "--nested", world{
+		archives: []*Archive{{Name: "arch-0.tar", Entries: []Entry{{Path: "../in.zip", Inner: &Archive{Name: "in.zip", Entries: []Entry{{Path: "a.csv", Data: "1", Time: when}}}}}}}}},
 	"what lies in an archive that was not taken is not listed": {"a dry run", "--nested --halt", world{
 		archives: []*Archive{{Name: "arch-0.zip", Damage: Junk}, {Name: "arch-1.tar.gz", Entries: []Entry{{Path: "in.zip", Inner: &Archive{Name: "in.zip"}}}}}}},
 }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -92,6 +94,7 @@ func parse(t require.TestingT, text string) (lines []map[string]any) {
 		var v map[string]any
 		require.NoError(t, json.Unmarshal([]byte(line), &v), line)
 		delete(v, "seconds")
+		maps.DeleteFunc(v, func(key string, _ any) bool { return strings.HasSuffix(key, "_bytes") }) // which have the folder in them
 		lines = append(lines, v)
 	}
 	return lines
@@ -192,6 +195,9 @@ var laws = map[string]func(t tester, w *world, args []string){
 		}
 		sums, brought := map[string]string{}, map[string]bool{}
 		for at, thing := range r.out {
+			if !utf8.ValidString(at) {
+				t.Skip("the names are damaged")
+			}
 			sum := sha256.Sum256([]byte(thing.Data))
 			sums[at] = hex.EncodeToString(sum[:])
 		}
@@ -248,16 +254,18 @@ var laws = map[string]func(t tester, w *world, args []string){
 		os.Stdin = w.input(t, dir)
 		defer os.Stdin.Close()
 		out, errs, _ := cli(t, dir, slices.Concat([]string{"verify", "--as", "json"}, words, both)...)
+		others := map[string]bool{} // those of which extract says something else
 		bad := func(lines []map[string]any) map[string]bool {
 			all := map[string]bool{}
 			for _, line := range lines {
 				damaged, _ := line["damaged"].(float64)
 				unsafe, _ := line["unsafe"].(float64)
 				if name, of := line["archive"].(string); of && line["kind"] == "archive" {
+					name, _, _ = strings.Cut(name, " › ") // what is wrong inside is wrong
 					failure, failed := line["failure"].(map[string]any)
-					if all[name] = failed || damaged+unsafe > 0; failed && (failure["code"] == 3.0 || failure["code"] == 10.0) { // for want of a folder of its own, or of links
-						delete(all, name)
-					}
+					here := failed && failure["code"] != 3.0 && failure["code"] != 10.0 // else for want of a folder of its own, or of links
+					all[name] = all[name] || here || damaged+unsafe > 0
+					others[name] = others[name] || failed && !here
 				}
 			}
 			return all
@@ -265,7 +273,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 		verified := bad(parse(t, out))
 		for name, is := range bad(unpacked.lines) {
 			checked, there := verified[name]
-			assert.True(t, there && checked == is, "%s: %t, %t\n%s---\n%s", name, is, checked, unpacked.errs, errs)
+			assert.True(t, there && checked == is || others[name], "%s: %t, %t\n%s---\n%s", name, is, checked, unpacked.errs, errs)
 		}
 	},
 	"what goes is there": func(t tester, w *world, args []string) {

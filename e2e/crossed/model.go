@@ -132,7 +132,7 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 				refused = refused || at != ""
 			}
 		}
-		unsafe = unsafe || why == "" && (strings.HasPrefix(e.Path, "..") || e.Kind == Hardlink && strings.HasPrefix(e.Link, "..") && m.of("links", "keep") != "refuse")
+		unsafe = unsafe || why == "" && (strings.HasPrefix(e.Path, "..") || e.Kind == Hardlink && at != "" && strings.HasPrefix(e.Link, "..") && m.of("links", "keep") != "refuse")
 		if why == "" && !open && at == "" {
 			why = "no_path_left"
 		}

@@ -149,7 +149,7 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 			}
 			return at
 		}
-		if !slices.ContainsFunc(entries, func(e Entry) bool { return moved(e.Path) != e.Path }) {
+		if !slices.ContainsFunc(after, func(e Entry) bool { return moved(e.Path) != e.Path }) {
 			return entries, 6
 		}
 		for i := range after {
@@ -233,7 +233,7 @@ func relative(from, to string) string {
 // Convert is what convert makes of an archive with a name.
 func Convert(name string, entries []Entry, words []string) (after []Entry, code int) {
 	c := choose(words)
-	left, kept := 0, map[string]string{}
+	left, kept, leadsOut := 0, map[string]string{}, false
 	goes := func(at string) string {
 		to := kept[at]
 		if !c.has("rename") {
@@ -260,13 +260,15 @@ func Convert(name string, entries []Entry, words []string) (after []Entry, code 
 		}
 		was := e.Path
 		e.Path = path.Join(c.of("under", ""), at)
+		link := e.Link
 		e.Link = relink(was, e, goes)
+		leadsOut = leadsOut || e.Kind == Symlink && !strings.HasPrefix(path.Join(path.Dir(was), link), "..") && strings.HasPrefix(path.Join(path.Dir(e.Path), e.Link), "..")
 		after = append(after, e)
 	}
 	switch {
 	case left > 0 && !holdsFiles(after):
 		return nil, 6
-	case contradict(itemsOf(after)) || twice(after):
+	case leadsOut || contradict(itemsOf(after)) || twice(after):
 		return nil, 3
 	case c.missed(): // the rest is made
 		code = 6

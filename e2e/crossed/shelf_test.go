@@ -229,7 +229,7 @@ func (s *shelf) create() {
 		return
 	}
 	s.put(made, errs)
-	if left == 0 && code == 0 && c.has("after") {
+	if left == 0 && c.has("after") { // also where an --entry was nowhere
 		s.gone(sources, entries, errs)
 	}
 	if c.has("sums") {
