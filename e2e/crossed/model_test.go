@@ -10,8 +10,8 @@ import (
 	"pgregory.net/rapid"
 )
 
-// notModelled are options of which the model knows nothing.
-var notModelled = []string{"names", "max-total", "max-ratio", "max-entries", "max-memory"}
+// unmodelled are options of which the model knows nothing.
+var unmodelled = []string{"names", "max-total", "max-ratio", "max-entries", "max-memory"}
 
 // What comes out is what the model says.
 func TestModel(t *testing.T) {
@@ -25,7 +25,7 @@ func TestModel(t *testing.T) {
 				a.Parts = 0
 			}
 		}
-		args := drawOptions(t, notModelled...)
+		args := drawOptions(t, unmodelled...)
 		cut := slices.ContainsFunc(w.archives, func(a *Archive) bool { return a.Damage == Cut })
 		if cut && (given(args, "--nested") || given(args, "--salvage") || given(args, "--entry") || given(args, "--entry-list")) {
 			t.Skip("how much of it is read depends on the format")

@@ -11,6 +11,10 @@ import (
 // epoch is the time of all that is packed with --reproducible.
 var epoch = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
+// notModelled stands for an exit code where the model knows nothing: a link to a folder, or to
+// nothing, is followed.
+const notModelled = -1
+
 // Create is what create packs of some sources, which are paths in a folder called src; nil where
 // nothing is made.
 func Create(src Tree, sources, words []string) (entries []Entry, left, code int) {
@@ -48,8 +52,8 @@ func Create(src Tree, sources, words []string) (entries []Entry, left, code int)
 					continue
 				case "follow":
 					to, there := src[path.Join(path.Dir(at), e.Link)]
-					if !there {
-						return nil, 0, 8
+					if !there || to.Kind != File {
+						return nil, 0, notModelled
 					}
 					e.Kind, e.Data, e.Time, e.Link = File, to.Data, time.Unix(to.Time, 0), ""
 				}
@@ -123,11 +127,14 @@ func tree(entries []Entry) Tree {
 // Edit is what edit makes of entries.
 func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 	c := choose(words)
-	did := false
+	did, missing := false, false
 	var added []Entry
 	if c.has("add") {
 		adding := slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "--put" || word == "--text" })
 		added, _, code = Create(src, []string{path.Clean("." + strings.TrimPrefix(c.of("add", ""), "DIR/src"))}, adding)
+		if code == 3 { // it could not be unpacked
+			return entries, 3
+		}
 	}
 	for _, option := range []string{"put", "text"} {
 		if c.has(option) {
@@ -149,9 +156,7 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 			}
 			return at
 		}
-		if !slices.ContainsFunc(after, func(e Entry) bool { return moved(e.Path) != e.Path }) {
-			return entries, 6
-		}
+		missing = !slices.ContainsFunc(after, func(e Entry) bool { return moved(e.Path) != e.Path })
 		for i := range after {
 			e := &after[i]
 			was := e.Path
@@ -171,11 +176,11 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 	for _, e := range added {
 		after = append(slices.DeleteFunc(after, func(old Entry) bool { return old.Path == e.Path }), e)
 	}
-	if !did && len(added) == 0 {
-		return entries, 6
-	}
-	if contradict(itemsOf(after)) {
+	switch {
+	case contradict(itemsOf(after)):
 		return entries, 3
+	case missing || !did && len(added) == 0:
+		return entries, 6
 	}
 	return after, 0
 }
