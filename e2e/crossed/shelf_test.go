@@ -346,10 +346,9 @@ func (s *shelf) convert() {
 // compare compares two archives, or one with the tree.
 func (s *shelf) compare() {
 	a := s.pick()
-	b, name := s.pick().Entries, ""
-	locked := a.Key != ""
+	var b []Entry
+	name, locked := "DIR/src", a.Key != ""
 	if rapid.Bool().Draw(s.t, "with the tree") {
-		name, b = "DIR/src", nil
 		for at, thing := range s.src {
 			b = append(b, entryOf(at, thing))
 		}
