@@ -210,7 +210,7 @@ func TestSkippableFrames(t *testing.T) {
 
 // What a header asks for is bounded before it is given.
 func TestMemory(t *testing.T) {
-	for name, size := range map[string]int{XZ: 3 << 20, Zstd: 3 << 20} {
+	for name, size := range map[string]int{XZ: 5 << 18, Zstd: 3 << 20} {
 		m, _ := ByName(name)
 		_, err := unpacked(m, packed(t, m, sample(size)), Options{MaxMemory: 1 << 20})
 		assert.ErrorIs(t, err, fault.Unsafe, name)
@@ -332,7 +332,7 @@ func TestEncodeToFullDisk(t *testing.T) {
 			o.Workers = 2
 			enc, err := m.Encode(&limited{room, full}, o)
 			if err == nil {
-				noise := make([]byte, 5<<19)
+				noise := make([]byte, 3<<19)
 				rand.NewChaCha8([32]byte{}).Read(noise)
 				_, err = enc.Write(noise)
 				if closed := enc.Close(); err == nil {
