@@ -107,19 +107,10 @@ func linesOf(t require.TestingT, dir, name string) []map[string]any {
 	return parse(t, string(text))
 }
 
-func given(args []string, option string) bool { return slices.Contains(args, option) }
-
-// valueOf is what an option is set to.
-func valueOf(args []string, option string) string {
-	if i := slices.Index(args, option); i >= 0 && i+1 < len(args) {
-		return args[i+1]
-	}
-	return ""
-}
-
 // free reports whether a run may or may not have come to what is behind its first failure.
 func free(args []string) bool {
-	return given(args, "--halt") && !given(args, "--nested") && (valueOf(args, "--layout") == "" || valueOf(args, "--layout") == "own")
+	c := choose(args)
+	return c.has("halt") && !c.has("nested") && c.of("layout", "own") == "own"
 }
 
 // agree makes sure that two results are the same.
@@ -181,7 +172,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 		if first.code != 6 { // of what was done before, nobody knows what matched
 			assert.Equal(t, first.code == 0, again.code == 0, "%s---\n%s", first.errs, again.errs)
 		}
-		if first.code == 0 && valueOf(args, "--clash") != "replace" && valueOf(args, "--clash") != "newer" {
+		if clash := choose(args).of("clash", ""); first.code == 0 && clash != "replace" && clash != "newer" {
 			_, errs, code := cli(t, dir, "verify", "--against", "DIR/receipt")
 			assert.Zero(t, code, errs)
 		}
@@ -190,7 +181,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 		dir := w.make(t)
 		args = append(args, "--receipt", "DIR/receipt", "--sums", "DIR/sums")
 		r := extract(t, w, dir, args)
-		if clash := valueOf(args, "--clash"); r.code == 2 || clash == "replace" || clash == "newer" {
+		if clash := choose(args).of("clash", ""); r.code == 2 || clash == "replace" || clash == "newer" {
 			t.Skip("one archive may take the place of what another brought")
 		}
 		sums, brought := map[string]string{}, map[string]bool{}
@@ -317,7 +308,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 		}
 	},
 	"shares are the whole": func(t tester, w *world, args []string) {
-		if slices.Contains([]string{"shared", "auto"}, valueOf(args, "--layout")) || given(args, "--halt") {
+		if slices.Contains([]string{"shared", "auto"}, choose(args).of("layout", "")) || choose(args).has("halt") {
 			t.Skip("a share would depend on the others")
 		}
 		whole := extract(t, w, w.make(t), args)

@@ -26,14 +26,15 @@ func TestModel(t *testing.T) {
 			}
 		}
 		args := drawOptions(t, unmodelled...)
+		c := choose(args)
 		cut := slices.ContainsFunc(w.archives, func(a *Archive) bool { return a.Damage == Cut })
-		if cut && (given(args, "--nested") || given(args, "--salvage") || given(args, "--entry") || given(args, "--entry-list")) {
+		if cut && (c.has("nested") || c.has("salvage") || c.has("entry") || c.has("entry-list")) {
 			t.Skip("how much of it is read depends on the format")
 		}
-		if free(args) || valueOf(args, "--layout") == "auto" && given(args, "--fresh") || strings.Contains(valueOf(args, "--rename"), "{nn}") {
+		if free(args) || c.of("layout", "") == "auto" && c.has("fresh") || strings.Contains(c.of("rename", ""), "{nn}") {
 			t.Skip("not modelled")
 		}
-		if valueOf(args, "--clash") == "newer" && slices.ContainsFunc(w.archives, (*Archive).hardLinked) {
+		if c.of("clash", "") == "newer" && slices.ContainsFunc(w.archives, (*Archive).hardLinked) {
 			t.Skip("which time a second name has depends on what it is made from")
 		}
 		t.Logf("extract in %s%s", strings.Join(args, " "), w)
