@@ -42,6 +42,7 @@ func cli(t require.TestingT, dir string, args ...string) (out, errs string, code
 	}
 	var stdout, stderr bytes.Buffer
 	code = program.Main(words, &stdout, &stderr)
+	require.NoError(t, os.Chdir(home)) // a job file takes the process to its folder
 	clean := strings.NewReplacer(servers[0]+"/"+filepath.Base(dir), "SERVER", servers[1]+"/"+filepath.Base(dir), "PLAIN",
 		strings.ReplaceAll(cmp.Or(dir, "DIR"), `\`, `\\`), "DIR", cmp.Or(dir, "DIR"), "DIR", `\\`, "/")
 	return clean.Replace(stdout.String()), clean.Replace(stderr.String()), code
@@ -58,6 +59,9 @@ func naming(t require.TestingT, dir string) *strings.Replacer {
 	return strings.NewReplacer("DIR", dir, "SERVER", servers[0]+"/"+filepath.Base(dir), "PLAIN", servers[1]+"/"+filepath.Base(dir),
 		"ENTRIES", entries, "KEYS", passwords)
 }
+
+// home is where the tests run.
+var home, _ = os.Getwd()
 
 // servers have all cases: one answers requests for ranges, the other does not.
 var servers [2]string
