@@ -183,7 +183,8 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 		return err
 	}
 	tells.finish()
-	if tells.totals.Done > 0 { // what was done before was not looked into: nobody knows what matched there
+	// What was done before, or comes after a halt, was not looked into: nobody knows what matched there.
+	if tells.totals.Done > 0 || c.halt && tells.failures.Count() > 0 {
 		return c.both(shown(&tells.failures), recorded)
 	}
 	return c.both(c.ending(cmd, &tells.failures, selection, tells.totals.Kept, tells.totals.LeftOut, c.quiet), recorded)
