@@ -163,6 +163,7 @@ func (m *Model) unpack(a *Archive, called, folder, root string, depth int) {
 			if e.Kind != Folder {
 				left[why]++
 			}
+			delete(kept, e.Path) // an earlier one of the path is not what links lead to now
 			continue
 		}
 		kept[e.Path] = true
