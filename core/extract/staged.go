@@ -130,12 +130,15 @@ func (s *staged) commit() ([]stage.Result, error) {
 // allLost reports whether all files and links that were kept could not be had.
 func (s *staged) allLost() bool {
 	lost, kept := s.outcome.LostEntries(), 0
+	if lost == 0 {
+		return false
+	}
 	for k := range s.plan.Items {
 		if s.plan.Items[k].Kind != archive.Folder {
 			kept++
 		}
 	}
-	return lost > 0 && lost == kept
+	return lost == kept
 }
 
 func (s *staged) gone() []string { return s.stage.Gone() }

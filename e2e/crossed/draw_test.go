@@ -218,10 +218,9 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 		default:
 			e.Data = content(t)
 		}
-		if _, twice := taken[e.Path]; twice || taken[path.Dir(e.Path)] == File && path.Dir(e.Path) != "." && has(taken, path.Dir(e.Path)) {
-			if e.Kind != File || taken[e.Path] != File || !has(taken, e.Path) || !one(t, 3) {
-				continue // else the same path again
-			}
+		above, isThere := taken[path.Dir(e.Path)]
+		if isThere && above != Folder || has(taken, e.Path) && (e.Kind != File || taken[e.Path] != File || !one(t, 3)) {
+			continue // a file may have the path of another
 		}
 		taken[e.Path] = e.Kind
 		a.Entries = append(a.Entries, e)

@@ -30,11 +30,7 @@ func TestKilled(t *testing.T) {
 		t.Logf("killed before call %d: extract in %s%s", at, strings.Join(args, " "), w)
 		whole := extract(t, w, w.make(t), args)
 		dir := w.make(t)
-		words := slices.Concat([]string{"extract"}, w.words(t, dir), args)
-		for i := range words {
-			words[i] = naming(t, dir).Replace(words[i])
-		}
-		cmd := exec.Command(os.Args[0], words...)
+		cmd := exec.Command(os.Args[0], named(t, dir, slices.Concat([]string{"extract"}, w.words(t, dir), args))...)
 		input := w.input(t, dir)
 		defer input.Close()
 		cmd.Stdin = input

@@ -34,30 +34,31 @@ type tester interface {
 }
 
 // cli runs the command line within the process. Names of its words stand for other things, see
-// naming; some of them stand in what is printed as well.
+// named; some of them stand in what is printed as well.
 func cli(t require.TestingT, dir string, args ...string) (out, errs string, code int) {
-	words := slices.Clone(args)
-	for i := range words {
-		words[i] = naming(t, dir).Replace(words[i])
-	}
 	var stdout, stderr bytes.Buffer
-	code = program.Main(words, &stdout, &stderr)
+	code = program.Main(named(t, dir, args), &stdout, &stderr)
 	require.NoError(t, os.Chdir(home)) // a job file takes the process to its folder
 	clean := strings.NewReplacer(servers[0]+"/"+filepath.Base(dir), "SERVER", servers[1]+"/"+filepath.Base(dir), "PLAIN",
 		strings.ReplaceAll(cmp.Or(dir, "DIR"), `\`, `\\`), "DIR", cmp.Or(dir, "DIR"), "DIR", `\\`, "/")
 	return clean.Replace(stdout.String()), clean.Replace(stderr.String()), code
 }
 
-// naming replaces DIR by a folder, SERVER and PLAIN by its addresses, and ENTRIES and KEYS by files
-// in it that have lines.
-func naming(t require.TestingT, dir string) *strings.Replacer {
+// named replaces DIR in words by a folder, SERVER and PLAIN by its addresses, and ENTRIES and KEYS
+// by files in it that have lines.
+func named(t require.TestingT, dir string, args []string) []string {
 	entries, passwords := filepath.Join(dir, "entries"), filepath.Join(dir, "keys")
 	if dir != "" {
 		require.NoError(t, os.WriteFile(entries, []byte("a.csv\nd/a.csv\n"), 0o666))
 		require.NoError(t, os.WriteFile(passwords, []byte(strings.Join(keys, "\n")+"\n"), 0o666))
 	}
-	return strings.NewReplacer("DIR", dir, "SERVER", servers[0]+"/"+filepath.Base(dir), "PLAIN", servers[1]+"/"+filepath.Base(dir),
+	replace := strings.NewReplacer("DIR", dir, "SERVER", servers[0]+"/"+filepath.Base(dir), "PLAIN", servers[1]+"/"+filepath.Base(dir),
 		"ENTRIES", entries, "KEYS", passwords)
+	words := slices.Clone(args)
+	for i := range words {
+		words[i] = replace.Replace(words[i])
+	}
+	return words
 }
 
 // home is where the tests run.
@@ -327,16 +328,13 @@ var laws = map[string]func(t tester, w *world, args []string){
 		assert.Empty(t, whole.out.Differences(last.out), "%s---\n%s", whole.errs, last.errs)
 	},
 	"a job file": func(t tester, w *world, args []string) {
-		plain := extract(t, w, w.make(t), args)
-		dir := w.make(t)
 		if w.reads() {
 			t.Skip("a job has no standard input")
 		}
+		plain := extract(t, w, w.make(t), args)
+		dir := w.make(t)
 		job := "widecrate: 1\njobs:\n- name: one\n  extract:\n    sources:\n"
-		words := append(w.words(t, dir), args...)
-		for i := range words {
-			words[i] = naming(t, dir).Replace(words[i])
-		}
+		words := named(t, dir, append(w.words(t, dir), args...))
 		for len(words) > 0 && !strings.HasPrefix(words[0], "--") {
 			job += fmt.Sprintf("    - %q\n", words[0])
 			words = words[1:]
