@@ -197,14 +197,14 @@ var laws = map[string]func(t tester, w *world, args []string){
 			sum := sha256.Sum256([]byte(thing.Data))
 			sums[at] = hex.EncodeToString(sum[:])
 		}
-		roots := map[string]string{}
+		var root string
 		for _, line := range linesOf(t, dir, "receipt") {
-			name, _ := line["archive"].(string)
-			switch root, _ := line["root"].(string); line["kind"] {
+			switch line["kind"] {
 			case "unit":
-				roots[name] = filepath.ToSlash(strings.TrimPrefix(root, filepath.Join(dir, "out")))
+				in, _ := line["root"].(string)
+				root = filepath.ToSlash(strings.TrimPrefix(in, filepath.Join(dir, "out")))
 			case "file":
-				at := path.Join(".", roots[name], line["path"].(string))
+				at := path.Join(".", root, line["path"].(string))
 				brought[at] = true
 				if line["type"] == "file" {
 					assert.Equal(t, sums[at], line["sha256"], "the receipt about %s", at)
