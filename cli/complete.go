@@ -16,6 +16,7 @@ import (
 	"widecrate/core/format/zip"
 	"widecrate/core/inspect"
 	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 // completions are those of options whose words are not theirs alone: formats, the
@@ -114,7 +115,7 @@ func entryPaths(written *strings.Replacer) cobra.CompletionFunc {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		// What cannot be read has nothing to offer; the command will say why.
-		_ = inspect.Run(ctx, inspect.Options{Sources: sources}, func(a *inspect.Archive, _ error) error {
+		_ = inspect.Run(ctx, inspect.Options{Request: walk.Request{Sources: sources}}, func(a *inspect.Archive, _ error) error {
 			for _, e := range a.Entries(nil) {
 				offer(e)
 			}

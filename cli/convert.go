@@ -15,7 +15,6 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/create"
-	"widecrate/core/inspect"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/receipt"
@@ -23,6 +22,7 @@ import (
 	"widecrate/core/revise"
 	"widecrate/core/source"
 	"widecrate/core/verify"
+	"widecrate/core/walk"
 )
 
 type convertCommand struct {
@@ -121,35 +121,34 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err != nil {
 		return err
 	}
-	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
+	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
-		err = c.checkWritten(cmd, sources)
+		err = c.checkWritten(cmd, r.Sources)
 	}
 	if err == nil {
-		o.Writing.Password, err = c.newLock(cmd)
+		o.Writing.Password, err = c.newLock(cmd, r.Reading.Passwords)
 	}
 	if err != nil {
 		return err
 	}
-	if len(sources) == 0 {
+	if len(r.Sources) == 0 {
 		if !c.quiet {
 			c.nothing(cmd, c.summary(c.streams))
 		}
 		return nil
 	}
-	lists, err := c.lists(cmd, sources...)
-	if err != nil {
+	r.Workers = c.workers
+	if r.Sums, err = c.lists(cmd, r.Sources...); err != nil {
 		return err
 	}
 	c.Today = time.Now()
 	var read, done atomic.Int64
-	conversion := revise.Conversion{Sources: sources, Reading: c.reading, Selection: selection, Placement: &c.Placement, Under: inside(c.under),
-		Limits: c.limits, Sums: lists, Output: o, Workers: c.workers, Read: &read}
+	conversion := revise.Conversion{Request: r, Placement: &c.Placement, Under: inside(c.under), Output: o, Read: &read}
 	sum := converted{started: time.Now()}
-	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(sources))
-	err = conversion.Run(cmd.Context(), func(r *report.Converted) {
+	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(r.Sources))
+	err = conversion.Run(cmd.Context(), func(one *report.Converted) {
 		done.Add(1)
-		c.report(r, &sum)
+		c.report(one, &sum)
 	})
 	stop()
 	if err != nil {
@@ -157,10 +156,10 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	var listed error
 	if c.sums != "" {
-		listed = c.sumUp(cmd, sum.made)
+		listed = c.sumUp(cmd, sum.made, r.Reading.Passwords)
 	}
 	c.summarize(&sum)
-	return c.both(c.ending(cmd, &sum.failures, selection, sum.files, sum.leftOut, c.quiet), listed)
+	return c.both(c.ending(cmd, &sum.failures, r.Selection, sum.files, sum.leftOut, c.quiet), listed)
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
@@ -175,31 +174,31 @@ func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err erro
 }
 
 // newLock is the password for new archives.
-func (c *convertCommand) newLock(cmd *cobra.Command) (string, error) {
+func (c *convertCommand) newLock(cmd *cobra.Command, old []string) (string, error) {
 	switch {
 	case !c.encrypt:
 		return "", nil
 	case c.newEnv != "":
 		return os.Getenv(c.newEnv), nil
-	case len(c.reading.Passwords) == 1:
-		return c.reading.Passwords[0], nil
+	case len(old) == 1:
+		return old[0], nil
 	}
 	return "", usage(cmd, errNoNewPassword)
 }
 
 // sumUp reads the new archives again for the list of their sums: what is copied as it
 // is packed was never decoded.
-func (c *convertCommand) sumUp(cmd *cobra.Command, made []string) error {
+func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) error {
 	sources, err := source.Find(cmd.Context(), source.Request{Names: made})
 	if err != nil {
 		return err
 	}
 	var failures report.Failures
-	reading := archive.Options{Passwords: c.reading.Passwords}
 	if c.newEnv != "" {
-		reading.Passwords = []string{os.Getenv(c.newEnv)}
+		passwords = []string{os.Getenv(c.newEnv)}
 	}
-	err = verify.Run(cmd.Context(), inspect.Options{Sources: sources, Reading: reading, Hash: true}, plan.SkipLinks, c.workers, nil, func(r *report.Verified) {
+	r := walk.Request{Sources: sources, Reading: archive.Options{Passwords: passwords}, Workers: c.workers}
+	err = verify.Run(cmd.Context(), verify.Options{Request: r, Links: plan.SkipLinks, Hash: true}, func(r *report.Verified) {
 		if r.Err != nil {
 			failures.Add(r.Err)
 			c.problem(r.Err)

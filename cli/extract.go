@@ -9,11 +9,11 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
-	"widecrate/core/choose"
 	"widecrate/core/extract"
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/walk"
 )
 
 type extractCommand struct {
@@ -122,14 +122,14 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.request.Begun = c.after.Finish(time.Now(), c.request.PartsIn)
 	}
 	c.request.Skip = c.after.Receives
-	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
+	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
-		err = c.checkWritten(cmd, sources)
+		err = c.checkWritten(cmd, r.Sources)
 	}
 	if err != nil {
 		return err
 	}
-	if len(sources) == 0 {
+	if len(r.Sources) == 0 {
 		if !c.quiet {
 			c.nothing(cmd, c.summary(c.streams))
 		}
@@ -138,19 +138,18 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		}
 		return c.recordOptions.finish(c.dryRun)
 	}
-	return c.extract(cmd, sources, selection)
+	return c.extract(cmd, r)
 }
 
-func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, selection *choose.Selection) error {
+func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error) {
 	c.Layout, c.Names, c.Today = c.layout.Value(), c.names.Value(), time.Now()
-	o := extract.Options{Sources: sources, Others: c.others, Reading: c.reading, Selection: selection, Placement: &c.Placement,
-		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), Nested: c.nestedDepth(),
-		Archives: c.request.Archives, Limits: c.limits, After: c.after, Staging: c.staging, Workers: c.workers,
-		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}
-	var err error
-	if o.Sums, err = c.lists(cmd, sources...); err != nil {
+	r.Workers = c.workers
+	if r.Sums, err = c.lists(cmd, r.Sources...); err != nil {
 		return err
 	}
+	o := extract.Options{Request: r, Others: c.others, Placement: &c.Placement,
+		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), After: c.after, Staging: c.staging,
+		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}
 	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
 	if err != nil {
 		return err
@@ -166,7 +165,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 		o.BeforeDisposal = c.writer.Sync
 	}
 	tells := &extractReport{extractCommand: c, started: time.Now()}
-	stop := c.startProgress(sources, o.Progress)
+	stop := c.startProgress(r.Sources, o.Progress)
 	if c.Into == "-" {
 		c.streaming = true
 		err = extract.Stream(cmd.Context(), o, c.out, tells.event)
@@ -187,7 +186,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, sources []source.Source, se
 	if tells.totals.Done > 0 || c.halt && tells.failures.Count() > 0 {
 		return c.both(shown(&tells.failures), recorded)
 	}
-	return c.both(c.ending(cmd, &tells.failures, selection, tells.totals.Kept, tells.totals.LeftOut, c.quiet), recorded)
+	return c.both(c.ending(cmd, &tells.failures, r.Selection, tells.totals.Kept, tells.totals.LeftOut, c.quiet), recorded)
 }
 
 // startProgress draws a line about how far the run is, until the function that

@@ -70,7 +70,7 @@ func (n counts) String() string {
 
 func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
-	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
+	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	var sum counts
 	var failures report.Failures
 	good := 0
-	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(), Archives: c.request.Archives, Limits: c.limits}
+	o := inspect.Options{Request: r, Links: !c.totals && (c.as.Value() == asJSON || c.as.Value() == asCSV)}
 	if c.as.Value() == asCSV {
 		c.csvTitles()
 	}
@@ -103,8 +103,8 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	c.summarize(cmd, sources, good, sum)
-	return c.ending(cmd, &failures, selection, sum.Files, sum.LeftOut, c.quiet)
+	c.summarize(cmd, r.Sources, good, sum)
+	return c.ending(cmd, &failures, r.Selection, sum.Files, sum.LeftOut, c.quiet)
 }
 
 func (c *inspectCommand) summarize(cmd *cobra.Command, sources []source.Source, good int, sum counts) {

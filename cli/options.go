@@ -22,6 +22,7 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/walk"
 	"widecrate/core/web"
 )
 
@@ -76,34 +77,32 @@ func (o *archiveOptions) check(cmd *cobra.Command, args []string, others bool) e
 	return o.passwordOptions.check(cmd)
 }
 
-// resolve finds the archives and the selection, and completes the options of
-// reading.
-func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, quiet bool) ([]source.Source, *choose.Selection, error) {
-	selection, err := o.selection(cmd)
-	if err != nil {
-		return nil, nil, err
+// resolve makes a request of the options: it finds the archives.
+func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, quiet bool) (r walk.Request, err error) {
+	r = walk.Request{Reading: o.reading, Nested: o.nestedDepth(), Archives: o.request.Archives, Limits: o.limits}
+	if r.Selection, err = o.selection(cmd); err != nil {
+		return r, err
 	}
 	if err := o.readNames(cmd, args); err != nil {
-		return nil, nil, err
+		return r, err
 	}
 	names := slices.Clone(o.request.Names)
 	for _, pair := range o.request.Pairs {
 		names = append(names, pair.Source)
 	}
 	if o.request.Web, err = o.client(cmd, s, names...); err != nil {
-		return nil, nil, err
+		return r, err
 	}
 	o.request.Input = cmd.InOrStdin()
 	o.request.Left = func(s source.Source) { o.left = append(o.left, s.Path) }
-	sources, err := source.Find(cmd.Context(), o.request)
-	if err != nil {
-		return nil, nil, err
+	if r.Sources, err = source.Find(cmd.Context(), o.request); err != nil {
+		return r, err
 	}
-	if len(o.left) > 0 && (!quiet || len(sources) == 0) {
+	if len(o.left) > 0 && (!quiet || len(r.Sources) == 0) {
 		s.warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))
 	}
-	if len(sources) > 0 && !quiet {
-		for _, folder := range source.Barren(o.request.Names, sources) {
+	if len(r.Sources) > 0 && !quiet {
+		for _, folder := range source.Barren(o.request.Names, r.Sources) {
 			text := "no archive in " + folder
 			if into := cmd.Flags().Lookup("into"); into != nil && !into.Changed {
 				text += "; where archives are to go is said with --into " + folder
@@ -112,11 +111,11 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 		}
 	}
 	if o.shard.Count > 0 {
-		sources, o.others = o.shard.Of(sources)
+		r.Sources, o.others = o.shard.Of(r.Sources)
 	}
-	o.reading.MaxMemory = o.memory
-	o.reading.Passwords, err = o.passwords(cmd, s)
-	return sources, selection, err
+	r.Reading.MaxMemory = o.memory
+	r.Reading.Passwords, err = o.passwords(cmd, s)
+	return r, err
 }
 
 // nothing says why there is no archive to deal with.

@@ -14,7 +14,6 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
-	"widecrate/core/inspect"
 	"widecrate/core/plan"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
@@ -86,23 +85,23 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if c.against != nil {
 		return c.verifyDelivered(cmd)
 	}
-	sources, selection, err := c.resolve(cmd, args, c.streams, c.quiet)
+	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
-		err = c.checkWritten(cmd, sources)
+		err = c.checkWritten(cmd, r.Sources)
 	}
 	if err != nil {
 		return err
 	}
-	o := inspect.Options{Sources: sources, Reading: c.reading, Selection: selection, Nested: c.nestedDepth(),
-		Archives: c.request.Archives, Limits: c.limits, Hash: c.sums != ""}
-	if o.Sums, err = c.lists(cmd, sources...); err != nil {
+	if r.Sums, err = c.lists(cmd, r.Sources...); err != nil {
 		return err
 	}
-	c.single = len(sources) == 1 && !c.nested
+	r.Workers = c.workers
+	c.single = len(r.Sources) == 1 && !c.nested
 	t := verified{started: time.Now()}
 	var decoded, done atomic.Int64
-	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(sources))
-	err = verify.Run(cmd.Context(), o, c.links.Value(), c.workers, &decoded, func(r *report.Verified) {
+	o := verify.Options{Request: r, Links: c.links.Value(), Hash: c.sums != "", Decoded: &decoded}
+	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(r.Sources))
+	err = verify.Run(cmd.Context(), o, func(r *report.Verified) {
 		done.Add(1)
 		c.report(r, &t)
 	})
@@ -115,9 +114,9 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 		listed = c.hashes.Write(c.sums)
 	}
 	if !c.quiet {
-		c.summarize(cmd, len(sources), &t)
+		c.summarize(cmd, len(r.Sources), &t)
 	}
-	return c.both(c.ending(cmd, &t.failures, selection, t.entries, t.leftOut, c.quiet), listed)
+	return c.both(c.ending(cmd, &t.failures, r.Selection, t.entries, t.leftOut, c.quiet), listed)
 }
 
 // verified is what reports come to.

@@ -28,14 +28,16 @@ func TestZeroValues(t *testing.T) {
 		run  func() error
 		kind error // nil: no error
 	}{
-		"find":            {func() error { _, err := source.Find(t.Context(), source.Request{}); return err }, nil},
-		"extract":         {func() error { return extract.Run(t.Context(), extract.Options{}, nil) }, nil},
-		"extract nothing": {func() error { return extract.Run(t.Context(), extract.Options{Sources: none}, nil) }, nil}, // which the sink receives
-		"stream":          {func() error { return extract.Stream(t.Context(), extract.Options{}, nil, nil) }, nil},
+		"find":    {func() error { _, err := source.Find(t.Context(), source.Request{}); return err }, nil},
+		"extract": {func() error { return extract.Run(t.Context(), extract.Options{}, nil) }, nil},
+		"extract nothing": {func() error {
+			return extract.Run(t.Context(), extract.Options{Request: walk.Request{Sources: none}}, nil)
+		}, nil}, // which the sink receives
+		"stream": {func() error { return extract.Stream(t.Context(), extract.Options{}, nil, nil) }, nil},
 		"inspect": {func() error {
-			return inspect.Run(t.Context(), inspect.Options{Sources: none}, func(_ *inspect.Archive, err error) error { return err })
+			return inspect.Run(t.Context(), inspect.Options{Request: walk.Request{Sources: none}}, func(_ *inspect.Archive, err error) error { return err })
 		}, fault.Unreadable},
-		"verify":   {func() error { return verify.Run(t.Context(), inspect.Options{}, 0, 0, nil, nil) }, nil},
+		"verify":   {func() error { return verify.Run(t.Context(), verify.Options{}, nil) }, nil},
 		"compare":  {func() error { _, err := verify.Compare(t.Context(), verify.Comparison{}); return err }, fault.Unreadable},
 		"create":   {func() error { _, err := create.Run(t.Context(), create.Options{}); return err }, fault.Usage},
 		"each":     {func() error { return create.RunEach(t.Context(), create.Options{}, nil, nil) }, nil},

@@ -3,8 +3,8 @@
 package bound
 
 import (
-	"context"
-	"io"
+	"errors"
+	"fmt"
 	"math"
 	"sync/atomic"
 
@@ -78,9 +78,20 @@ func (b *Budget) Check(bytes int64) error {
 	limit, why := b.limit()
 	b.known.Store(limit)
 	if bytes > limit-used {
-		return fault.New(fault.Unsafe, "it unpacks to more than %d bytes, far more than its size lets expect", limit).Suggest(why)
+		too := fmt.Errorf("it unpacks to more than %d bytes, far more than its size lets expect", limit)
+		return fault.New(fault.Unsafe, "%w", exceeded{too}).Suggest(why)
 	}
 	return nil
+}
+
+// exceeded is the error about a bound.
+type exceeded struct{ error }
+
+// Exceeded reports whether an error is about a bound, and not about the entry that was
+// decoded when there was too much.
+func Exceeded(err error) bool {
+	_, is := errors.AsType[exceeded](err)
+	return is
 }
 
 // Spend takes decoded bytes off, with the error of Check.
@@ -111,26 +122,4 @@ func (b *Budget) Count(entries int) error {
 		return fault.New(fault.Unsafe, "it holds more than %d entries", b.entries).Suggest(fault.AllowEntries)
 	}
 	return nil
-}
-
-// Reader returns a reader of data within the budget, until ctx is cancelled.
-func (b *Budget) Reader(ctx context.Context, data io.Reader) io.Reader {
-	return &metered{ctx, data, b}
-}
-
-type metered struct {
-	ctx    context.Context
-	data   io.Reader
-	budget *Budget
-}
-
-func (m *metered) Read(p []byte) (int, error) {
-	if err := m.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := m.data.Read(p)
-	if spent := m.budget.Spend(int64(n)); spent != nil {
-		return n, spent
-	}
-	return n, err
 }

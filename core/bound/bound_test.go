@@ -3,6 +3,8 @@ package bound
 import (
 	"bytes"
 	"context"
+	"hash"
+	"hash/crc32"
 	"io"
 	"math"
 	"testing"
@@ -10,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widecrate/core/archive"
 	"widecrate/core/fault"
 )
 
@@ -40,14 +43,27 @@ func TestBudget(t *testing.T) {
 	assert.ErrorIs(t, b.Count(1), fault.Unsafe)
 }
 
-// The bound holds while data is read, not after.
-func TestReader(t *testing.T) {
-	b := Limits{Total: 1000}.Budget(func() int64 { return 1 })
-	n, err := io.Copy(io.Discard, b.Reader(context.Background(), bytes.NewReader(make([]byte, 1<<20))))
+// The bound holds while data passes, not after; a hole counts where its zeros do.
+func TestMeter(t *testing.T) {
+	total := func(bytes int64) Meter { return Meter{Budget: Limits{Total: bytes}.Budget(func() int64 { return 1 })} }
+	n, err := io.Copy(io.Discard, total(1000).Reader(bytes.NewReader(make([]byte, 1<<20))))
 	assert.ErrorIs(t, err, fault.Unsafe)
+	assert.True(t, Exceeded(fault.At("x", err)))
 	assert.LessOrEqual(t, n, int64(64<<10))
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = b.Reader(ctx, bytes.NewReader(nil)).Read(nil)
+	_, err = Meter{Context: ctx}.Reader(bytes.NewReader(nil)).Read(nil)
 	assert.ErrorIs(t, err, context.Canceled)
+
+	hole := func(m Meter, w io.Writer) error { return m.Writer(w).(archive.HoleWriter).WriteHole(100_000) }
+	assert.NoError(t, hole(total(1000), Nowhere))
+	var plain bytes.Buffer
+	assert.ErrorIs(t, hole(total(1000), &plain), fault.Unsafe)
+	require.NoError(t, hole(total(100_000), &plain))
+	assert.Equal(t, make([]byte, 100_000), plain.Bytes())
+	summed := total(100_000)
+	summed.Sums = []hash.Hash{crc32.NewIEEE()}
+	require.NoError(t, hole(summed, Nowhere))
+	assert.Equal(t, crc32.ChecksumIEEE(make([]byte, 100_000)), summed.Sums[0].(hash.Hash32).Sum32())
+	assert.ErrorIs(t, hole(summed, Nowhere), fault.Unsafe)
 }

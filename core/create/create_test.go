@@ -24,6 +24,7 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/systemtest"
+	"widecrate/core/walk"
 )
 
 // paths lists what is in an archive.
@@ -33,7 +34,7 @@ func paths(t *testing.T, archive string) []string {
 	all, _ := choose.New(choose.Rules{})
 	sources, err := source.Find(t.Context(), source.Request{Names: []string{archive}})
 	require.NoError(t, err)
-	err = inspect.Run(context.Background(), inspect.Options{Sources: sources, Selection: all}, func(a *inspect.Archive, err error) error {
+	err = inspect.Run(context.Background(), inspect.Options{Request: walk.Request{Sources: sources, Selection: all}, Links: true}, func(a *inspect.Archive, err error) error {
 		require.NoError(t, err)
 		for i, e := range a.Entries(new(choose.Tally)) {
 			path := e.Path

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/bound"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/place"
@@ -26,29 +28,26 @@ func (c *collector) readBack(out Output, r *report.Created) error {
 	if err != nil {
 		return err
 	}
-	options := archive.Options{Name: filepath.Base(r.Archive), Parts: layout}
+	opening := walk.Opening{Options: archive.Options{Name: filepath.Base(r.Archive), Parts: layout}, Limits: bound.Limits{Entries: math.MaxInt64}}
 	if c.Writing.Password != "" {
-		options.Passwords = []string{c.Writing.Password}
+		opening.Passwords = []string{c.Writing.Password}
 	}
-	a, err := walk.OpenAs(c.Format, data, options)
+	a, err := walk.OpenAs(c.Format, data, opening)
 	if err != nil {
 		return mismatch(err)
 	}
 	defer a.Close()
-	cursor := a.Cursor(c.ctx, nil)
-	defer cursor.Close()
 	entries := make([]archive.Entry, 0, len(c.found))
-	for i := range c.found {
-		entry, err := cursor.Next()
+	for entry, err := range a.Walk(c.ctx) {
+		if err == nil && entry.Index == len(c.found) {
+			err = errors.New("it does not end where it should")
+		}
 		if err == nil && entry.Kind == archive.Symlink {
-			entry.Link, err = cursor.Link()
+			entry.Link, err = entry.Target()
 		}
 		if err == nil {
-			entries = append(entries, *entry)
-			err = c.compare(&c.found[i], entry, cursor)
-		}
-		if err == io.EOF {
-			err = fmt.Errorf("it has %d entries instead of %d", i, len(c.found))
+			entries = append(entries, *entry.Entry)
+			err = c.compare(&c.found[entry.Index], entry)
 		}
 		if c.ctx.Err() != nil {
 			return c.ctx.Err()
@@ -57,8 +56,8 @@ func (c *collector) readBack(out Output, r *report.Created) error {
 			return mismatch(err)
 		}
 	}
-	if _, err := cursor.Next(); err != io.EOF {
-		return mismatch(errors.Join(errors.New("it does not end where it should"), err))
+	if len(entries) < len(c.found) {
+		return mismatch(fmt.Errorf("it has %d entries instead of %d", len(entries), len(c.found)))
 	}
 	r.ReadBack = len(c.found)
 	return unpackable(c.Format, entries)
@@ -79,18 +78,16 @@ func (c *collector) opens(earlier *report.Earlier) bool {
 		return false
 	}
 	defer a.Close()
-	cursor := a.Cursor(c.ctx, nil)
-	defer cursor.Close()
-	for {
-		e, err := cursor.Next()
+	for e, err := range a.Walk(c.ctx) {
 		if err != nil {
-			return err == io.EOF // nothing in it is locked
+			return false
 		}
 		if e.Kind != archive.Folder {
-			_, err = io.CopyN(io.Discard, cursor, 1)
+			_, err = io.CopyN(io.Discard, e, 1)
 			return err == nil || err == io.EOF
 		}
 	}
+	return true // nothing in it is locked
 }
 
 func mismatch(err error) error {
@@ -99,10 +96,7 @@ func mismatch(err error) error {
 }
 
 // compare checks an entry of the archive against what was packed.
-func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error {
-	if c.ctx.Err() != nil {
-		return c.ctx.Err()
-	}
+func (c *collector) compare(it *item, e *walk.Entry) error {
 	named := c.Format.Extensions != nil && c.Format.HoldsOne || e.Path == it.entry.Path && e.Kind == it.entry.Kind
 	if !named {
 		return fmt.Errorf("%s is there as %s", it.entry.Path, e.Path)
@@ -114,7 +108,7 @@ func (c *collector) compare(it *item, e *archive.Entry, content io.Reader) error
 		return nil
 	}
 	sum := crc32.NewIEEE()
-	if _, err := io.Copy(sum, content); err != nil {
+	if _, err := io.Copy(bound.Meter{Context: c.ctx}.Writer(sum), e); err != nil {
 		return fmt.Errorf("%s: %w", it.entry.Path, err)
 	}
 	if sum.Sum32() != it.sum {

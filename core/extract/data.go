@@ -9,6 +9,7 @@ import (
 	"github.com/klauspost/readahead"
 
 	"widecrate/core/archive"
+	"widecrate/core/bound"
 	"widecrate/core/fault"
 	"widecrate/core/schedule"
 )
@@ -18,7 +19,7 @@ const aheadPiece = 256 << 10
 
 // copy writes the data of an entry that can be read at any time.
 func (u *unit) copy(i int, w io.Writer) error {
-	data, err := u.archive.Open(i)
+	data, err := u.archive.Data(i)
 	if err != nil {
 		return err
 	}
@@ -48,80 +49,31 @@ func (u *unit) pour(i int, data io.Reader, w io.Writer) (int64, error) {
 	if err := u.budget.Check(u.entries[i].Size); err != nil && !u.archive.Arriving() {
 		return 0, err
 	}
-	out := &onward{u: u, w: w, share: u.share(i)}
-	if u.run.Hash {
-		out.sum = sha256.New()
+	progress, share := u.run.Progress, u.share(i)
+	meter := bound.Meter{Context: u.run.ctx, Budget: u.budget, Total: &progress.Bytes}
+	meter.Passed = func(n int64) error {
+		progress.Read.Add(int64(share*float64(n)) + u.advance())
+		return nil
 	}
-	n, err := archive.Copy(out, data)
-	if err == nil && out.sum != nil {
+	if u.run.Hash {
+		meter.Sums = []hash.Hash{sha256.New()}
+	}
+	n, err := archive.Copy(meter.Writer(w), data)
+	if err == nil && u.run.Hash {
 		u.losing.Lock()
 		defer u.losing.Unlock()
 		if u.sums == nil {
 			u.sums = map[int][]byte{}
 		}
-		u.sums[i] = out.sum.Sum(nil)
+		u.sums[i] = meter.Sums[0].Sum(nil)
 	}
 	return n, err
-}
-
-// onward counts what is written to w.
-type onward struct {
-	u     *unit
-	w     io.Writer
-	share float64   // of the source for each byte
-	sum   hash.Hash // nil: nobody asks
-}
-
-func (o *onward) Write(p []byte) (int, error) {
-	if err := o.count(int64(len(p))); err != nil {
-		return 0, err
-	}
-	if o.sum != nil {
-		o.sum.Write(p) // never fails
-	}
-	return o.w.Write(p)
-}
-
-// WriteHole is that of archive.HoleWriter. Where w has no holes, it gets zeros.
-func (o *onward) WriteHole(n int64) error {
-	if holes, ok := o.w.(archive.HoleWriter); ok {
-		if err := o.count(n); err != nil {
-			return err
-		}
-		for left := n; o.sum != nil && left > 0; left -= int64(len(zeros)) {
-			o.sum.Write(zeros[:min(left, int64(len(zeros)))])
-		}
-		return holes.WriteHole(n)
-	}
-	for n > 0 {
-		zeros := zeros[:min(n, int64(len(zeros)))]
-		if _, err := o.Write(zeros); err != nil {
-			return err
-		}
-		n -= int64(len(zeros))
-	}
-	return nil
-}
-
-var zeros [64 << 10]byte
-
-// count takes note of what is about to be written.
-func (o *onward) count(n int64) error {
-	if err := o.u.budget.Spend(n); err != nil {
-		return err
-	}
-	if err := o.u.run.ctx.Err(); err != nil {
-		return err
-	}
-	o.u.run.Progress.Bytes.Add(n)
-	o.u.run.Progress.Read.Add(int64(o.share*float64(n)) + o.u.advance())
-	return nil
 }
 
 // advance is how many bytes of a source that comes in order were read since the last
 // call.
 func (u *unit) advance() int64 {
-	if u.inside != nil || u.archive.Stream == nil {
+	if u.inside != nil || u.AnyOrder() {
 		return 0
 	}
 	was := u.read
@@ -133,7 +85,7 @@ func (u *unit) advance() int64 {
 // entries of an archive inside another count with that.
 func (u *unit) share(i int) float64 {
 	entry := &u.entries[i]
-	if u.inside != nil || u.archive.Stream != nil || entry.Size <= 0 || entry.Packed <= 0 {
+	if u.inside != nil || !u.AnyOrder() || entry.Size <= 0 || entry.Packed <= 0 {
 		return 0
 	}
 	return float64(entry.Packed) / float64(entry.Size)

@@ -10,6 +10,7 @@ import (
 	"widecrate/core/extract"
 	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 func Example() {
@@ -28,7 +29,7 @@ func Example() {
 	if err != nil {
 		panic(err)
 	}
-	err = extract.Run(context.Background(), extract.Options{Sources: sources}, func(e report.Event) {
+	err = extract.Run(context.Background(), extract.Options{Request: walk.Request{Sources: sources}}, func(e report.Event) {
 		if o, ok := e.(*report.Unpacked); ok {
 			fmt.Println(filepath.Base(o.Target), o.Bytes, o.Err)
 		}

@@ -13,43 +13,33 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"widecrate/core/archive"
 	"widecrate/core/blob"
-	"widecrate/core/bound"
-	"widecrate/core/choose"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
-	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/walk"
 )
 
 // Options is a request to extract. Zero values are the usual ones.
 type Options struct {
-	Sources   []source.Source
-	Others    []source.Source // of other shares: their own folders are not those of sources
-	Reading   archive.Options
-	Selection *choose.Selection // nil: everything
-	Placement *place.Placement  // nil: each archive in a folder of its own, beside it
+	walk.Request
+	Others    []source.Source  // of other shares: their own folders are not those of sources
+	Placement *place.Placement // nil: each archive in a folder of its own, beside it
 	Rules     stage.Rules
 	Links     plan.Links
-	Nested    int      // how deep archives inside archives are opened; 0: not
-	Archives  []string // inside an archive, what matches one is an archive too
-	Limits    bound.Limits
 	After     After
 	Staging   string // folder for unfinished work; empty: in the destination root
-	Workers   int    // 0: one for each processor
 	Halt      bool   // start no further archive after one has failed
 	DryRun    bool   // find out what would be done, and write nothing
 	Backlog   int64  // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
-	Hash      bool         // find the SHA-256 of what is written; see report.Placed
-	Sums      *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
-	Needed    []Needed     // what may not lie in a folder that is swapped
+	Hash      bool     // find the SHA-256 of what is written; see report.Placed
+	Needed    []Needed // what may not lie in a folder that is swapped
 
 	// Done says what was delivered earlier of a source, by its identity and its
 	// destination, and is still there: nil if it has to be done. With content, what was
@@ -166,17 +156,12 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	if o.Progress == nil {
 		o.Progress = &Progress{}
 	}
-	if o.Sums == nil {
-		o.Sums = new(parts.Lists)
-	}
 	if sink == nil {
 		sink = func(report.Event) {}
 	}
-	if o.Workers < 1 {
-		o.Workers = source.Workers(o.Sources)
-	}
+	o.Complete()
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
-		plans: plan.Rules{Selection: o.Selection, Placement: o.Placement, Links: o.Links, Nested: o.Nested, Archives: o.Archives}}
+		plans: plan.Rules{Request: o.Request, Placement: o.Placement, Links: o.Links}}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known
 	r.sources = make([]*unit, len(o.Sources))
 	for i := range o.Sources {

@@ -27,6 +27,7 @@ import (
 	"widecrate/core/source"
 	"widecrate/core/stage"
 	"widecrate/core/systemtest"
+	"widecrate/core/walk"
 )
 
 // pack writes an archive of pairs of path and data, a ZIP unless its name says otherwise; "→ " makes a link.
@@ -70,7 +71,7 @@ func files(t *testing.T, dir string) map[string]string {
 func options(names ...string) Options {
 	selection, _ := choose.New(choose.Rules{})
 	sources, _ := source.Find(context.Background(), source.Request{Names: names})
-	return Options{Sources: sources, Selection: selection, Placement: &place.Placement{}, Workers: 2}
+	return Options{Request: walk.Request{Sources: sources, Selection: selection, Workers: 2}, Placement: &place.Placement{}}
 }
 
 func unpack(t *testing.T, o Options) (outcomes []report.Unpacked, disposals []report.Disposal, notices []string) {

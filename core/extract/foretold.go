@@ -53,7 +53,7 @@ func (f *foretold) begin() (work schedule.Work, err error) {
 func (f *foretold) know(k int) error {
 	item, i := &f.plan.Items[k], f.plan.DataOf(f.plan.FirstOf(k))
 	if f.AnyOrder() && item.Kind == archive.File && !f.entries[i].HasCRC32 {
-		data, err := f.archive.Open(i)
+		data, err := f.archive.Data(i)
 		if err != nil {
 			return err
 		}

@@ -116,7 +116,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	inner, err := u.consider()
 	defer func() {
 		for _, in := range inner { // those that did not become units
-			in.close()
+			in.Close()
 		}
 	}()
 	if err == nil && u.run.ordered && u.run.Placement.Counts() {
@@ -150,43 +150,25 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 }
 
 func (u *unit) openArchive() (err error) {
-	if u.inside == nil {
-		if !u.run.Reading.Salvage {
-			if err := u.outcome.Source.CheckSums(u.run.ctx, u.run.Sums); err != nil {
-				return err
-			}
-		}
-		r := u.run
-		opening := walk.Opening{Options: r.Reading, Limits: r.Limits, Whole: !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), Dir: u.spoolDir, Most: r.Limits.Total, Kept: &r.Progress.Kept}
-		if u.archive, err = walk.Open(r.ctx, u.outcome.Source, opening); err != nil {
-			return err
-		}
-		u.files = slices.Clone(u.archive.Files) // what is inside looks at these
-		u.budget = u.archive.Budget()
-		if u.outcome.Source.Elsewhere() {
-			r.Progress.Expected.Add(u.archive.Expected())
-		}
-		return u.rename()
-	}
-	in := u.inside
-	if in.within == nil {
-		u.archive, err = in.opened, in.err
-		in.opened = nil
+	r := u.run
+	if u.inside != nil {
+		u.archive, err = u.inside.Open(r.ctx, walk.Checked, u.spoolDir)
 		return err
 	}
-	bounded := func(data io.Reader) io.Reader { return u.budget.Reader(u.run.ctx, data) }
-	u.archive, err = in.within.InnerInPlace(in.Index, bounded)
-	if u.archive != nil || err != nil {
-		in.close()
+	o := r.Opening()
+	o.Whole, o.Dir, o.Kept = !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), u.spoolDir, &r.Progress.Kept
+	if r.Reading.Salvage { // of what is damaged, all is taken that there is
+		o.Sums = nil
+	}
+	if u.archive, err = walk.Open(r.ctx, u.outcome.Source, o); err != nil {
 		return err
 	}
-	data, err := in.within.Open(in.Index)
-	if err == nil {
-		u.archive, err = in.within.Inner(&in.Entry, bounded(data), u.spoolDir)
-		data.Close()
+	u.files = slices.Clone(u.archive.Files) // what is inside looks at these
+	u.budget = u.archive.Budget()
+	if u.outcome.Source.Elsewhere() {
+		r.Progress.Expected.Add(u.archive.Expected())
 	}
-	in.close()
-	return err
+	return u.rename()
 }
 
 // spoolDir is where an archive inside another is kept if it is too large for
@@ -204,27 +186,14 @@ func (u *unit) spoolDir() (string, error) {
 
 // consider goes through the entries. The data of an archive that comes in order
 // passes by here; the archives inside it are opened meanwhile.
-func (u *unit) consider() (inner []*inside, err error) {
-	if u.archive.Reader != nil {
+func (u *unit) consider() (inner []*walk.Inside, err error) {
+	if u.AnyOrder() {
 		u.entries = u.archive.Entries()
-		if err := archive.Broken(u.archive.Reader); err != nil {
+		if err := u.archive.Broken(); err != nil {
 			u.lose("", err)
 		}
-		if err := u.budget.Count(len(u.entries)); err != nil {
-			return nil, err
-		}
-		for i := range u.entries {
-			u.plan.Consider(i, &u.entries[i])
-		}
-		return nil, nil
 	}
-	cursor := u.archive.Cursor(u.run.ctx, u.budget)
-	defer cursor.Close()
-	for {
-		e, err := cursor.Next()
-		if err == io.EOF {
-			return inner, nil
-		}
+	for e, err := range u.archive.Walk(u.run.ctx) {
 		if u.salvages(err) && len(u.entries) > 0 {
 			u.lose("", err)
 			return inner, nil
@@ -232,31 +201,33 @@ func (u *unit) consider() (inner []*inside, err error) {
 		if err != nil {
 			return inner, err
 		}
-		i := len(u.entries)
-		u.entries = append(u.entries, *e)
-		switch verdict := u.plan.Consider(i, &u.entries[i]); {
+		if u.AnyOrder() {
+			u.plan.Consider(e.Index, e.Entry)
+			continue
+		}
+		u.entries = append(u.entries, *e.Entry)
+		switch verdict := u.plan.Consider(e.Index, e.Entry); {
 		case verdict == plan.Open:
-			in := &inside{}
-			in.opened, in.err = u.archive.Inner(&u.entries[i], cursor.Bounded(), u.spoolDir)
-			inner = append(inner, in)
+			inner = append(inner, e.Inside(u.run.ctx, u.spoolDir))
 		case verdict == plan.Keep && e.Kind == archive.File:
-			err := u.output.pass(i, cursor)
+			err := u.output.pass(e.Index, e)
 			if u.salvages(err) { // a stream does not go on after a break
 				u.plan.Forget()
-				u.lose(u.Called(i), err)
-				return inner, u.output.drop(i)
+				u.lose(u.Called(e.Index), err)
+				return inner, u.output.drop(e.Index)
 			}
 			if err != nil {
-				return inner, fault.At(u.Called(i), err)
+				return inner, fault.At(u.Called(e.Index), err)
 			}
 		case verdict == plan.Keep && e.Kind == archive.Hardlink:
 			if out, is := u.output.(*streamed); is {
-				if err := out.passLink(i); err != nil {
-					return inner, fault.At(u.Called(i), err)
+				if err := out.passLink(e.Index); err != nil {
+					return inner, fault.At(u.Called(e.Index), err)
 				}
 			}
 		}
 	}
+	return inner, nil
 }
 
 // archiveName is what people read of the archive, also when nothing is known of it yet.
@@ -271,7 +242,7 @@ func (u *unit) name() string {
 	if u.inside == nil {
 		return u.archive.Name
 	}
-	return path.Base(u.inside.Entry.Path)
+	return path.Base(u.inside.entry.Path)
 }
 
 // Called is what an entry is called where people read of it: of a series, with
@@ -285,14 +256,14 @@ func (u *unit) Called(i int) string {
 
 // Link returns where an entry, a symbolic link, leads to.
 func (u *unit) Link(i int) (string, error) {
-	if u.archive.Reader == nil {
+	if !u.AnyOrder() {
 		return u.entries[i].Link, nil
 	}
-	return archive.LinkTarget(u.archive, i)
+	return u.archive.Link(i)
 }
 
 // AnyOrder reports whether data can be read at any time.
-func (u *unit) AnyOrder() bool { return u.archive.Reader != nil }
+func (u *unit) AnyOrder() bool { return u.archive.AnyOrder() }
 
 // salvages reports whether an error only costs what it is about.
 func (u *unit) salvages(err error) bool {
@@ -382,7 +353,7 @@ func (u *unit) close() {
 		u.archive.Close()
 	}
 	if u.inside != nil {
-		u.inside.close()
+		u.inside.Close()
 	}
 	if u.dealings != nil {
 		u.archive, u.entries, u.plan, u.output = nil, nil, nil, nil

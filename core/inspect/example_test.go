@@ -10,6 +10,7 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/inspect"
 	"widecrate/core/source"
+	"widecrate/core/walk"
 )
 
 func Example() {
@@ -27,7 +28,7 @@ func Example() {
 	if err != nil {
 		panic(err)
 	}
-	err = inspect.Run(context.Background(), inspect.Options{Sources: sources}, func(a *inspect.Archive, err error) error {
+	err = inspect.Run(context.Background(), inspect.Options{Request: walk.Request{Sources: sources}}, func(a *inspect.Archive, err error) error {
 		for _, e := range a.Entries(new(choose.Tally)) {
 			fmt.Println(a.Format, e.Path, e.Size)
 		}

@@ -14,8 +14,8 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/place"
-	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/walk"
 )
 
 // Links says what happens to symbolic and hard links.
@@ -31,11 +31,9 @@ const (
 
 // Rules are what a user asks for; zero values keep everything as it is.
 type Rules struct {
-	Selection *choose.Selection
+	walk.Request
 	Placement *place.Placement
 	Links     Links
-	Nested    int      // how deep archives inside archives are opened; 0: not
-	Archives  []string // inside an archive, what matches one is an archive too
 }
 
 // A Plan is what is to become of the entries of one archive.
@@ -99,12 +97,7 @@ const (
 
 // Consider judges the next entry.
 func (p *Plan) Consider(i int, e *archive.Entry) Verdict {
-	verdict, open := choose.Kept, false
-	if p.rules.Nested > 0 && e.Kind == archive.File && source.IsArchive(e.Path, p.rules.Archives) {
-		verdict, open = p.rules.Selection.JudgeArchive(e, p.depth, p.rules.Nested)
-	} else {
-		verdict = p.rules.Selection.Judge(e)
-	}
+	verdict, open := p.rules.Judge(e, p.depth)
 	if open {
 		p.Inner = append(p.Inner, Inner{Index: i})
 		p.chosen = append(p.chosen, i)

@@ -13,6 +13,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/walk"
 )
 
 // listed is an archive of which only a list is known: "a/" is a folder, "a@b" a
@@ -86,7 +87,7 @@ func TestPlan(t *testing.T) {
 		kind    fault.Kind
 	}{
 		"all":                             {list: "d/ d/a.csv b", want: "d d/a.csv b"},
-		"chosen":                          {list: "d/ d/a.csv b", rules: Rules{Selection: csv}, want: "d/a.csv -1 other extension"},
+		"chosen":                          {list: "d/ d/a.csv b", rules: Rules{Request: walk.Request{Selection: csv}}, want: "d/a.csv -1 other extension"},
 		"devices":                         {list: "a! b", want: "b -1 special file"},
 		"peeled":                          {list: "d/a b", rules: Rules{Placement: &place.Placement{Peel: 1}}, want: "a -1 no path left"},
 		"numbered":                        {list: "b.csv a.csv", rules: Rules{Placement: &place.Placement{Rename: number}}, want: "2.csv 1.csv"},
@@ -99,11 +100,11 @@ func TestPlan(t *testing.T) {
 		"hard links":                      {list: "a h=a i=h", want: "a h=a i=a"},
 		"hard link to the last of a name": {list: "a a h=a", want: "a a h=a"},
 		"hard link before":                {list: "h=a a", kind: fault.Damaged},
-		"to what is not kept":             {list: "a h.csv=a i.csv=h.csv", rules: Rules{Selection: csv}, want: "h.csv=#0 i.csv=h.csv -1 other extension"},
-		"the same, in order":              {list: "a h.csv=a", rules: Rules{Selection: csv}, ordered: true, want: "-1 other extension -1 link"},
-		"nested":                          {list: "a in/b.zip c.tar.gz", rules: Rules{Nested: 1}, want: "a [own/in/b] [own/c]"},
-		"nested, shared":                  {list: "a b.zip", rules: Rules{Nested: 1, Placement: &place.Placement{Layout: place.Shared}}, want: "a [own]"},
-		"nested, up":                      {list: "a ...zip", rules: Rules{Nested: 1}, kind: fault.Unsafe},
+		"to what is not kept":             {list: "a h.csv=a i.csv=h.csv", rules: Rules{Request: walk.Request{Selection: csv}}, want: "h.csv=#0 i.csv=h.csv -1 other extension"},
+		"the same, in order":              {list: "a h.csv=a", rules: Rules{Request: walk.Request{Selection: csv}}, ordered: true, want: "-1 other extension -1 link"},
+		"nested":                          {list: "a in/b.zip c.tar.gz", rules: Rules{Request: walk.Request{Nested: 1}}, want: "a [own/in/b] [own/c]"},
+		"nested, shared":                  {list: "a b.zip", rules: Rules{Request: walk.Request{Nested: 1}, Placement: &place.Placement{Layout: place.Shared}}, want: "a [own]"},
+		"nested, up":                      {list: "a ...zip", rules: Rules{Request: walk.Request{Nested: 1}}, kind: fault.Unsafe},
 		"not that deep":                   {list: "a b.zip", want: "a b.zip"},
 		"out of the root":                 {list: "../a", kind: fault.Unsafe},
 		"too many folders":                {list: strings.Repeat("d/", 200) + "a", kind: fault.Unsafe},

@@ -3,7 +3,6 @@ package revise
 import (
 	"context"
 	"errors"
-	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -18,7 +17,6 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/format"
-	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -28,17 +26,11 @@ import (
 
 // A Conversion is a request to rewrite archives.
 type Conversion struct {
-	Sources   []source.Source
-	Reading   archive.Options
-	Selection *choose.Selection
+	walk.Request
 	Placement *place.Placement // of which paths are shaped: Into, Flatten, Peel and Rename
 	Under     string           // a folder in front of all paths
-	Limits    bound.Limits
-	Output    create.Options // format, writing, cut and clash of the new archives
-	Workers   int
-	Read      *atomic.Int64 // counts decoded bytes
-
-	Sums *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
+	Output    create.Options   // format, writing, cut and clash of the new archives
+	Read      *atomic.Int64    // counts decoded bytes; nil: nobody asks
 
 	taken []error // why the place of an archive cannot be taken
 }
@@ -46,18 +38,9 @@ type Conversion struct {
 // Run rewrites the archives, several at a time, and reports each in the order of
 // the sources. One that fails does not stop the others.
 func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error {
-	workers := c.Workers
-	if workers < 1 {
-		workers = source.Workers(c.Sources)
-	}
+	c.Complete()
 	if c.Placement == nil {
 		c.Placement = &place.Placement{}
-	}
-	if c.Sums == nil {
-		c.Sums = new(parts.Lists)
-	}
-	if c.Read == nil {
-		c.Read = new(atomic.Int64)
 	}
 	if err := c.Output.Check(); err != nil {
 		return err
@@ -76,7 +59,7 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 	if err := c.guard(targets); err != nil {
 		return err
 	}
-	c.Output.Writing.Encode.Workers = max(1, workers/max(1, len(c.Sources)))
+	c.Output.Writing.Encode.Workers = max(1, c.Workers/max(1, len(c.Sources)))
 	for _, target := range targets {
 		if target == "" {
 			continue
@@ -87,7 +70,7 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 		}
 		defer discard()
 	}
-	return schedule.Each(ctx, len(c.Sources), workers, func(i int) *report.Converted { return c.one(ctx, c.Sources[i], targets[i], c.taken[i]) }, tell)
+	return schedule.Each(ctx, len(c.Sources), c.Workers, func(i int) *report.Converted { return c.one(ctx, c.Sources[i], targets[i], c.taken[i]) }, tell)
 }
 
 // targets are the paths of the new archives: named like the old ones, with the
@@ -184,10 +167,7 @@ func (c *Conversion) one(ctx context.Context, s source.Source, target string, ta
 }
 
 func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *report.Converted) error {
-	if err := s.CheckSums(ctx, c.Sums); err != nil {
-		return err
-	}
-	if s.Input != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // it may have to be gone through twice
+	if s.Err == nil && s.Input != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // it may have to be gone through twice
 		kept, err := walk.KeepInput(ctx, s.Input, c.Limits.Total)
 		if err != nil {
 			return err
@@ -195,11 +175,13 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		defer kept.Close()
 		s.Input = kept
 	}
-	opening := walk.Opening{Options: c.Reading, Limits: c.Limits, Whole: true, Most: c.Limits.Total}
+	opening := c.Opening()
+	opening.Whole, opening.Ordered = true, true
 	from, err := walk.Open(ctx, s, opening)
 	if err != nil {
 		return err
 	}
+	opening.Sums = nil // they were checked
 	defer func() { from.Close() }()
 	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: from.Budget(), r: r, merges: s.Members != nil}
 	if c.Placement.Rename != nil {
@@ -207,7 +189,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		if err := paths.list(ctx, from); err != nil {
 			return err
 		}
-		if from.Reader == nil {
+		if !from.AnyOrder() {
 			from.Close()
 			if from, err = walk.Open(ctx, s, opening); err != nil {
 				return err
@@ -221,13 +203,13 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	w, err := out.Start(o.Format, o.Writing)
-	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, holdsTime: o.Format.HoldsTime, decide: paths.decide, goes: paths.goes, moves: c.Under != "" || c.Placement.Peel > 0 || c.Placement.Flatten || c.Placement.Rename != nil, through: c.through(ctx, paths.budget),
+	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, holdsTime: o.Format.HoldsTime, decide: paths.decide, goes: paths.goes, moves: c.Under != "" || c.Placement.Peel > 0 || c.Placement.Flatten || c.Placement.Rename != nil, meter: bound.Meter{Context: ctx, Budget: paths.budget, Total: c.Read},
 		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
 	if paths.merges {
 		t.came = map[string]content{}
 	}
 	if err == nil {
-		if from.Reader != nil {
+		if from.AnyOrder() {
 			from.Foresee(from.Kept(c.Selection))
 		}
 		if err = t.run(); err == nil {
@@ -259,22 +241,6 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	return out.Commit()
 }
 
-// through bounds and counts what is decoded.
-func (c *Conversion) through(ctx context.Context, budget *bound.Budget) func(io.Reader) io.Reader {
-	return func(data io.Reader) io.Reader { return &counted{budget.Reader(ctx, data), c.Read} }
-}
-
-type counted struct {
-	r    io.Reader
-	read *atomic.Int64
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.read.Add(int64(n))
-	return n, err
-}
-
 // paths gives the entries of one archive their new paths.
 type paths struct {
 	c      *Conversion
@@ -291,19 +257,13 @@ type paths struct {
 func (p *paths) list(ctx context.Context, from *walk.Archive) error {
 	var kept []*archive.Entry
 	var numbers []int
-	cursor := from.Cursor(ctx, nil)
-	defer cursor.Close()
-	for {
-		e, err := cursor.Next()
-		if err == io.EOF {
-			break
-		}
+	for e, err := range from.Walk(ctx) {
 		if err != nil {
 			return err
 		}
-		if p.c.Selection.Judge(e) == choose.Kept {
-			entry := *e
-			kept, numbers = append(kept, &entry), append(numbers, cursor.Index())
+		if p.c.Selection.Judge(e.Entry) == choose.Kept {
+			entry := *e.Entry
+			kept, numbers = append(kept, &entry), append(numbers, e.Index)
 		}
 	}
 	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Result.Archive)
@@ -319,9 +279,6 @@ func (p *paths) list(ctx context.Context, from *walk.Archive) error {
 
 func (p *paths) decide(i int, e *archive.Entry) (string, error) {
 	result := &p.r.Result
-	if err := p.budget.Count(1); err != nil {
-		return "", err
-	}
 	verdict := p.c.Selection.Judge(e)
 	to := ""
 	if verdict == choose.Kept {

@@ -3,7 +3,6 @@ package revise
 import (
 	"context"
 	"errors"
-	"io"
 	"maps"
 	"os"
 	"path"
@@ -69,7 +68,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 		return nil, err
 	}
 	defer old.Release()
-	from, err := walk.Open(ctx, source.Source{Path: e.Archive}, walk.Opening{Options: e.Reading, Limits: e.Limits})
+	from, err := walk.Open(ctx, source.Source{Path: e.Archive}, walk.Opening{Options: e.Reading, Limits: e.Limits, Ordered: true})
 	if err != nil {
 		return nil, fault.At(e.Archive, err)
 	}
@@ -81,7 +80,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 	if f.HoldsOne {
 		return nil, fault.At(e.Archive, fault.New(fault.Usage, "it is one compressed file, and holds nothing to edit"))
 	}
-	if z, ok := from.Reader.(*zip.Reader); ok && z.Front() > 0 {
+	if z, ok := from.Directory().(*zip.Reader); ok && z.Front() > 0 {
 		return nil, fault.At(e.Archive, fault.New(fault.Refused, "%d bytes stand in front of the archive in it, and would be lost", z.Front()))
 	}
 	e.Add.Format, e.Add.Archive = f, e.Archive
@@ -115,7 +114,7 @@ func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, 
 	w, err := f.NewWriter(out, e.Add.Writing)
 	if err == nil {
 		t := transfer{ctx: ctx, from: from, to: w, needsSize: f.NeedsSize, decide: p.decide, goes: p.goes, moves: len(e.Moves) > 0, packed: func(*archive.Entry) bool { return true },
-			through: func(r io.Reader) io.Reader { return from.Budget().Reader(ctx, r) }}
+			meter: bound.Meter{Context: ctx, Budget: from.Budget()}}
 		err = t.run()
 	}
 	if err == nil {

@@ -61,34 +61,16 @@ func contents(t *testing.T, path string, passwords ...string) map[string]string 
 	a, err := walk.Open(t.Context(), source.Source{Path: path}, walk.Opening{Options: archive.Options{Passwords: passwords}})
 	require.NoError(t, err)
 	defer a.Close()
-	note := func(e archive.Entry, data io.Reader) {
-		text := e.Link
+	for e, err := range a.Walk(t.Context()) {
+		require.NoError(t, err)
+		text, err := e.Target()
 		if e.Kind == archive.File {
-			all, err := io.ReadAll(data)
-			require.NoError(t, err)
+			var all []byte
+			all, err = io.ReadAll(e)
 			text, _, _ = strings.Cut(string(all), "\n")
 		}
-		found[e.Path] = text
-	}
-	if s := a.Ordered(); s != nil {
-		for {
-			e, err := s.Next()
-			if err == io.EOF {
-				return found
-			}
-			require.NoError(t, err)
-			note(e, s)
-		}
-	}
-	for i, e := range a.Entries() {
-		data, err := a.Open(i)
 		require.NoError(t, err)
-		if e.Kind == archive.Symlink {
-			e.Link, err = archive.LinkTarget(a, i)
-			require.NoError(t, err)
-		}
-		note(e, data)
-		data.Close()
+		found[e.Path] = text
 	}
 	return found
 }
@@ -216,16 +198,18 @@ func TestGlobalHeadersStay(t *testing.T) {
 	drop, _ := choose.New(choose.Rules{Drop: []string{"c"}})
 	f, err := create.FormatOf("", "tar.gz")
 	require.NoError(t, err)
-	c := Conversion{Sources: []source.Source{{Path: path}}, Selection: drop, Output: create.Options{Format: f}}
+	c := Conversion{Request: walk.Request{Sources: []source.Source{{Path: path}}, Selection: drop}, Output: create.Options{Format: f}}
 	require.NoError(t, c.Run(t.Context(), func(r *report.Converted) { require.NoError(t, r.Err) }))
 	for _, made := range []string{path, path + ".gz"} {
 		a, err := walk.Open(t.Context(), source.Source{Path: made}, walk.Opening{})
 		require.NoError(t, err)
 		defer a.Close()
-		e, err := a.Cursor(t.Context(), nil).Next()
-		require.NoError(t, err)
-		assert.Equal(t, "b", e.Path)
-		assert.Equal(t, int64(1_000_000_000), e.Modified.Unix(), made)
+		for e, err := range a.Walk(t.Context()) {
+			require.NoError(t, err)
+			assert.Equal(t, "b", e.Path)
+			assert.Equal(t, int64(1_000_000_000), e.Modified.Unix(), made)
+			break
+		}
 	}
 }
 
@@ -251,7 +235,7 @@ func TestConvert(t *testing.T) {
 				}
 				sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}})
 				require.NoError(t, err)
-				c := Conversion{Sources: sources, Selection: selection, Placement: &place.Placement{Into: filepath.Join(dir, "new"), Peel: 1}, Under: "u/v", Output: o, Read: new(atomic.Int64)}
+				c := Conversion{Request: walk.Request{Sources: sources, Selection: selection}, Placement: &place.Placement{Into: filepath.Join(dir, "new"), Peel: 1}, Under: "u/v", Output: o, Read: new(atomic.Int64)}
 				var r *report.Converted
 				require.NoError(t, c.Run(t.Context(), func(got *report.Converted) { r = got }))
 				require.NoError(t, r.Err)
@@ -347,7 +331,7 @@ func TestLosses(t *testing.T) {
 				o := create.Options{Format: f}
 				o.Writing.Encode.Set = again
 				var r *report.Converted
-				conversion := Conversion{Sources: []source.Source{{Path: filepath.Join(dir, name)}}, Placement: &place.Placement{Into: filepath.Join(dir, "new")}, Output: o}
+				conversion := Conversion{Request: walk.Request{Sources: []source.Source{{Path: filepath.Join(dir, name)}}}, Placement: &place.Placement{Into: filepath.Join(dir, "new")}, Output: o}
 				require.NoError(t, conversion.Run(t.Context(), func(got *report.Converted) { r = got }))
 				require.NoError(t, r.Err)
 				assert.Equal(t, lost, strings.Join(r.Lost, "; "))

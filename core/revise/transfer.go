@@ -13,6 +13,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/bound"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
 	"widecrate/core/format/tar"
@@ -43,8 +44,7 @@ type transfer struct {
 	// packed says whether a ZIP entry may stay as it is packed.
 	packed func(e *archive.Entry) bool
 
-	// through is what decoded data is read through.
-	through func(io.Reader) io.Reader
+	meter bound.Meter // that decoded data passes
 
 	// came has what is known of the content of each path, in a series, whose archives may bring
 	// the same more than once; nil: it is none.
@@ -71,26 +71,25 @@ type (
 )
 
 func (t *transfer) run() error {
-	t.notes.links, t.passed = map[string]string{}, map[string]passed{}
-	z, fromZIP := t.from.Reader.(*zip.Reader)
+	t.notes.links = map[string]string{}
+	z, fromZIP := t.from.Directory().(*zip.Reader)
+	if !fromZIP { // which knows no hard links
+		t.passed = map[string]passed{}
+	}
 	w, toZIP := t.to.(*zip.Writer)
 	if fromZIP && toZIP {
 		return t.betweenZIPs(z, w)
 	}
 	t.notes.comment = fromZIP && z.Commented()
-	if s := t.from.Ordered(); s != nil {
-		return t.inOrder(s)
-	}
-	for i := range t.from.Entries() {
-		e := t.from.Entries()[i]
-		path, err := t.decide(i, &e)
+	for e, err := range t.from.Walk(t.ctx) {
 		if err != nil {
 			return err
 		}
-		if path == "" {
-			continue
+		path, err := t.decide(e.Index, e.Entry)
+		if err != nil {
+			return err
 		}
-		if err := t.decoded(i, e, path); err != nil {
+		if err := t.pass(e, path); err != nil {
 			return fault.At(e.Path, err)
 		}
 	}
@@ -134,63 +133,30 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 	})
 }
 
-// decoded adds an entry of an archive that has a directory.
-func (t *transfer) decoded(i int, e archive.Entry, path string) error {
-	if e.Kind == archive.Symlink && e.Link == "" {
-		var err error
-		if e.Link, err = archive.LinkTarget(t.from.Reader, i); err != nil {
-			return err
-		}
-	}
+// decoded adds an entry of a ZIP archive that is packed again.
+func (t *transfer) decoded(i int, e archive.Entry, path string) (err error) {
 	if e.Kind == archive.Symlink {
-		var err error
-		if e.Link, err = t.relink(e.Path, path, e.Link); err != nil {
-			return err
+		if e.Link, err = t.from.Link(i); err == nil {
+			e.Link, err = t.relink(e.Path, path, e.Link)
 		}
-	}
-	var data io.Reader
-	if e.Kind == archive.File {
-		d, err := t.from.Open(i)
 		if err != nil {
 			return err
 		}
-		defer d.Close()
-		data = t.through(d)
 	}
-	data, again, err := t.merge(&e, path, data)
-	if again || err != nil {
+	if e.Kind != archive.File {
+		return t.add(e, path, nil)
+	}
+	data, err := t.from.Data(i)
+	if err != nil {
 		return err
 	}
-	return t.add(e, path, data)
+	defer data.Close()
+	return t.add(e, path, t.meter.Reader(data))
 }
 
-// inOrder takes the entries as they pass by.
-func (t *transfer) inOrder(s archive.Stream) error {
-	for i := 0; ; i++ {
-		if t.ctx.Err() != nil {
-			return t.ctx.Err()
-		}
-		e, err := s.Next()
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		path, err := t.decide(i, &e)
-		if err != nil {
-			return err
-		}
-		if err := t.pass(s, e, path); err != nil {
-			return fault.At(e.Path, err)
-		}
-	}
-}
-
-// pass brings over the current entry: between two tars, with all that its headers
-// say.
-func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
-	raws, _ := s.(rawStream)
+// pass brings over an entry that passes by: between two tars, with all that its headers say.
+func (t *transfer) pass(e *walk.Entry, path string) error {
+	raws, _ := t.from.Stream().(rawStream)
 	w, toTar := t.to.(rawWriter)
 	var raw []byte
 	if raws != nil && toTar {
@@ -202,7 +168,14 @@ func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 			}
 		}
 	}
-	link, err := t.leads(&e, path)
+	is := *e.Entry
+	if is.Kind == archive.Symlink && path != "" {
+		var err error
+		if is.Link, err = e.Target(); err != nil {
+			return err
+		}
+	}
+	link, err := t.leads(&is, path)
 	if err != nil || path == "" {
 		return err
 	}
@@ -210,9 +183,8 @@ func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 		t.notes.links[path] = t.passed[cleaned(e.Link)].data
 		return nil
 	}
-	is := e
 	is.Link = link
-	data, again, err := t.merge(&is, path, t.through(s))
+	data, again, err := t.merge(&is, path, t.meter.Reader(e))
 	if again || err != nil {
 		return err
 	}
@@ -222,7 +194,7 @@ func (t *transfer) pass(s archive.Stream, e archive.Entry, path string) error {
 	t.notes.packed++
 	if path != e.Path || link != e.Link {
 		var err error
-		if raw, err = tar.Rename(raw, e, path, link); err != nil {
+		if raw, err = tar.Rename(raw, *e.Entry, path, link); err != nil {
 			return err
 		}
 	}
@@ -258,7 +230,9 @@ func (t *transfer) leads(e *archive.Entry, path string) (string, error) {
 		}
 		return first.to, nil
 	default:
-		t.passed[at] = passed{path, at}
+		if t.passed != nil {
+			t.passed[at] = passed{path, at}
+		}
 	}
 	if e.Kind == archive.Symlink && path != "" {
 		return t.relink(e.Path, path, e.Link)
@@ -364,13 +338,7 @@ func (t *transfer) copiesOfLinks(again func() (*walk.Archive, error)) error {
 		return err
 	}
 	defer a.Close()
-	cursor := a.Cursor(t.ctx, nil)
-	defer cursor.Close()
-	for len(wanted) > 0 {
-		e, err := cursor.Next()
-		if err == io.EOF {
-			break
-		}
+	for e, err := range a.Walk(t.ctx) {
 		if err != nil {
 			return err
 		}
@@ -383,14 +351,17 @@ func (t *transfer) copiesOfLinks(again func() (*walk.Archive, error)) error {
 		switch e.Kind {
 		case archive.File:
 			if err = t.spend(e.Size, len(paths)); err == nil {
-				err = t.addAs(*e, paths, t.through(cursor))
+				err = t.addAs(*e.Entry, paths, t.meter.Reader(e))
 			}
 			t.notes.repacked += len(paths)
 		case archive.Symlink:
-			err = t.addLinks(*e, paths)
+			err = t.addLinks(*e.Entry, paths)
 		}
 		if err != nil {
 			return fault.At(e.Path, err)
+		}
+		if len(wanted) == 0 {
+			break
 		}
 	}
 	for target := range wanted {

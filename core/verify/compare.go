@@ -4,7 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
+	"hash"
 	"hash/crc32"
 	"io"
 	"io/fs"
@@ -148,16 +148,13 @@ func sameContent(x, y *thing) (bool, error) {
 			continue
 		}
 		data, err := t.open()
+		if err == nil {
+			err = t.take(data, bound.Meter{}, true)
+			data.Close()
+		}
 		if err != nil {
 			return false, err
 		}
-		sum := sha256.New()
-		_, err = io.Copy(sum, data)
-		data.Close()
-		if err != nil {
-			return false, err
-		}
-		t.sha256 = hex.EncodeToString(sum.Sum(nil))
 	}
 	return x.sha256 == y.sha256, nil
 }
@@ -172,15 +169,23 @@ func (t *thing) sum() error {
 		return err
 	}
 	defer data.Close()
-	_, err = t.take(data)
-	return err
+	return t.take(data, bound.Meter{}, false)
 }
 
-func (t *thing) take(data io.Reader) (int64, error) {
-	sum := crc32.NewIEEE()
-	n, err := io.Copy(sum, data)
+// take sums data up: it finds the size and the checksum, and the SHA-256 where that is asked
+// for.
+func (t *thing) take(data io.Reader, meter bound.Meter, hashed bool) (err error) {
+	sum, long := crc32.NewIEEE(), sha256.New()
+	meter.Sums = []hash.Hash{sum}
+	if hashed {
+		meter.Sums = append(meter.Sums, long)
+	}
+	t.Size, err = io.Copy(meter.Writer(bound.Nowhere), data)
 	t.CRC32, t.HasCRC32 = sum.Sum32(), true
-	return n, err
+	if hashed {
+		t.sha256 = hex.EncodeToString(long.Sum(nil))
+	}
+	return err
 }
 
 // side is one of the two.
@@ -297,33 +302,23 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 	if err != nil {
 		return err
 	}
-	if err := sources[0].CheckSums(ctx, c.Sums); err != nil {
-		return fault.At(path, err)
-	}
-	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: c.Reading, Limits: c.Limits, Most: c.Limits.Total})
+	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: c.Reading, Limits: c.Limits, Sums: c.Sums})
 	if err != nil {
 		return fault.At(path, err)
 	}
 	s.close = a.Close
-	budget := a.Budget()
-	cursor := a.Cursor(ctx, budget)
-	defer cursor.Close()
 	var links place.Hardlinks
 	var entries []archive.Entry
 	var things []*thing
-	for {
-		e, err := cursor.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
+	for e, err := range a.Walk(ctx) {
 		if err != nil {
 			return fault.At(path, err)
 		}
-		t := &thing{Entry: *e}
-		if err := t.know(ctx, cursor, budget, path, c.hash); err != nil {
+		t := &thing{Entry: *e.Entry}
+		if err := t.know(ctx, a, e, path, c.hash); err != nil {
 			return fault.At(path, fault.At(e.Path, err))
 		}
-		entries, things = append(entries, *e), append(things, t)
+		entries, things = append(entries, t.Entry), append(things, t)
 		if e.Kind == archive.Hardlink { // it is what it is a second name of
 			first, err := links.First(entries, len(entries)-1)
 			if err != nil {
@@ -337,40 +332,29 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 			return err
 		}
 	}
+	return nil
 }
 
-// know finds out about the current entry what cannot be found out later: where a
-// link leads, and the sum of data that comes in order.
-func (t *thing) know(ctx context.Context, cursor *walk.Cursor, budget *bound.Budget, path string, hash bool) (err error) {
-	if t.Kind == archive.Symlink {
-		t.Link, err = cursor.Link()
-		return err
-	}
-	if t.Holes > 0 { // which cost an archive nothing
-		if err := budget.Spend(t.Size); err != nil {
-			return err
-		}
-	}
-	a, i := cursor.Archive, cursor.Index()
-	if a.Reader != nil {
+// know finds out about an entry what cannot be found out later: where a link leads, and the
+// sum of data that comes in order.
+func (t *thing) know(ctx context.Context, a *walk.Archive, e *walk.Entry, path string, hash bool) (err error) {
+	meter := bound.Meter{Context: ctx, Budget: a.Budget()}
+	switch i := e.Index; {
+	case t.Kind == archive.Symlink:
+		t.Link, err = e.Target()
+	case a.AnyOrder():
 		t.open = func() (io.ReadCloser, error) {
-			data, err := a.Open(i)
+			data, err := a.Data(i)
 			if err != nil {
 				return nil, fault.At(path, fault.At(t.Path, err))
 			}
 			return struct {
 				io.Reader
 				io.Closer
-			}{budget.Reader(ctx, data), data}, nil
+			}{meter.Reader(data), data}, nil
 		}
-	} else if t.Kind == archive.File {
-		sum := sha256.New()
-		if data := io.Reader(cursor); hash {
-			t.Size, err = t.take(io.TeeReader(data, sum))
-			t.sha256 = hex.EncodeToString(sum.Sum(nil))
-		} else {
-			t.Size, err = t.take(data)
-		}
+	case t.Kind == archive.File:
+		err = t.take(e, meter, hash)
 	}
 	return err
 }

@@ -9,7 +9,6 @@ import (
 	"context"
 	"io"
 	"iter"
-	"path"
 	"slices"
 	"sync/atomic"
 
@@ -23,52 +22,60 @@ import (
 	"widecrate/core/source"
 )
 
-// An Archive is an open archive: one with a directory that can be read at any
-// entry, or one that comes in order. It may lie inside another, and keeps that
-// open as long as it is needed itself.
+// An Archive is an open archive: one with a directory, whose entries can be read in any
+// order, or one that comes in order. An archive inside another keeps that open as long as
+// it is needed itself.
 type Archive struct {
-	archive.Reader                // nil for one that comes in order
-	Stream         archive.Stream // nil for one with a directory
-	Name           string         // of its file, as far as it has one
-	Format         string
-	Files          []blob.File // that it lies in; nil for one inside another, or from standard input
+	Name   string // of its file, as far as it has one
+	Format string
+	Files  []blob.File // that the archive lies in; nil for one inside another, or from standard input
 
-	set     *parts.Set // nil: it is one file
+	directory archive.Reader // nil for an archive that comes in order
+	stream    archive.Stream // nil for an archive with a directory
+
+	set     *parts.Set // nil: the archive is one file
 	members []string   // of a series, in order
 	starts  []int      // of a series: the first entry of each member
 	opened  []*Archive // of a series: its members
-
-	data    blob.Blob // nil for a series
+	data    blob.Blob  // nil for a series
 	format  archive.Format
-	ordered bool // it is gone through once, from front to back, where its format allows that
+	ordered bool // the archive is gone through once, from front to back, where its format allows that
 	remarks []archive.Remark
-	total   int64        // bytes that will come, where that is known beforehand; 0: it is not
-	read    atomic.Int64 // bytes of one that comes in order
+	total   int64        // bytes that will come, where that is known beforehand; 0: that is not known
+	read    atomic.Int64 // bytes that were read of an archive that comes in order
 	rules   archive.Options
 	outer   *Archive
 	pile    blob.Pile
-	room    int64 // bytes of memory left for the archives inside, where they are opened as they pass by
+	memory  int64 // bytes left for the archives inside, where those are opened as they pass by
 	users   atomic.Int32
-	budget  *bound.Budget // of it and of all inside
+	budget  *bound.Budget // of the archive and of all inside
 }
 
 // Opening says how a source is opened. Zero values are the usual ones.
 type Opening struct {
 	archive.Options
-	Limits bound.Limits
-	Whole  bool                   // all of it will be read, and once is enough
-	Dir    func() (string, error) // of what has to be kept while it is read; nil: that of the system for such files
-	Most   int64                  // bytes of that; 0: no bound
-	Kept   *atomic.Int64          // counts them; nil: nobody asks
+	Limits  bound.Limits
+	Sums    *parts.Lists           // of SHA-256 sums, to hold the archive against before; nil: it is not
+	Whole   bool                   // all of the archive will be read, and once is enough
+	Ordered bool                   // the archive is gone through from front to back, if its format allows that
+	Dir     func() (string, error) // of what has to be kept while the archive is read; nil: that of the system for such files
+	Kept    *atomic.Int64          // counts the bytes of that; nil: nobody asks
 }
 
-// Open opens a source and reads its directory, if it has one. What comes from an
-// address is read until ctx is cancelled.
+// Open opens a source and reads its directory, if there is one. What comes from an
+// address is read until ctx is cancelled. More entries than the limits allow are of kind
+// fault.Unsafe.
 func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	switch {
 	case s.Err != nil:
 		return nil, s.Err
-	case s.Members != nil:
+	case o.Sums != nil:
+		if err := s.CheckSums(ctx, o.Sums); err != nil {
+			return nil, err
+		}
+		o.Sums = nil
+	}
+	if s.Members != nil {
 		return openSeries(ctx, s, o)
 	}
 	o.Name = s.Name()
@@ -78,7 +85,7 @@ func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	case s.Address != nil:
 		return openAddress(ctx, s, o)
 	case s.Input != nil:
-		o.Name = "" // it has none that says what is in it
+		o.Name = "" // standard input has no name that says what is in it
 		a, err := openInput(ctx, s.Input, o)
 		if a != nil {
 			a.Name = s.Name()
@@ -99,7 +106,7 @@ func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 }
 
 func newArchive(data blob.Blob, o Opening) *Archive {
-	a := &Archive{Name: o.Name, data: data, rules: o.Options}
+	a := &Archive{Name: o.Name, data: data, rules: o.Options, ordered: o.Ordered}
 	a.users.Store(1)
 	a.bound(o.Limits)
 	return a
@@ -111,12 +118,46 @@ func (a *Archive) bound(limits bound.Limits) {
 	a.rules.Names, a.rules.Decoded = new(archive.Names), a.budget.Decode
 }
 
-// Budget is what may be decoded of it, and of all inside it.
+// Budget is what may be decoded of the archive, and of all inside it.
 func (a *Archive) Budget() *bound.Budget { return a.budget }
 
-// OpenAs opens what is known to be in a format. The data is closed with it.
-func OpenAs(f archive.Format, data blob.Blob, o archive.Options) (*Archive, error) {
-	return newArchive(data, Opening{Options: o}).openAs(f)
+// OpenAs opens what is known to be in a format. The data is closed with the archive.
+func OpenAs(f archive.Format, data blob.Blob, o Opening) (*Archive, error) {
+	return newArchive(data, o).openAs(f)
+}
+
+// AnyOrder reports whether the archive has a directory, so that its entries can be read in
+// any order, and several at once.
+func (a *Archive) AnyOrder() bool { return a.directory != nil }
+
+// Entries are those of an archive with a directory; they must not be changed, but for what
+// a walk completes. Of an archive that comes in order there are none before it was gone through.
+func (a *Archive) Entries() []archive.Entry {
+	if a.directory == nil {
+		return nil
+	}
+	return a.directory.Entries()
+}
+
+// Data opens the data of the i-th entry of an archive with a directory; see archive.Reader.
+func (a *Archive) Data(i int) (io.ReadCloser, error) { return a.directory.Open(i) }
+
+// Link returns where the i-th entry of an archive with a directory, a link, points to.
+func (a *Archive) Link(i int) (string, error) { return archive.LinkTarget(a.directory, i) }
+
+// Broken says why entries of a damaged archive may be missing; see archive.Broken.
+func (a *Archive) Broken() error { return archive.Broken(a.directory) }
+
+// Directory is that of the archive, for what only one format has; nil for an archive that
+// comes in order.
+func (a *Archive) Directory() archive.Reader { return a.directory }
+
+// Stream is what an archive that comes in order is read from, for what only one format has.
+func (a *Archive) Stream() archive.Stream {
+	if explained, is := a.stream.(*explained); is {
+		return explained.Stream
+	}
+	return a.stream
 }
 
 // Size is that of the archive itself, in bytes, as far as it has come.
@@ -186,7 +227,7 @@ func (a *Archive) Foresee(entries iter.Seq[int]) {
 		return
 	}
 	_, wants := a.data.(blob.Foreseer)
-	extents, tells := a.Reader.(archive.Extents)
+	extents, tells := a.directory.(archive.Extents)
 	if !wants || !tells {
 		return
 	}
@@ -198,27 +239,14 @@ func (a *Archive) Foresee(entries iter.Seq[int]) {
 	blob.Foresee(a.data, ranges...)
 }
 
-// Ordered goes through the archive from front to back, whatever its kind; nil for
-// one that has to be read by its directory.
-func (a *Archive) Ordered() archive.Stream {
-	if a.Stream != nil || a.members != nil || a.format.OpenStream == nil {
-		return a.Stream
-	}
-	stream, err := a.openStream()
-	if err != nil {
-		return nil
-	}
-	return stream
-}
-
-// openStream opens it to be gone through from front to back.
+// openStream opens the archive to be gone through from front to back.
 func (a *Archive) openStream() (archive.Stream, error) {
 	blob.Foresee(a.data, blob.Range{To: a.size()})
 	return a.format.OpenStream(watched{a}, a.size(), a.rules)
 }
 
-// Again goes through an archive that comes in order once more, from its start; nil where it
-// only comes once.
+// Again goes through an archive that comes in order once more, from its start; nil where
+// that only comes once.
 func (a *Archive) Again() (archive.Stream, error) {
 	if a.Arriving() || a.members != nil {
 		return nil, nil
@@ -234,12 +262,12 @@ func (a *Archive) size() int64 {
 	return a.data.Size()
 }
 
-// Remarks are those about how it was read; see archive.Remarks.
+// Remarks are those about how the archive was read; see archive.Remarks.
 func (a *Archive) Remarks() []archive.Remark {
-	if a.Reader != nil {
-		return append(a.remarks, archive.Remarks(a.Reader)...)
+	if a.directory != nil {
+		return append(a.remarks, archive.Remarks(a.directory)...)
 	}
-	return append(a.remarks, archive.Remarks(a.Stream)...)
+	return append(a.remarks, archive.Remarks(a.stream)...)
 }
 
 // Member is the name of the member of a series that an entry is in; empty where
@@ -262,91 +290,26 @@ func (a *Archive) open() (*Archive, error) {
 }
 
 func (a *Archive) openAs(f archive.Format) (_ *Archive, err error) {
-	a.Files, a.Format, a.format, a.room = a.data.Files(), f.Name, f, 4*inMemory
+	a.Files, a.Format, a.format, a.memory = a.data.Files(), f.Name, f, 4*inMemory
 	if f.Open == nil || a.ordered && f.OpenStream != nil {
-		a.Stream, err = a.openStream()
-	} else if a.Reader, err = f.Open(a.data, a.size(), a.rules); err == archive.ErrOrdered {
-		a.Reader = nil
-		a.Stream, err = a.openStream()
+		a.stream, err = a.openStream()
+	} else if a.directory, err = f.Open(a.data, a.size(), a.rules); err == archive.ErrOrdered {
+		a.directory = nil
+		a.stream, err = a.openStream()
+	} else if err == nil {
+		err = a.budget.Count(len(a.directory.Entries()))
 	}
 	if err != nil {
-		a.Reader, a.Stream = nil, nil
+		a.directory, a.stream = nil, nil
 		a.Close()
 		return nil, err
 	}
 	return a, nil
 }
 
-// inMemory is the size up to which an archive inside another is read into memory;
-// a larger one is spooled to a file.
-const inMemory = 16 << 20
-
-// Inner opens an entry that is an archive itself, from its decoded and checked
-// data, which is kept in memory or in a file in a folder that dir names when it is
-// needed; nil: that of the system for such files.
-func (a *Archive) Inner(entry *archive.Entry, data io.Reader, dir func() (string, error)) (*Archive, error) {
-	if a.Stream == nil {
-		spooled, err := blob.Spool(data, inMemory, dir)
-		if err != nil {
-			return nil, err
-		}
-		return a.openInner(entry, spooled)
-	}
-	spooled, err := a.pile.Add(data, min(inMemory, a.room), dir) // all of them wait until this one has passed by
-	if err != nil {
-		return nil, err
-	}
-	a.room -= min(spooled.Size(), a.room)
-	return a.openInner(entry, spooled)
-}
-
-// remote reports whether it lies at an address.
-func (a *Archive) remote() bool {
-	for a.outer != nil {
-		a = a.outer
-	}
-	return len(a.Files) > 0 && a.Files[0].Remote()
-}
-
-// InnerInPlace opens an entry that is an archive itself where it lies, if it is stored there
-// as it is; nil: it is not. On disk its data is checked before, read through check; nil: it
-// is only looked into. At an address, where a part is had for less than the whole, only its
-// own entries are checked.
-func (a *Archive) InnerInPlace(i int, check func(io.Reader) io.Reader) (*Archive, error) {
-	_, ranges := a.data.(blob.Foreseer)
-	stores, tells := a.Reader.(archive.Stores)
-	if !ranges || !tells {
-		return nil, nil
-	}
-	from, size, err := stores.Stored(i)
-	if size == archive.Unknown || err != nil {
-		return nil, err
-	}
-	if check != nil && !a.remote() {
-		data, err := a.Open(i)
-		if err != nil {
-			return nil, err
-		}
-		defer data.Close()
-		if _, err := io.Copy(io.Discard, check(data)); err != nil {
-			return nil, err
-		}
-	}
-	return a.openInner(&a.Entries()[i], blob.Section(a.data, from, size))
-}
-
-func (a *Archive) openInner(entry *archive.Entry, data blob.Blob) (*Archive, error) {
-	inner := newArchive(data, Opening{Options: a.rules})
-	inner.outer, inner.budget = a, a.budget
-	inner.rules.Names, inner.rules.Decoded = a.rules.Names, a.rules.Decoded
-	inner.Name = path.Base(entry.Path)
-	inner.rules.Name, inner.rules.Parts = inner.Name, nil
-	a.Keep()
-	return inner.open()
-}
-
-// Unchanged makes sure that the files on disk which it is read from, or the one around it,
-// are still as they were when they were opened; anything else is of kind fault.Unreadable.
+// Unchanged makes sure that the files on disk which the archive is read from, or the one
+// around it, are still as they were when they were opened; anything else is of kind
+// fault.Unreadable.
 func (a *Archive) Unchanged() error {
 	for a.outer != nil {
 		a = a.outer
@@ -362,8 +325,8 @@ func (a *Archive) Unchanged() error {
 	return nil
 }
 
-// Keep holds the archive open for one more user.
-func (a *Archive) Keep() { a.users.Add(1) }
+// keep holds the archive open for one more user.
+func (a *Archive) keep() { a.users.Add(1) }
 
 // Close lets go of the archive; the last user closes it, and lets go of the
 // one around it. Later calls do nothing.
@@ -373,10 +336,10 @@ func (a *Archive) Close() error {
 	}
 	var err error
 	switch {
-	case a.Reader != nil:
-		err = a.Reader.Close()
-	case a.Stream != nil:
-		err = a.Stream.Close()
+	case a.directory != nil:
+		err = a.directory.Close()
+	case a.stream != nil:
+		err = a.stream.Close()
 	}
 	for _, member := range a.opened {
 		if member == nil {

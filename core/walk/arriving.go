@@ -10,6 +10,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/bound"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
 	"widecrate/core/format"
@@ -26,7 +27,7 @@ const head = 48 << 10
 // as it comes.
 func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	first := int64(head)
-	if f, known := format.ByName(s.Name()); known && (f.Open == nil || o.Whole && f.OpenStream != nil) {
+	if f, known := format.ByName(s.Name()); known && (f.Open == nil || (o.Whole || o.Ordered) && f.OpenStream != nil) {
 		first = 0 // it is read from front to back in any case
 	}
 	resource, err := s.Address.Open(ctx, first)
@@ -53,7 +54,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 		return nil, resource.PackedOnceMore()
 	}
 	a := newArchive(data, o)
-	a.ordered = o.Whole
+	a.ordered = o.Whole || o.Ordered
 	opened, err := a.open()
 	return wholeSet(ctx, s, o, opened, err)
 }
@@ -122,7 +123,7 @@ func openFlow(ctx context.Context, flow *blob.Flow, o Opening, why string) (*Arc
 	}
 	rest := flow.Rest()
 	flow.Settle()
-	kept, err := keep(&arriving{ctx: ctx, data: rest, most: o.Most, kept: o.Kept}, o.Dir)
+	kept, err := keep(ctx, rest, o.Limits.Total, o.Kept, o.Dir)
 	flow.Close() // read only: nothing can be lost
 	if err != nil {
 		return nil, err
@@ -141,35 +142,20 @@ func (*Kept) Read([]byte) (int, error) { return 0, io.EOF }
 // KeepInput keeps what comes from standard input until it is closed: so many bytes
 // at most; 0: there is no bound.
 func KeepInput(ctx context.Context, in io.Reader, most int64) (*Kept, error) {
-	data, err := keep(&arriving{ctx: ctx, data: in, most: most}, nil)
+	data, err := keep(ctx, in, most, nil, nil)
 	return &Kept{data}, err
 }
 
-func keep(in *arriving, dir func() (string, error)) (blob.Blob, error) {
-	data, err := blob.Spool(in, inMemory, dir)
+// keep keeps what arrives, and adds its bytes to kept, where somebody asks.
+func keep(ctx context.Context, in io.Reader, most int64, kept *atomic.Int64, dir func() (string, error)) (blob.Blob, error) {
+	meter := bound.Meter{Context: ctx, Total: kept}
+	came := int64(0)
+	meter.Passed = func(n int64) error {
+		if came += n; most > 0 && came > most {
+			return fault.New(fault.Unsafe, "it is larger than what may be kept of it").Suggest(fault.AllowTotal)
+		}
+		return nil
+	}
+	data, err := blob.Spool(meter.Reader(in), inMemory, dir)
 	return data, fault.Reading("", err)
-}
-
-// arriving is what is kept of a stream: up to a bound, until ctx is cancelled.
-type arriving struct {
-	ctx  context.Context
-	data io.Reader
-	most int64 // 0: no bound
-	kept *atomic.Int64
-	came int64
-}
-
-func (r *arriving) Read(p []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := r.data.Read(p)
-	if r.kept != nil {
-		r.kept.Add(int64(n))
-	}
-	r.came += int64(n)
-	if r.most > 0 && r.came > r.most {
-		return n, fault.New(fault.Unsafe, "it is larger than what may be kept of it").Suggest(fault.AllowTotal)
-	}
-	return n, err
 }

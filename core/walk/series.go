@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"iter"
 	"sort"
 
 	"widecrate/core/archive"
@@ -14,7 +15,7 @@ import (
 // openSeries opens the members of a series as one archive. It comes in order if
 // one of them does.
 func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
-	a := &Archive{Name: s.Name(), rules: o.Options, room: 4 * inMemory}
+	a := &Archive{Name: s.Name(), rules: o.Options, memory: 4 * inMemory}
 	a.users.Store(1)
 	a.bound(o.Limits)
 	ordered := false
@@ -34,13 +35,13 @@ func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, erro
 		a.Files = append(a.Files, m.Files...)
 		a.Format = m.Format
 		formats[m.Format] = true
-		ordered = ordered || m.Reader == nil || m.Arriving()
+		ordered = ordered || !m.AnyOrder() || m.Arriving()
 	}
 	if len(formats) > 1 {
 		a.Format = "mixed"
 	}
 	if ordered {
-		a.Stream = &seriesStream{a: a, open: func(m int) (err error) {
+		a.stream = &seriesStream{a: a, open: func(m int) (err error) {
 			if a.opened[m] == nil {
 				a.opened[m], err = Open(ctx, s.Members[m], o)
 			}
@@ -52,14 +53,18 @@ func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, erro
 	for i, m := range a.opened {
 		a.starts = append(a.starts, len(r.entries))
 		r.entries = append(r.entries, m.Entries()...)
-		r.broken = errors.Join(r.broken, fault.At(a.members[i], archive.Broken(m.Reader)))
-		for _, remark := range archive.Remarks(m.Reader) {
+		r.broken = errors.Join(r.broken, fault.At(a.members[i], m.Broken()))
+		for _, remark := range archive.Remarks(m.directory) {
 			remark.Text = a.members[i] + ": " + remark.Text
 			r.remarks = append(r.remarks, remark)
 		}
 	}
 	r.starts = a.starts
-	a.Reader = r
+	a.directory = r
+	if err := a.budget.Count(len(r.entries)); err != nil {
+		a.Close()
+		return nil, err
+	}
 	return a, nil
 }
 
@@ -79,7 +84,7 @@ func (r *seriesReader) Close() error              { return nil } // the members 
 
 func (r *seriesReader) Open(i int) (io.ReadCloser, error) {
 	m := memberAt(r.starts, i)
-	return r.opened[m].Open(i - r.starts[m])
+	return r.opened[m].Data(i - r.starts[m])
 }
 
 // memberAt says in which member an entry is.
@@ -92,45 +97,50 @@ type seriesStream struct {
 	a       *Archive
 	open    func(member int) error // unless it is open
 	at      int                    // the member that is gone through
-	cursor  *Cursor                // in it
-	entries int                    // of all so far
+	next    func() (*Entry, error, bool)
+	stop    func() // of next; nil before the first member
+	entry   *Entry // the current one
+	entries int    // of all so far
 }
 
 func (s *seriesStream) Next() (archive.Entry, error) {
 	for {
-		if s.cursor != nil {
-			e, err := s.cursor.Next()
-			if err == nil && e.Kind == archive.Symlink && e.Link == "" {
-				e.Link, err = s.cursor.Link()
+		if s.stop != nil {
+			e, err, more := s.next()
+			if more && err == nil && e.Kind == archive.Symlink && e.Link == "" {
+				e.Link, err = e.Target()
 			}
-			if err == nil {
-				s.entries++
-				return *e, nil
-			}
-			if err != io.EOF {
+			switch {
+			case err != nil:
 				return archive.Entry{}, fault.At(s.a.members[s.at], err)
+			case more:
+				s.entry = e
+				s.entries++
+				return *e.Entry, nil
 			}
 			s.at++
+			s.Close()
 		}
 		if s.at == len(s.a.opened) {
-			s.cursor = nil
 			return archive.Entry{}, io.EOF
 		}
 		if err := s.open(s.at); err != nil {
 			return archive.Entry{}, fault.At(s.a.members[s.at], err)
 		}
-		s.cursor = s.a.opened[s.at].Cursor(context.Background(), nil)
+		s.next, s.stop = iter.Pull2(s.a.opened[s.at].Walk(context.Background()))
 		s.a.starts = append(s.a.starts, s.entries)
 	}
 }
 
-func (s *seriesStream) Read(p []byte) (n int, err error) { return s.cursor.Read(p) }
+func (s *seriesStream) Read(p []byte) (n int, err error) { return s.entry.Read(p) }
 
-func (s *seriesStream) WriteTo(w io.Writer) (int64, error) { return s.cursor.WriteTo(w) }
+func (s *seriesStream) WriteTo(w io.Writer) (int64, error) { return s.entry.WriteTo(w) }
 
+// Close lets go of the current member, which is closed by its archive.
 func (s *seriesStream) Close() error {
-	if s.cursor != nil {
-		s.cursor.Close()
+	if s.stop != nil {
+		s.stop()
+		s.stop = nil
 	}
-	return nil // the members are closed by their archive
+	return nil
 }

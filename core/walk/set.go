@@ -19,8 +19,8 @@ func openSet(set *parts.Set, o Opening) (*Archive, error) {
 	if err != nil {
 		return nil, a.explain(err)
 	}
-	if opened.Stream != nil {
-		opened.Stream = &explained{opened.Stream, opened}
+	if opened.stream != nil {
+		opened.stream = &explained{opened.stream, opened}
 	}
 	return opened, nil
 }
