@@ -40,9 +40,9 @@ func drawChart(r *report.Weighed, path string) error {
 	label := make([]string, len(r.Ways))
 	for i := range r.Ways {
 		w := &r.Ways[i]
-		label[i] = fmt.Sprintf("%s, %s", show.Size(w.Estimate), took(w.Took))
-		if best := w.Best(); best != nil {
-			label[i] += "  " + strings.Join(best, ", ")
+		label[i] = fmt.Sprintf("%s, %s", show.Size(w.Estimate), took(w.Took.Duration))
+		if w.Best != nil {
+			label[i] += "  " + strings.Join(w.Best, ", ")
 		}
 		name, beside := p.MeasureText(w.Name, 0, text), p.MeasureText(label[i], 0, text)
 		names, labels, largest = max(names, name.Width()), max(labels, beside.Width()), max(largest, w.Estimate)
@@ -52,7 +52,7 @@ func drawChart(r *report.Weighed, path string) error {
 	for i := range r.Ways {
 		w := &r.Ways[i]
 		y, color := top+row*i, water
-		if w.Best() != nil {
+		if w.Best != nil {
 			color = chosen
 		}
 		long := max(1, int(int64(room)*w.Estimate/largest))

@@ -117,10 +117,7 @@ func (s *streams) warn(text string) {
 // json prints an event for scripts. What it cannot write, the flush at the end
 // says.
 func (s *streams) json(e report.Event) {
-	encoder := report.Encoder{To: s.out}
-	for line := range e.Lines(say) {
-		_ = encoder.Encode(line)
-	}
+	_ = report.Encoder{To: s.out, Say: say}.Encode(e)
 }
 
 func newRoot(s *streams) *cobra.Command {

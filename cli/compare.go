@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"cmp"
+
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
@@ -95,10 +97,9 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 		c.print(r.Differences)
 	}
 	if !c.quiet {
-		counts := r.Counts()
 		s := c.summary(c.streams)
 		s.Printf("%s the same, %s different, %s only in A, %s only in B; %s\n", s.Strong(show.Number(r.Same)),
-			show.Number(counts[report.Different]), show.Number(counts[report.OnlyA]), show.Number(counts[report.OnlyB]), r.LeftOut.String())
+			show.Number(r.Different), show.Number(r.OnlyA), show.Number(r.OnlyB), r.LeftOut.String())
 	}
 	var different report.Failures
 	if len(r.Differences) > 0 {
@@ -123,15 +124,12 @@ func (c *compareCommand) print(differences []report.Difference) {
 	}
 	t := show.NewTable(c.out, show.Column{Width: len("different")}, path, show.Column{Text: true})
 	for _, d := range differences {
-		sizes := show.Size(d.SizeA)
-		switch {
-		case d.Status == report.OnlyB:
-			sizes = show.Size(d.SizeB)
-		case d.What == "size":
+		sizes := show.Size(*cmp.Or(d.SizeA, d.SizeB))
+		if d.What == "size" {
 			// To the byte: rounded, they may look the same.
-			sizes = show.Number(d.SizeA) + " → " + show.Number(d.SizeB) + " bytes"
+			sizes = show.Number(*d.SizeA) + " → " + show.Number(*d.SizeB) + " bytes"
 		}
-		t.Row(d.Status.String(), c.out.Name(d.Path), c.out.Faint(join(d.What, sizes)))
+		t.Row(string(d.Status), c.out.Name(d.Path), c.out.Faint(join(d.What, sizes)))
 	}
 }
 

@@ -238,31 +238,31 @@ func (c *convertCommand) report(r *report.Converted, sum *converted) {
 		c.problem(r.Err)
 	} else {
 		sum.archives++
-		made := r.Result.Archive
-		if r.Result.Parts != nil {
-			made = r.Result.Parts.Parts[0]
+		made := r.Path
+		if r.Parts != nil {
+			made = r.Parts[0]
 		}
 		sum.made = append(sum.made, made)
-		sum.files += r.Result.Files
-		sum.copied += r.Packed
+		sum.files += r.Files
+		sum.copied += r.Copied
 		sum.repacked += r.Repacked
-		sum.after += r.Result.Packed
-		sum.leftOut.Add(r.Result.LeftOut)
+		sum.after += r.Packed
+		sum.leftOut.Add(r.LeftOut)
 	}
 	switch {
 	case c.as.Value() == asJSON:
 		c.json(r)
 	case r.Err != nil:
 	case c.as.Value() == asNames:
-		c.nameArchive(c.out, r.Result.Archive, r.Result.Parts)
+		c.nameArchive(c.out, r.Path, &r.Made)
 	}
 	if r.Err != nil || c.quiet {
 		return
 	}
 	s := c.summary(c.streams)
-	s.Printf("%s → %s, %s\n", s.Name(r.Archive), s.Strong(s.Name(r.Result.Archive)), show.Size(r.Result.Packed))
-	if len(r.Lost) > 0 {
-		s.Printf("  %s\n", strings.Join(r.Lost, "; "))
+	s.Printf("%s → %s, %s\n", s.Name(r.Archive), s.Strong(s.Name(r.Path)), show.Size(r.Packed))
+	if len(r.Notes) > 0 {
+		s.Printf("  %s\n", strings.Join(r.Notes, "; "))
 	}
 }
 

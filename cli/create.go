@@ -370,7 +370,7 @@ func (c *createCommand) report(r *report.Created) {
 	case asJSON:
 		c.json(r)
 	case asNames:
-		c.nameArchive(c.out, r.Archive, r.Parts)
+		c.nameArchive(c.out, r.Archive, &r.Made)
 	}
 	s := c.summary(c.streams)
 	if r.Archive == "-" {
@@ -429,9 +429,9 @@ func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
 		saved = ": " + s.Good(show.Saved(r.Size, r.Packed)) + " saved"
 	}
 	s.Printf("%s, %s packed into %s%s; %s; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), show.Size(r.Packed), saved,
-		r.LeftOut.String(), show.Took(r.Took))
+		r.LeftOut.String(), show.Took(r.Took.Duration))
 	if r.Parts != nil {
-		tellParts(s, *r.Parts)
+		tellParts(s, r.Parts, r.Sums)
 	}
 	if c.encrypt {
 		s.Printf("Locked with AES-256; the names of the entries are not hidden, and openers built into desktop systems often cannot read it.\n")

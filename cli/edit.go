@@ -132,14 +132,14 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	case asJSON:
 		c.json(r)
 	case asNames:
-		c.name(c.out, absolutePath(r.Path))
+		c.name(c.out, r.Archive)
 	}
 	if c.quiet {
 		return nil
 	}
 	s := c.summary(c.streams)
-	s.Printf("%s: %s added, %s replaced, %s removed, %s moved, %s as before; %s → %s; %s\n", s.Strong(s.Name(r.Path)), show.Number(r.Added),
-		show.Number(r.Replaced), show.Number(r.Removed), show.Number(r.Moved), show.Number(r.Stay), show.Size(r.Before), show.Size(r.After), show.Took(r.Took))
+	s.Printf("%s: %s added, %s replaced, %s removed, %s moved, %s as before; %s → %s; %s\n", s.Strong(s.Name(args[0])), show.Number(r.Added),
+		show.Number(r.Replaced), show.Number(r.Removed), show.Number(r.Moved), show.Number(r.Stay), show.Size(r.Before), show.Size(r.After), show.Took(r.Took.Duration))
 	if r.LeftOut.LeftOut() > 0 {
 		s.Printf("of what was to be added, %s\n", r.LeftOut.String())
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -82,23 +83,23 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	sets := make([]report.Set, len(found))
+	sets := make([]*report.Set, len(found))
 	for i, set := range found {
-		sets[i] = report.Set{Set: set, Err: set.Check()}
-		if c.checkSums != "" && sets[i].Err == nil {
-			sets[i].Summed, sets[i].Err = lists.Check(cmd.Context(), set)
+		summed, err := 0, set.Check()
+		if c.checkSums != "" && err == nil {
+			summed, err = lists.Check(cmd.Context(), set)
 		}
 		if cmd.Context().Err() != nil {
 			return cmd.Context().Err()
 		}
-		if sets[i].Err = fault.At(set.Path(), sets[i].Err); sets[i].Err != nil {
+		if sets[i] = report.SetOf(set, summed, fault.At(set.Path(), err)); err != nil {
 			failures.Add(sets[i].Err)
 		}
 	}
 	switch c.as.Value() {
 	case asJSON:
 		for i := range sets {
-			c.json(&sets[i])
+			c.json(sets[i])
 		}
 		for _, err := range errs {
 			c.json(&report.Failed{Err: err})
@@ -106,7 +107,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	case asNames:
 		for _, set := range sets {
 			if set.Err != nil {
-				c.name(c.out, set.Path())
+				c.name(c.out, set.Path)
 			}
 		}
 	default:
@@ -122,7 +123,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	return shown(&failures)
 }
 
-func (c *scanCommand) summarize(sets []report.Set) {
+func (c *scanCommand) summarize(sets []*report.Set) {
 	s := c.summary(c.streams)
 	s.Printf("%s", s.Strong(show.Count(len(sets), "set")))
 	bad, summed := 0, 0
@@ -141,7 +142,7 @@ func (c *scanCommand) summarize(sets []report.Set) {
 	s.Printf("\n")
 }
 
-func (c *scanCommand) table(sets []report.Set) {
+func (c *scanCommand) table(sets []*report.Set) {
 	if len(sets) == 0 || c.quiet {
 		return
 	}
@@ -157,14 +158,14 @@ func (c *scanCommand) table(sets []report.Set) {
 	for _, set := range sets {
 		state := c.out.Good("yes")
 		switch {
-		case set.Missing() != nil:
-			state = c.out.Bad("no") + ": missing " + c.out.Name(parts.Shorten(set.Missing()))
+		case set.Missing != nil:
+			state = c.out.Bad("no") + ": missing " + c.out.Name(parts.Shorten(set.Missing))
 		case set.Err != nil:
 			state = c.out.Bad("no") + ": " + c.out.Name(why(set.Err))
-		case set.MoreMayFollow():
+		case set.Open:
 			state = "yes, unless more follow: the last part is as large as the others"
 		}
-		t.Row(label(set.Set), set.Kind.String(), show.Number(set.Found())+" of "+show.Number(len(set.Parts)), show.Size(set.Size()), state)
+		t.Row(label(set.Set), set.Type, show.Number(set.Found())+" of "+show.Number(set.Expected), show.Size(set.Size), state)
 	}
 }
 
@@ -253,7 +254,7 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	took := time.Since(started)
 	switch c.as.Value() {
 	case asJSON:
-		c.json(&report.Joined{Joined: j, Parts: len(set.Parts), Took: took})
+		c.json(&report.Joined{Path: absolutePath(j.Path), Parts: len(set.Parts), Size: j.Size, Summed: j.Summed, Took: report.Took{Duration: took}})
 	case asNames:
 		c.name(c.out, absolutePath(j.Path))
 	}
@@ -365,13 +366,13 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	took := time.Since(started)
 	switch c.as.Value() {
 	case asJSON:
-		c.json(&report.Split{Written: w, Took: took})
+		c.json(&report.Split{Parts: w.Parts, Sums: w.List, Size: w.Size, Took: report.Took{Duration: took}})
 	case asNames:
-		c.nameArchive(c.out, "", &w)
+		c.nameArchive(c.out, "", &report.Made{Parts: w.Parts, Sums: w.List})
 	}
 	if !c.quiet {
 		s := c.summary(c.streams)
-		tellParts(s, w)
+		tellParts(s, w.Parts, w.List)
 		s.Printf("%s written; %s\n", show.Size(w.Size), show.Took(took))
 	}
 	return nil
@@ -379,24 +380,24 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 
 // nameArchive prints the path of a new archive, or those of its parts and of the
 // list of their sums.
-func (o *outputOptions) nameArchive(s *show.Screen, path string, w *cut.Written) {
-	if w == nil {
+func (o *outputOptions) nameArchive(s *show.Screen, path string, m *report.Made) {
+	if m.Parts == nil {
 		o.name(s, path)
 		return
 	}
-	for _, part := range append(w.Parts, w.List) {
+	for _, part := range append(slices.Clone(m.Parts), m.Sums) {
 		o.name(s, part)
 	}
 }
 
 // tellParts says what parts were written.
-func tellParts(s *show.Screen, w cut.Written) {
-	names := filepath.Base(w.Parts[0])
-	if len(w.Parts) > 1 {
-		names += " … " + filepath.Base(w.Parts[len(w.Parts)-1])
+func tellParts(s *show.Screen, parts []string, sums string) {
+	names := filepath.Base(parts[0])
+	if len(parts) > 1 {
+		names += " … " + filepath.Base(parts[len(parts)-1])
 	}
-	s.Printf("%s in %s: %s\n", s.Strong(show.Count(len(w.Parts), "part")), s.Name(filepath.Dir(w.List)), s.Name(names))
-	s.Printf("SHA-256 sums in %s\n", s.Name(filepath.Base(w.List)))
+	s.Printf("%s in %s: %s\n", s.Strong(show.Count(len(parts), "part")), s.Name(filepath.Dir(sums)), s.Name(names))
+	s.Printf("SHA-256 sums in %s\n", s.Name(filepath.Base(sums)))
 }
 
 // replaceChoice is whether what is written may replace what is there.

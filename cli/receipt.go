@@ -242,7 +242,7 @@ func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
 	right, extra := 0, 0
 	err = earlier.Check(cmd.Context(), c.workers, func(d *receipt.Checked) {
 		switch {
-		case d.Extra:
+		case d.Status == receipt.Extra:
 			extra++
 			if c.verbose && c.as.Value() == asText {
 				c.out.Printf("extra    %s\n", c.out.Name(d.Path))

@@ -326,7 +326,7 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 	}
 	started := time.Now()
 	j.Err = fault.Guard(func() error { return t.run(ctx) })
-	j.Took = time.Since(started)
+	j.Took = report.Since(started)
 	if ctx.Err() != nil {
 		return
 	}
@@ -382,7 +382,7 @@ func (c *runCommand) summarize(jobs []*report.Job) {
 		}
 		took := ""
 		if j.State != report.JobNotRun {
-			took = show.Took(j.Took)
+			took = show.Took(j.Took.Duration)
 		}
 		table.Row(title(j), j.Command, took, result)
 	}

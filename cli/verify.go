@@ -134,7 +134,7 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 	t.entries += r.Entries
 	t.sums += r.Sums
 	t.bytes += r.Bytes
-	t.damage += len(r.Bad) - r.Unsafe()
+	t.damage += r.Damaged
 	t.leftOut.Add(r.LeftOut)
 	for _, f := range r.Files {
 		path := f.Path
@@ -152,7 +152,7 @@ func (c *verifyCommand) report(r *report.Verified, t *verified) {
 		c.problem(fmt.Errorf("%w (its header is at offset %s)", b.Err, show.Number(int(b.Offset))))
 	}
 	switch kind := fault.Of(r.Err); {
-	case len(r.Bad) > r.Unsafe() || r.Err != nil && kind == fault.Damaged:
+	case r.Damaged > 0 || r.Err != nil && kind == fault.Damaged:
 		t.bad++
 	case len(r.Bad) > 0:
 		t.unsafe++

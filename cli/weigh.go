@@ -138,7 +138,7 @@ func (c *weighCommand) table(r *report.Weighed) {
 	var largest int64
 	for _, m := range r.Ways {
 		name.Width = max(name.Width, show.Width(m.Name))
-		best.Width = max(best.Width, show.Width(strings.Join(m.Best(), ", ")))
+		best.Width = max(best.Width, show.Width(strings.Join(m.Best, ", ")))
 		largest = max(largest, m.Estimate)
 	}
 	size := show.Column{Title: "size", Width: 9, Right: true}
@@ -150,8 +150,8 @@ func (c *weighCommand) table(r *report.Weighed) {
 	longest := t.Width(5)
 	for i := range r.Ways {
 		m := &r.Ways[i]
-		t.Row(m.Name, show.Size(m.Estimate), show.Saved(r.Size, m.Estimate), took(m.Took), show.Size(int64(float64(r.Packed)/m.Took.Seconds()))+"/s",
-			bar(m.Estimate, largest, longest), c.out.Good(strings.Join(m.Best(), ", ")))
+		t.Row(m.Name, show.Size(m.Estimate), show.Saved(r.Size, m.Estimate), took(m.Took.Duration), show.Size(int64(float64(r.Packed)/m.Took.Seconds()))+"/s",
+			bar(m.Estimate, largest, longest), c.out.Good(strings.Join(m.Best, ", ")))
 	}
 }
 

@@ -78,13 +78,13 @@ func (p *Page) Event(e report.Event) {
 			p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive}, before(true), nil)
 			break
 		}
-		p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took}, "", nil)
+		p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took.Duration}, "", nil)
 		p.created(e)
 	case *report.Converted:
-		p.add(row{Archive: e.Archive, To: e.Result.Archive, Files: e.Result.Files, Bytes: e.Result.Packed, Took: e.Result.Took}, "", e.Err)
-		p.created(&e.Result)
+		p.add(row{Archive: e.Archive, To: e.Path, Files: e.Files, Bytes: e.Packed, Took: e.Took.Duration}, "", e.Err)
+		p.leftOut.Add(e.LeftOut)
 	case *report.Verified:
-		r := row{Archive: e.Archive, Files: e.Entries, Bytes: e.Bytes, Took: e.Took}
+		r := row{Archive: e.Archive, Files: e.Entries, Bytes: e.Bytes, Took: e.Took.Duration}
 		r.Bad = len(e.Bad) > 0
 		for _, bad := range e.Bad {
 			p.fail(bad.Err)
@@ -108,7 +108,7 @@ func sources(args []string) string {
 }
 
 func (p *Page) unpacked(o *report.Unpacked) {
-	r := row{Archive: o.Archive, To: o.Target, Bytes: o.Bytes, Took: o.Took}
+	r := row{Archive: o.Archive, To: o.Target, Bytes: o.Bytes, Took: o.Took.Duration}
 	for i := range o.Placed {
 		f := &o.Placed[i]
 		if f.Kind == archive.Folder {

@@ -26,6 +26,9 @@ var kindNames = [...]string{"file", "folder", "link", "hard link", "device", "pi
 
 func (k Kind) String() string { return kindNames[k] }
 
+// MarshalText gives the name, in JSON too.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
 // Unknown stands for a size that the archive does not record in advance.
 const Unknown int64 = -1
 

@@ -3,6 +3,7 @@
 package choose
 
 import (
+	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
@@ -94,6 +95,23 @@ func (t *Tally) String() string {
 	}
 	return fmt.Sprintf("%s left out (%s)", humanize.Comma(int64(t.LeftOut())), strings.Join(rules, ", "))
 }
+
+// ByRule counts by the names of rules, as scripts get them.
+func (t *Tally) ByRule() map[string]int {
+	counts := map[string]int{}
+	for rule := Kept + 1; rule < ruleCount; rule++ {
+		if t[rule] > 0 {
+			counts[strings.ReplaceAll(rule.String(), " ", "_")] = t[rule]
+		}
+	}
+	return counts
+}
+
+// MarshalJSON gives them, without what is kept.
+func (t Tally) MarshalJSON() ([]byte, error) { return json.Marshal(t.ByRule()) }
+
+// IsZero reports whether nothing is left out.
+func (t Tally) IsZero() bool { return t.LeftOut() == 0 }
 
 // Add adds another tally to this one.
 func (t *Tally) Add(other Tally) {

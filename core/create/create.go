@@ -153,7 +153,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	if err := c.collect(); err != nil {
 		return nil, err
 	}
-	r := &report.Created{Archive: target, Format: o.Format.Name, LeftOut: c.leftOut, Itself: c.itself, Spelt: c.spelt}
+	r := &report.Created{Archive: target, Made: report.Made{Format: o.Format.Name, LeftOut: c.leftOut}, Itself: c.itself, Spelt: c.spelt}
 	if o.Hash || o.Done != nil {
 		if r.ID, err = c.identity(); err != nil {
 			return nil, err
@@ -200,7 +200,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	if err := c.write(target, r); err != nil {
 		return nil, err
 	}
-	r.Took = time.Since(started)
+	r.Took = report.Since(started)
 	var made []disposal.Record
 	if o.Remove {
 		if made, err = recorded(r); err != nil {
@@ -222,7 +222,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 func recorded(r *report.Created) (made []disposal.Record, err error) {
 	paths := []string{r.Archive}
 	if r.Parts != nil {
-		paths = r.Parts.Parts
+		paths = r.Parts
 	}
 	for _, path := range paths {
 		record, err := disposal.Note(path)
@@ -329,7 +329,7 @@ func (c *collector) write(target string, r *report.Created) error {
 		}
 	}
 	if err == nil {
-		err = out.Finish(r)
+		err = out.Finish(&r.Made)
 	}
 	if err == nil && c.ReadBack {
 		err = c.readBack(out, r)

@@ -26,7 +26,7 @@ type Output interface {
 	Start(f archive.Format, o archive.WriteOptions) (archive.Writer, error)
 
 	// Finish is called when all is written; it fills in sizes.
-	Finish(r *report.Created) error
+	Finish(r *report.Made) error
 
 	// Open reads what was finished.
 	Open() (blob.Blob, archive.Parts, error)
@@ -42,7 +42,7 @@ func NewOutput(target string, o Options) (Output, error) {
 		return &stream{w: o.Output}, nil
 	case o.Cut == nil:
 		out, err := newfile.Create(target, o.Existing == Replace)
-		return &oneFile{file: out}, err
+		return &oneFile{path: target, file: out}, err
 	case o.Cut.Style == cut.ZIP && o.Format.Name != zip.Format.Name:
 		return nil, fault.At(o.Archive, fault.New(fault.Usage, "only ZIP archives can be split ZIP archives").Suggest(fault.NumberedParts))
 	}
@@ -72,6 +72,7 @@ func (o *Options) refuse(target string) error {
 }
 
 type oneFile struct {
+	path string
 	file *newfile.NewFile
 	size int64
 }
@@ -80,13 +81,13 @@ func (o *oneFile) Start(f archive.Format, w archive.WriteOptions) (archive.Write
 	return f.NewWriter(o.file, w)
 }
 
-func (o *oneFile) Finish(r *report.Created) error {
+func (o *oneFile) Finish(r *report.Made) error {
 	info, err := o.file.Stat()
 	if err == nil {
 		o.size = info.Size()
 		r.Packed = o.size
 	}
-	return fault.Writing(r.Archive, err)
+	return fault.Writing(o.path, err)
 }
 
 func (o *oneFile) Open() (blob.Blob, archive.Parts, error) {
@@ -104,9 +105,9 @@ func (o *inParts) Start(f archive.Format, w archive.WriteOptions) (archive.Write
 	return f.NewWriter(struct{ io.Writer }{o.set}, w)
 }
 
-func (o *inParts) Finish(r *report.Created) error {
+func (o *inParts) Finish(r *report.Made) error {
 	written, err := o.set.Finish()
-	r.Parts, r.Packed = &written, written.Size
+	r.Parts, r.Sums, r.Packed = written.Parts, written.List, written.Size
 	return err
 }
 
@@ -130,7 +131,7 @@ func (o *stream) Write(p []byte) (int, error) {
 	return n, fault.Writing("standard output", err)
 }
 
-func (o *stream) Finish(r *report.Created) error {
+func (o *stream) Finish(r *report.Made) error {
 	r.Packed = o.size
 	return nil
 }

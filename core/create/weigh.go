@@ -240,7 +240,7 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*report.Wa
 	if err == nil {
 		err = w.Close()
 	}
-	m := &report.Way{Name: way.Name, Format: way.Format.Name, Method: way.Writing.Method, Size: int64(size), Took: time.Since(started)}
+	m := &report.Way{Name: way.Name, Format: way.Format.Name, Method: way.Writing.Method, Size: int64(size), Took: report.Since(started)}
 	if way.Writing.Encode.Set {
 		level := int(way.Writing.Encode.Level)
 		m.Level = &level
@@ -259,10 +259,10 @@ const (
 // weighOften packs the pieces in one way, and short ones again.
 func weighOften(ctx context.Context, way Way, pieces []item, workers int) (*report.Way, error) {
 	m, err := weigh(ctx, way, pieces, workers)
-	for runs := 1; err == nil && m.Took < shortRun && runs < mostRuns; runs++ {
+	for runs := 1; err == nil && m.Took.Duration < shortRun && runs < mostRuns; runs++ {
 		var again *report.Way
 		if again, err = weigh(ctx, way, pieces, workers); err == nil {
-			m.Took = min(m.Took, again.Took)
+			m.Took.Duration = min(m.Took.Duration, again.Took.Duration)
 		}
 	}
 	return m, err
@@ -298,16 +298,20 @@ func extrapolate(ctx context.Context, way Way, m *report.Way, pieces []item, r *
 // size and the fourth root of time: for half the size, it may take sixteen times
 // as long.
 func mark(ways []report.Way) {
-	best := func(of func(m *report.Way) float64) *report.Way {
-		var found *report.Way
+	for _, best := range []struct {
+		name string
+		of   func(m *report.Way) float64
+	}{
+		{"smallest", func(m *report.Way) float64 { return float64(m.Estimate) }},
+		{"fastest", func(m *report.Way) float64 { return m.Took.Seconds() }},
+		{"best trade", func(m *report.Way) float64 { return float64(m.Estimate) * math.Pow(m.Took.Seconds(), 0.25) }},
+	} {
+		found := &ways[0]
 		for i := range ways {
-			if m := &ways[i]; found == nil || of(m) < of(found) {
-				found = m
+			if best.of(&ways[i]) < best.of(found) {
+				found = &ways[i]
 			}
 		}
-		return found
+		found.Best = append(found.Best, best.name)
 	}
-	best(func(m *report.Way) float64 { return float64(m.Estimate) }).Smallest = true
-	best(func(m *report.Way) float64 { return m.Took.Seconds() }).Fastest = true
-	best(func(m *report.Way) float64 { return float64(m.Estimate) * math.Pow(m.Took.Seconds(), 0.25) }).BestTrade = true
 }

@@ -323,7 +323,7 @@ func (u *unit) Settle(err error) error {
 		}
 	}
 	u.outcome.Err = err
-	u.outcome.Took = time.Since(u.started)
+	u.outcome.Took = report.Since(u.started)
 	u.notePartial()
 	u.run.Progress.Archives.Add(1)
 	return err
@@ -341,7 +341,7 @@ func (u *unit) Drop() {
 	around := u.inside != nil && u.inside.outer.untaken // then nobody may have seen this one
 	if u.run.ctx.Err() == nil && !around {
 		u.run.dropped++
-		u.run.tell(report.NotTaken(u.archiveName()))
+		u.run.tell(&report.NotTaken{Archive: u.archiveName()})
 	}
 	u.close() // nothing of it was committed; what is staged goes with the root
 	u.dealings = nil

@@ -5,11 +5,11 @@ package inspect
 import (
 	"context"
 	"iter"
-	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/walk"
 )
@@ -30,7 +30,7 @@ type Archive struct {
 	Size    int64  // of the archive itself
 	Format  string
 	Remarks []archive.Remark // how it was read; see archive.Remarks
-	Took    time.Duration    // to look into it
+	Took    report.Took      // to look into it
 
 	entries []archive.Entry
 	links   map[int]link

@@ -13,6 +13,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/walk"
@@ -248,7 +249,7 @@ func (u *unit) Settle(err error) error {
 	if u.err != u.source.Err || u.inside != nil {
 		u.err = fault.At(u.archive.Path, u.err)
 	}
-	u.archive.Took = time.Since(u.began)
+	u.archive.Took = report.Since(u.began)
 	return u.err
 }
 

@@ -21,32 +21,25 @@ import (
 
 // Checked is what became of a file since it was delivered.
 type Checked struct {
-	Path  string // absolute
-	Err   error  // it is missing, or altered; nil if it is as it was
-	Extra bool   // it was not delivered, but lies in a folder that was
+	Path   string `json:"path"` // absolute
+	Status Status `json:"status"`
+	Err    error  `json:"-"` // of kind fault.Damaged where the file is missing, or altered
 }
 
-type checked struct {
-	Kind    string          `json:"kind"`
-	Path    string          `json:"path"`
-	Status  string          `json:"status"`
-	Failure *report.Failure `json:"failure,omitempty"`
-}
+// Status is how a file is now.
+type Status string
+
+// The statuses.
+const (
+	Same    Status = "same"
+	Missing Status = "missing"
+	Altered Status = "altered"
+	Extra   Status = "extra" // it was not delivered, but lies in a folder that was
+)
 
 // Lines are one.
-func (c *Checked) Lines(say fault.Wording) iter.Seq[any] {
-	status := "same"
-	switch {
-	case c.Extra:
-		status = "extra"
-	case errors.Is(c.Err, fs.ErrNotExist):
-		status = "missing"
-	case c.Err != nil:
-		status = "altered"
-	}
-	return func(yield func(any) bool) {
-		yield(checked{"delivered", c.Path, status, report.FailureOf(c.Err, say)})
-	}
+func (c *Checked) Lines() iter.Seq[report.Line] {
+	return func(yield func(report.Line) bool) { yield(report.Line{Kind: "delivered", Fields: c, Err: c.Err}) }
 }
 
 // Check reads what was delivered, on so many workers, and reports on each file, in
@@ -60,7 +53,14 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	paths := slices.SortedFunc(maps.Keys(files), natural.Compare)
 	err = schedule.Each(ctx, len(paths), workers, func(i int) *Checked {
 		f := files[paths[i]]
-		return &Checked{Path: paths[i], Err: f.check(ctx, paths[i])}
+		c := &Checked{Path: paths[i], Status: Same, Err: f.check(ctx, paths[i])}
+		switch {
+		case errors.Is(c.Err, fs.ErrNotExist):
+			c.Status = Missing
+		case c.Err != nil:
+			c.Status = Altered
+		}
+		return c
 	}, tell)
 	if err != nil {
 		return err
@@ -71,7 +71,7 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 				return ctx.Err() // what is missing has been reported
 			}
 			if _, delivered := files[path]; !delivered {
-				tell(&Checked{Path: path, Extra: true})
+				tell(&Checked{Path: path, Status: Extra})
 			}
 			return nil
 		})

@@ -120,7 +120,7 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 	for rule := choose.Kept + 1; int(rule) < len(o.LeftOut); rule++ {
 		u.Partial = u.Partial || rule != choose.Clutter && o.LeftOut[rule] > 0
 	}
-	for name, n := range report.ByRule(o.LeftOut) {
+	for name, n := range o.LeftOut.ByRule() {
 		if u.LeftOut == nil {
 			u.LeftOut = map[string]int{}
 		}
@@ -203,10 +203,10 @@ func (w *Writer) Created(c *report.Created) {
 		return
 	}
 	w.flush()
-	u := &Unit{Kind: unitKind, Run: w.run, ID: c.ID, Archive: c.Archive, Written: c.Files, Bytes: c.Packed, LeftOut: report.ByRule(c.LeftOut), Finished: time.Now().UTC()}
+	u := &Unit{Kind: unitKind, Run: w.run, ID: c.ID, Archive: c.Archive, Written: c.Files, Bytes: c.Packed, LeftOut: c.LeftOut.ByRule(), Finished: time.Now().UTC()}
 	paths := []string{c.Archive}
 	if c.Parts != nil {
-		paths = c.Parts.Parts
+		paths = c.Parts
 	}
 	for _, path := range paths {
 		sum, err := SumOf(path)

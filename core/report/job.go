@@ -1,11 +1,6 @@
 package report
 
-import (
-	"iter"
-	"time"
-
-	"widecrate/core/fault"
-)
+import "iter"
 
 // JobState is how far a job is.
 type JobState string
@@ -20,38 +15,19 @@ const (
 
 // Job is a job of a file that starts, or has ended.
 type Job struct {
-	Name    string
-	With    string // the values that it is repeated for
-	Command string
-	State   JobState
-	Err     error // why it failed, or was not run
-	Took    time.Duration
-}
-
-type job struct {
-	Kind    string   `json:"kind"`
-	Job     string   `json:"job"`
-	With    string   `json:"with,omitempty"`
+	Name    string   `json:"job"`
+	With    string   `json:"with,omitempty"` // the values that it is repeated for
 	Command string   `json:"command"`
 	State   JobState `json:"state"`
-	Seconds float64  `json:"seconds,omitempty"`
-	Failure *Failure `json:"failure,omitempty"`
+	Took    Took     `json:"seconds,omitzero"`
+	Err     error    `json:"-"` // why it failed, or was not run
 }
 
 // Lines are one.
-func (j *Job) Lines(say fault.Wording) iter.Seq[any] {
-	return lines(job{"job", j.Name, j.With, j.Command, j.State, j.Took.Seconds(), FailureOf(j.Err, say)})
-}
+func (j *Job) Lines() iter.Seq[Line] { return one(Line{"job", j, j.Err}) }
 
 // Mistake is something wrong in a job file.
 type Mistake struct {
-	File         string
-	Line, Column int
-	Why, Do      string
-}
-
-type mistake struct {
-	Kind   string `json:"kind"`
 	File   string `json:"file"`
 	Line   int    `json:"line"`
 	Column int    `json:"column"`
@@ -60,6 +36,4 @@ type mistake struct {
 }
 
 // Lines are one.
-func (m *Mistake) Lines(fault.Wording) iter.Seq[any] {
-	return lines(mistake{"mistake", m.File, m.Line, m.Column, m.Why, m.Do})
-}
+func (m *Mistake) Lines() iter.Seq[Line] { return one(Line{"mistake", m, nil}) }

@@ -1,11 +1,13 @@
 package report
 
 import (
+	"cmp"
 	"encoding/base64"
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"iter"
+	"slices"
 	"strconv"
 	"time"
 	"unicode/utf8"
@@ -17,13 +19,14 @@ import (
 
 // Listed is what the entries of one archive that are kept come to.
 type Listed struct {
-	Archive      string
-	Bytes        int64 // of the archive itself
-	Files        int
-	Size, Packed int64
-	Together     bool // some are compressed together, so that no packed size is theirs
-	LeftOut      choose.Tally
-	Err          error // why it could not be looked into; then nothing else counts
+	Archive  string       `json:"archive"`
+	Bytes    int64        `json:"bytes"` // of the archive itself
+	Files    int          `json:"files"`
+	Size     int64        `json:"size"`
+	Packed   int64        `json:"packed"`
+	LeftOut  choose.Tally `json:"left_out,omitzero"`
+	Together bool         `json:"-"` // some are compressed together, so that no packed size is theirs
+	Err      error        `json:"-"` // why the archive could not be looked into; then nothing else counts
 }
 
 // Count takes an entry into account.
@@ -45,24 +48,16 @@ func (l *Listed) Add(other *Listed) {
 	l.LeftOut.Add(other.LeftOut)
 }
 
-type listed struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Bytes   int64          `json:"bytes"`
-	Files   int            `json:"files"`
-	Size    int64          `json:"size"`
-	Packed  *int64         `json:"packed"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-	Failure *Failure       `json:"failure,omitempty"`
-}
-
 // Lines are one; those of the entries are made by AppendEntry.
-func (l *Listed) Lines(say fault.Wording) iter.Seq[any] {
-	packed := &l.Packed
+func (l *Listed) Lines() iter.Seq[Line] {
+	var fields any = l
 	if l.Together {
-		packed = nil
+		fields = struct {
+			*Listed
+			Packed *int64 `json:"packed"`
+		}{l, nil}
 	}
-	return lines(listed{"archive", l.Archive, l.Bytes, l.Files, l.Size, packed, ByRule(l.LeftOut), FailureOf(l.Err, say)})
+	return one(Line{"archive", fields, l.Err})
 }
 
 // Fields are the values of an entry as scripts get them; nil for one that it has
@@ -142,160 +137,100 @@ func appendText(b []byte, s string) []byte {
 
 // Verified is what is known of one archive after it was decoded.
 type Verified struct {
-	Archive string
-	Entries int   // files and links that were checked
-	Bytes   int64 // of their data
-	Sums    int   // how many of them have a checksum, or an authentication code, that was checked
-	Locked  int   // entries that no password opens: they are neither sound nor damaged
-	LeftOut choose.Tally
-	Bad     []Bad    // in the order of the archive
-	Files   []Packed // files with their SHA-256, in no order, where they are asked for
-	Took    time.Duration
-	Err     error // why it could not be gone through; nil if all could be
+	Archive string       `json:"archive"`
+	Entries int          `json:"entries"` // files and links that were checked
+	Sums    int          `json:"summed"`  // how many of them have a checksum, or an authentication code, that was checked
+	Bytes   int64        `json:"bytes"`   // of their data
+	Damaged int          `json:"damaged"`
+	Unsafe  int          `json:"unsafe,omitempty"` // entries that extract would refuse
+	LeftOut choose.Tally `json:"left_out,omitzero"`
+	Took    Took         `json:"seconds"`
+	Bad     []Bad        `json:"-"` // what is damaged or unsafe, in the order of the archive
+	Files   []Packed     `json:"-"` // files with their SHA-256, in no order, where they are asked for
+	Err     error        `json:"-"` // why the archive could not be gone through; nil if all of it could be
 }
 
 // Bad is an entry that is not what the archive says, or that extract would refuse: then its
 // error is of kind fault.Unsafe.
 type Bad struct {
-	Path   string
-	Offset int64 // of its header
-	Err    error
+	Archive string `json:"archive"`
+	Path    string `json:"path"`
+	Offset  int64  `json:"offset"` // of its header
+	Err     error  `json:"-"`
 }
 
-func (b *Bad) unsafe() bool { return fault.Of(b.Err) == fault.Unsafe }
-
-// damaged is a line for each entry that is damaged, or unsafe.
-type damaged struct {
-	Kind    string   `json:"kind"`
-	Archive string   `json:"archive"`
-	Path    string   `json:"path"`
-	Offset  int64    `json:"offset"`
-	Failure *Failure `json:"failure"`
-}
-
-// Unsafe is how many entries extract would refuse.
-func (v *Verified) Unsafe() (n int) {
-	for i := range v.Bad {
-		if v.Bad[i].unsafe() {
-			n++
-		}
+// Fail takes note of an entry that is damaged or unsafe.
+func (v *Verified) Fail(e *archive.Entry, err error) {
+	if fault.Of(err) == fault.Unsafe {
+		v.Unsafe++
+	} else {
+		v.Damaged++
 	}
-	return n
+	at, _ := slices.BinarySearchFunc(v.Bad, e.Offset, func(b Bad, offset int64) int { return cmp.Compare(b.Offset, offset) })
+	v.Bad = slices.Insert(v.Bad, at, Bad{v.Archive, e.Path, e.Offset, fault.At(v.Archive, fault.At(e.Path, err))})
 }
 
-// verified is a line for each archive.
-type verified struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Entries int            `json:"entries"`
-	Summed  int            `json:"summed"`
-	Bytes   int64          `json:"bytes"`
-	Damaged int            `json:"damaged"`
-	Unsafe  int            `json:"unsafe,omitempty"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-	Seconds float64        `json:"seconds"`
-	Failure *Failure       `json:"failure,omitempty"`
-}
-
-// Lines are one for each entry that is damaged, then one for the archive.
-func (v *Verified) Lines(say fault.Wording) iter.Seq[any] {
-	return func(yield func(any) bool) {
-		for _, b := range v.Bad {
+// Lines are one for each entry that is damaged or unsafe, then one for the archive.
+func (v *Verified) Lines() iter.Seq[Line] {
+	return func(yield func(Line) bool) {
+		for i := range v.Bad {
 			kind := "damaged"
-			if b.unsafe() {
+			if fault.Of(v.Bad[i].Err) == fault.Unsafe {
 				kind = "unsafe"
 			}
-			if !yield(damaged{kind, v.Archive, b.Path, b.Offset, FailureOf(b.Err, say)}) {
+			if !yield(Line{kind, &v.Bad[i], v.Bad[i].Err}) {
 				return
 			}
 		}
-		yield(verified{"archive", v.Archive, v.Entries, v.Sums, v.Bytes, len(v.Bad) - v.Unsafe(), v.Unsafe(), ByRule(v.LeftOut), v.Took.Seconds(), FailureOf(v.Err, say)})
+		yield(Line{"archive", v, v.Err})
 	}
 }
 
 // Status is how an entry of one side of a comparison relates to the other.
-type Status uint8
+type Status string
 
 // The statuses.
 const (
-	OnlyA Status = iota
-	OnlyB
-	Different
+	OnlyA     Status = "only in A"
+	OnlyB     Status = "only in B"
+	Different Status = "different"
 )
-
-var statusNames = [...]string{"only in A", "only in B", "different"}
-
-func (s Status) String() string { return statusNames[s] }
 
 // Difference is a path that is not the same on both sides.
 type Difference struct {
-	Path         string
-	Status       Status
-	What         string // what differs: kind, size, content, link or time
-	SizeA, SizeB int64  // of the side that has it
-}
-
-// difference is a line for each.
-type difference struct {
-	Kind   string `json:"kind"`
 	Path   string `json:"path"`
-	Status string `json:"status"`
-	What   string `json:"what,omitempty"`
-	SizeA  *int64 `json:"size_a,omitempty"`
+	Status Status `json:"status"`
+	What   string `json:"what,omitempty"`   // what differs: kind, size, content, link or time
+	SizeA  *int64 `json:"size_a,omitempty"` // nil: that side has it not
 	SizeB  *int64 `json:"size_b,omitempty"`
-}
-
-// Lines are one.
-func (d *Difference) Lines(_ fault.Wording) iter.Seq[any] {
-	line := difference{Kind: "difference", Path: d.Path, Status: d.Status.String(), What: d.What}
-	if d.Status != OnlyB {
-		line.SizeA = &d.SizeA
-	}
-	if d.Status != OnlyA {
-		line.SizeB = &d.SizeB
-	}
-	return lines(line)
 }
 
 // Compared is what a comparison comes to.
 type Compared struct {
-	A, B        string
-	Differences []Difference // in natural order of the paths
-	Same        int
-	LeftOut     choose.Tally
+	A           string       `json:"a"`
+	B           string       `json:"b"`
+	Same        int          `json:"same"`
+	Different   int          `json:"different"`
+	OnlyA       int          `json:"only_a"`
+	OnlyB       int          `json:"only_b"`
+	LeftOut     choose.Tally `json:"left_out,omitzero"`
+	Differences []Difference `json:"-"` // in natural order of the paths
 }
 
-// compared is the last line.
-type compared struct {
-	Kind      string         `json:"kind"`
-	A         string         `json:"a"`
-	B         string         `json:"b"`
-	Same      int            `json:"same"`
-	Different int            `json:"different"`
-	OnlyA     int            `json:"only_a"`
-	OnlyB     int            `json:"only_b"`
-	LeftOut   map[string]int `json:"left_out,omitempty"`
-}
-
-// Counts is how many differences there are of each status.
-func (c *Compared) Counts() (counts [len(statusNames)]int) {
-	for _, d := range c.Differences {
-		counts[d.Status]++
-	}
-	return counts
+// Add takes note of a difference.
+func (c *Compared) Add(d Difference) {
+	c.Differences = append(c.Differences, d)
+	*map[Status]*int{OnlyA: &c.OnlyA, OnlyB: &c.OnlyB, Different: &c.Different}[d.Status]++
 }
 
 // Lines are one for each difference, then one for all.
-func (c *Compared) Lines(say fault.Wording) iter.Seq[any] {
-	return func(yield func(any) bool) {
+func (c *Compared) Lines() iter.Seq[Line] {
+	return func(yield func(Line) bool) {
 		for i := range c.Differences {
-			for line := range c.Differences[i].Lines(say) {
-				if !yield(line) {
-					return
-				}
+			if !yield(Line{"difference", &c.Differences[i], nil}) {
+				return
 			}
 		}
-		counts := c.Counts()
-		yield(compared{"comparison", c.A, c.B, c.Same, counts[Different], counts[OnlyA], counts[OnlyB], ByRule(c.LeftOut)})
+		yield(Line{"comparison", c, nil})
 	}
 }

@@ -5,22 +5,40 @@
 package report
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 )
 
-// An Event is something that happened. Its lines of JSON are values for
-// encoding/json; docs/json.md describes them.
-type Event interface {
-	Lines(say fault.Wording) iter.Seq[any]
+// An Event is something that happened. Its tags say what scripts get of it; docs/json.md
+// describes them.
+type Event interface{ Lines() iter.Seq[Line] }
+
+// A Line is one of JSON: what it is about, the fields of a structure, and what went wrong.
+type Line struct {
+	Kind   string
+	Fields any
+	Err    error
 }
+
+func one(l Line) iter.Seq[Line] { return func(yield func(Line) bool) { yield(l) } }
+
+// Took is how long something took; in JSON, in seconds.
+type Took struct{ time.Duration }
+
+// Since is what it took since something began.
+func Since(began time.Time) Took { return Took{time.Since(began)} }
+
+// MarshalJSON gives seconds.
+func (t Took) MarshalJSON() ([]byte, error) { return json.Marshal(t.Seconds()) }
 
 // A Sink receives what happens, never by two goroutines at a time.
 type Sink func(Event)
@@ -29,31 +47,19 @@ type Sink func(Event)
 type Notice string
 
 // Lines are none.
-func (Notice) Lines(fault.Wording) iter.Seq[any] { return lines() }
+func (Notice) Lines() iter.Seq[Line] { return func(func(Line) bool) {} }
 
 // NotTaken is an archive that a run did not come to, because one before it failed.
-type NotTaken string
-
-type notTaken struct {
-	Kind    string `json:"kind"`
+type NotTaken struct {
 	Archive string `json:"archive"`
-	Skipped string `json:"skipped"`
 }
 
 // Lines are one.
-func (n NotTaken) Lines(fault.Wording) iter.Seq[any] {
-	return lines(notTaken{"archive", string(n), "halted"})
-}
-
-// lines goes through values.
-func lines(values ...any) iter.Seq[any] {
-	return func(yield func(any) bool) {
-		for _, v := range values {
-			if !yield(v) {
-				return
-			}
-		}
-	}
+func (n *NotTaken) Lines() iter.Seq[Line] {
+	return one(Line{"archive", struct {
+		*NotTaken
+		Skipped string `json:"skipped"`
+	}{n, "halted"}, nil})
 }
 
 // Failures finds out what errors have in common.
@@ -162,26 +168,8 @@ func FailureOf(err error, say fault.Wording) *Failure {
 	return f
 }
 
-// ByRule counts by the names of rules.
-func ByRule(t choose.Tally) map[string]int {
-	counts := map[string]int{}
-	for rule := choose.Kept + 1; int(rule) < len(t); rule++ {
-		if t[rule] > 0 {
-			counts[strings.ReplaceAll(rule.String(), " ", "_")] = t[rule]
-		}
-	}
-	return counts
-}
-
 // Failed is a command that came to nothing, or a source of it.
 type Failed struct{ Err error }
 
-type failed struct {
-	Kind    string   `json:"kind"`
-	Failure *Failure `json:"failure"`
-}
-
 // Lines are one.
-func (f *Failed) Lines(say fault.Wording) iter.Seq[any] {
-	return lines(failed{"failed", FailureOf(f.Err, say)})
-}
+func (f *Failed) Lines() iter.Seq[Line] { return one(Line{"failed", nil, f.Err}) }

@@ -20,11 +20,7 @@ import (
 func jsonOf(t *testing.T, e Event) string {
 	t.Helper()
 	var b strings.Builder
-	for line := range e.Lines(nil) {
-		text, err := json.Marshal(line)
-		require.NoError(t, err)
-		b.Write(append(text, '\n'))
-	}
+	require.NoError(t, Encoder{To: &b}.Encode(e))
 	return b.String()
 }
 
@@ -32,26 +28,26 @@ func jsonOf(t *testing.T, e Event) string {
 func TestLines(t *testing.T) {
 	leftOut := choose.Tally{choose.Kept: 2, choose.OtherSuffix: 3}
 	broken := fault.At("a.zip", fault.New(fault.Damaged, "it is broken").Advise("fetch it again"))
-	level := 9
+	level, four := 9, int64(4)
 	for want, e := range map[string]Event{
 		"": Notice("said"),
-		`{"kind":"archive","archive":"a.zip","skipped":"halted"}` + "\n": NotTaken("a.zip"),
+		`{"kind":"archive","archive":"a.zip","skipped":"halted"}` + "\n": &NotTaken{"a.zip"},
 		`{"kind":"written","archive":"a.zip","entry":"x","path":"/o/x","type":"file","size":3,"action":"added","summed":true}
 {"kind":"lost","archive":"a.zip","entry":"y","failure":{"kind":"damaged","code":7,"where":"a.zip","why":"it is broken","do":"fetch it again"}}
 {"kind":"archive","archive":"a.zip","into":"/o","entries":5,"left_out":{"other_extension":3},"bytes":3,"seconds":1}
-`: &Unpacked{Archive: "a.zip", Target: "/o", Entries: 5, Bytes: 3, Took: time.Second, LeftOut: leftOut, Lost: []Lost{{"y", broken}},
+`: &Unpacked{Archive: "a.zip", Target: "/o", Entries: 5, Bytes: 3, Took: Took{time.Second}, LeftOut: leftOut, Lost: []Lost{{"y", broken}},
 			Placed: []Placed{{Entry: "d", Kind: archive.Folder}, {Entry: "x", Path: "/o/x", Size: 3, Summed: true}}},
-		`{"kind":"source","archive":"a.zip","after":"moved","to":"/done/a.zip"}` + "\n": &Disposal{Source: "a.zip", To: "/done/a.zip"},
+		`{"kind":"source","archive":"a.zip","to":"/done/a.zip","after":"moved"}` + "\n": &Disposal{Source: "a.zip", To: "/done/a.zip"},
 		`{"kind":"damaged","archive":"a.zip","path":"x","offset":7,"failure":{"kind":"damaged","code":7,"where":"a.zip","why":"it is broken","do":"fetch it again"}}
 {"kind":"archive","archive":"a.zip","entries":2,"summed":1,"bytes":9,"damaged":1,"seconds":0}
-`: &Verified{Archive: "a.zip", Entries: 2, Sums: 1, Bytes: 9, Bad: []Bad{{"x", 7, broken}}},
+`: &Verified{Archive: "a.zip", Entries: 2, Sums: 1, Bytes: 9, Damaged: 1, Bad: []Bad{{"a.zip", "x", 7, broken}}},
 		`{"kind":"difference","path":"x","status":"only in B","size_b":4}
 {"kind":"comparison","a":"A","b":"B","same":1,"different":0,"only_a":0,"only_b":1}
-`: &Compared{A: "A", B: "B", Same: 1, Differences: []Difference{{Path: "x", Status: OnlyB, SizeB: 4}}},
+`: &Compared{A: "A", B: "B", Same: 1, OnlyB: 1, Differences: []Difference{{Path: "x", Status: OnlyB, SizeB: &four}}},
 		`{"kind":"archive","archive":"a.tar.gz","bytes":9,"files":1,"size":5,"packed":null}` + "\n": &Listed{Archive: "a.tar.gz", Bytes: 9, Files: 1, Size: 5, Together: true},
 		`{"kind":"way","way":"zip@best","format":"zip","level":9,"size":5,"estimate":6,"seconds":0,"best":["smallest"]}
 {"kind":"sample","files":1,"size":0,"sampled":0,"packed":0,"off":0}
-`: &Weighed{Files: 1, Ways: []Way{{Name: "zip@best", Format: "zip", Level: &level, Size: 5, Estimate: 6, Smallest: true}}},
+`: &Weighed{Files: 1, Ways: []Way{{Name: "zip@best", Format: "zip", Level: &level, Size: 5, Estimate: 6, Best: []string{"smallest"}}}},
 	} {
 		assert.Equal(t, want, jsonOf(t, e))
 	}

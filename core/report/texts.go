@@ -7,22 +7,57 @@ import (
 	"reflect"
 	"strings"
 	"unicode/utf8"
+
+	"widecrate/core/fault"
 )
 
 // besideText is added to the name of a text that is no UTF-8, which JSON cannot hold
 // (RFC 8259, section 8.1), for its bytes in base64.
 const besideText = "_bytes"
 
-// Encoder writes values as JSON Lines.
-type Encoder struct{ To io.Writer }
+// Encoder writes events as JSON Lines.
+type Encoder struct {
+	To  io.Writer
+	Say fault.Wording // of what can be done about errors
+}
 
-// Encode writes a value as a line.
-func (e Encoder) Encode(v any) error {
-	b, err := Marshal(v)
-	if err == nil {
-		_, err = e.To.Write(append(b, '\n'))
+// Encode writes the lines of an event.
+func (e Encoder) Encode(event Event) error {
+	for l := range event.Lines() {
+		line, err := e.line(l)
+		if err != nil {
+			return err
+		}
+		if _, err := e.To.Write(append(line, '\n')); err != nil {
+			return err
+		}
 	}
-	return err
+	return nil
+}
+
+// line is a line: its kind, its fields, its failure.
+func (e Encoder) line(l Line) ([]byte, error) {
+	b, err := Marshal(struct {
+		Kind string `json:"kind"`
+	}{l.Kind})
+	join := func(fields any) {
+		var more []byte
+		if err == nil {
+			more, err = Marshal(fields)
+		}
+		if err == nil {
+			b = append(append(b[:len(b)-1], ','), more[1:]...)
+		}
+	}
+	if l.Fields != nil {
+		join(l.Fields)
+	}
+	if l.Err != nil {
+		join(struct {
+			Failure *Failure `json:"failure"`
+		}{FailureOf(l.Err, e.Say)})
+	}
+	return b, err
 }
 
 // Marshal is a value as JSON. Texts of a structure that are no UTF-8, as names of files
@@ -82,8 +117,16 @@ func texts(v reflect.Value) func(yield func(string, reflect.Value) bool) {
 			return
 		}
 		for i := range v.NumField() {
-			name, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
-			if v.Field(i).Kind() == reflect.String && name != "" && !yield(name, v.Field(i)) {
+			field := v.Type().Field(i)
+			name, _, _ := strings.Cut(field.Tag.Get("json"), ",")
+			switch {
+			case field.Anonymous && name == "":
+				for name, text := range texts(v.Field(i)) {
+					if !yield(name, text) {
+						return
+					}
+				}
+			case v.Field(i).Kind() == reflect.String && name != "" && !yield(name, v.Field(i)):
 				return
 			}
 		}

@@ -3,7 +3,6 @@ package report
 import (
 	"iter"
 	"slices"
-	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -15,29 +14,30 @@ import (
 
 // Unpacked is what became, or would become, of one archive.
 type Unpacked struct {
-	Archive string           // its path, "outer.zip › inner.zip" for one inside another
-	Source  source.Source    // the outermost archive
-	Format  string           // what its content turned out to be; empty if it could not be found out
-	Remarks []archive.Remark // how it was read; see archive.Remarks
-	Target  string           // where it went, or was to go: an absolute path
-	Placed  []Placed         // what was kept, in the order of the archive; nil with Err
-	Entries int              // files and links in the archive, other archives that were opened aside
-	Inside  int              // archives inside it that are reported after it, unless the run ends before
-	LeftOut choose.Tally
-	Dates   *choose.Window // what the choice by dates came to; nil: there was none
-	Lost    []Lost         // what could not be had: of a method that is not read, or with Salvage damaged
-	Removed []string       // paths of an earlier run that are gone with its folder
-	Bytes   int64          // bytes of the files that were written
-	SetID   int            // files that were to run with the rights of their owner or group, and do not
-	Modes   int            // files that were there already, and keep other permissions than the archive has
-	Took    time.Duration
-	DryRun  bool
-	Asked   string      // where it was to go before it was open: an absolute path
-	Root    string      // the destination root, an absolute path
-	From    []blob.File // that a source was read from; nil for one inside another
-	Done    bool        // it was delivered by an earlier run, and skipped
-	Earlier *Earlier    // what that delivered
-	Err     error       // why nothing of it was put into place; nil if all is well
+	Archive string       `json:"archive"` // its path, "outer.zip › inner.zip" for one inside another
+	Target  string       `json:"into"`    // where it went, or was to go: an absolute path
+	Entries int          `json:"entries"` // files and links in the archive, other archives that were opened aside
+	LeftOut choose.Tally `json:"left_out,omitzero"`
+	Bytes   int64        `json:"bytes"`                 // of the files that were written
+	SetID   int          `json:"set_id,omitempty"`      // files that were to run with the rights of their owner or group, and do not
+	Modes   int          `json:"other_modes,omitempty"` // files that were there already, and keep other permissions than the archive has
+	Took    Took         `json:"seconds"`
+	DryRun  bool         `json:"dry_run,omitempty"`
+
+	Source  source.Source    `json:"-"` // the outermost archive
+	Format  string           `json:"-"` // what its content turned out to be; empty if it could not be found out
+	Remarks []archive.Remark `json:"-"` // how it was read; see archive.Remarks
+	Placed  []Placed         `json:"-"` // what was kept, in the order of the archive; nil with Err
+	Inside  int              `json:"-"` // archives inside it that are reported after it, unless the run ends before
+	Dates   *choose.Window   `json:"-"` // what the choice by dates came to; nil: there was none
+	Lost    []Lost           `json:"-"` // what could not be had: of a method that is not read, or with Salvage damaged
+	Removed []string         `json:"-"` // paths of an earlier run that are gone with its folder
+	Asked   string           `json:"-"` // where it was to go before it was open: an absolute path
+	Root    string           `json:"-"` // the destination root, an absolute path
+	From    []blob.File      `json:"-"` // that a source was read from; nil for one inside another
+	Done    bool             `json:"-"` // it was delivered by an earlier run, and skipped
+	Earlier *Earlier         `json:"-"` // what that delivered
+	Err     error            `json:"-"` // why nothing of it was put into place; nil if all is well
 }
 
 // Earlier is what an earlier run delivered of a source, or packed.
@@ -67,78 +67,43 @@ type Lost struct {
 
 // Placed is an entry that was kept.
 type Placed struct {
-	Entry  string // path in the archive
-	Path   string // path on disk, absolute
-	Kind   archive.Kind
-	Size   int64
-	Action stage.Action
-	Summed bool   // its data was checked against a checksum of its own
-	Spelt  bool   // some name in its path could not stay; see place.Spelling
-	Member string // of a series: the archive that it is in
-	Link   string // where a link leads, as the archive says
-	SHA256 []byte // of its data; nil where it was not written, or nobody asked
-}
-
-// written is a line for each file and link that was kept.
-type written struct {
-	Kind    string `json:"kind"`
-	Archive string `json:"archive"`
-	Entry   string `json:"entry"`
-	Path    string `json:"path"`
-	Type    string `json:"type"`
-	Size    int64  `json:"size"`
-	Action  string `json:"action"`
-	Summed  bool   `json:"summed"`
-	Member  string `json:"member,omitempty"`
-}
-
-// lost is a line for what could not be had of a damaged archive.
-type lost struct {
-	Kind    string   `json:"kind"`
-	Archive string   `json:"archive"`
-	Entry   string   `json:"entry,omitempty"`
-	Failure *Failure `json:"failure"`
-}
-
-// removed is a line for each path of an earlier run that is gone.
-type removed struct {
-	Kind    string `json:"kind"`
-	Archive string `json:"archive"`
-	Path    string `json:"path"`
-}
-
-// unpacked is a line for each archive.
-type unpacked struct {
-	Kind    string         `json:"kind"`
-	Archive string         `json:"archive"`
-	Into    string         `json:"into"`
-	Entries int            `json:"entries"`
-	LeftOut map[string]int `json:"left_out,omitempty"`
-	Bytes   int64          `json:"bytes"`
-	SetID   int            `json:"set_id,omitempty"`
-	Modes   int            `json:"other_modes,omitempty"`
-	Seconds float64        `json:"seconds"`
-	DryRun  bool           `json:"dry_run,omitempty"`
-	Skipped string         `json:"skipped,omitempty"`
-	Failure *Failure       `json:"failure,omitempty"`
+	Entry  string       `json:"entry"` // path in the archive
+	Path   string       `json:"path"`  // path on disk, absolute
+	Kind   archive.Kind `json:"type"`
+	Size   int64        `json:"size"`
+	Action stage.Action `json:"action"`
+	Summed bool         `json:"summed"`           // its data was checked against a checksum of its own
+	Member string       `json:"member,omitempty"` // of a series: the archive that it is in
+	Spelt  bool         `json:"-"`                // some name in its path could not stay; see place.Spelling
+	Link   string       `json:"-"`                // where a link leads, as the archive says
+	SHA256 []byte       `json:"-"`                // of its data; nil where it was not written, or nobody asked
 }
 
 // Lines are one for each file and link that was kept or lost, then one for the
 // archive.
-func (o *Unpacked) Lines(say fault.Wording) iter.Seq[any] {
-	return func(yield func(any) bool) {
-		for _, p := range o.Placed {
-			if p.Kind != archive.Folder && !yield(written{"written", o.Archive, p.Entry, p.Path, p.Kind.String(), p.Size, p.Action.String(), p.Summed, p.Member}) {
+func (o *Unpacked) Lines() iter.Seq[Line] {
+	type about struct {
+		Archive string `json:"archive"`
+		Entry   string `json:"entry,omitempty"`
+		Path    string `json:"path,omitempty"`
+	}
+	return func(yield func(Line) bool) {
+		for i := range o.Placed {
+			written := struct {
+				Archive string `json:"archive"`
+				*Placed
+			}{o.Archive, &o.Placed[i]}
+			if written.Kind != archive.Folder && !yield(Line{"written", written, nil}) {
 				return
 			}
 		}
 		for _, l := range o.Lost {
-			if !yield(lost{"lost", o.Archive, l.Entry, FailureOf(l.Err, say)}) {
+			if !yield(Line{"lost", about{Archive: o.Archive, Entry: l.Entry}, l.Err}) {
 				return
 			}
 		}
 		for _, path := range o.Removed {
-			if !yield(removed{"removed", o.Archive, path}) {
+			if !yield(Line{"removed", about{Archive: o.Archive, Path: path}, nil}) {
 				return
 			}
 		}
@@ -146,18 +111,20 @@ func (o *Unpacked) Lines(say fault.Wording) iter.Seq[any] {
 		if o.Done {
 			skipped = "done"
 		}
-		yield(unpacked{Kind: "archive", Archive: o.Archive, Into: o.Target, Entries: o.Entries, Skipped: skipped,
-			LeftOut: ByRule(o.LeftOut), Bytes: o.Bytes, SetID: o.SetID, Modes: o.Modes, Seconds: o.Took.Seconds(), DryRun: o.DryRun, Failure: FailureOf(o.Err, say)})
+		yield(Line{"archive", struct {
+			*Unpacked
+			Skipped string `json:"skipped,omitempty"`
+		}{o, skipped}, o.Err})
 	}
 }
 
 // A Disposal is what became, or would become, of one source in the end.
 type Disposal struct {
-	Source string
-	Kept   string // why it was kept; empty: it was removed or moved
-	To     string // where it was moved
-	DryRun bool
-	Err    error // of a removal or move that failed; the source is kept
+	Source string `json:"archive"`
+	To     string `json:"to,omitempty"`  // where it was moved
+	Kept   string `json:"why,omitempty"` // why it was kept; empty: it was removed or moved
+	DryRun bool   `json:"dry_run,omitempty"`
+	Err    error  `json:"-"` // of a removal or move that failed; the source is kept
 }
 
 // After is what became of it in one word.
@@ -171,20 +138,12 @@ func (d *Disposal) After() string {
 	return "removed"
 }
 
-// disposed is a line for each source.
-type disposed struct {
-	Kind    string   `json:"kind"`
-	Archive string   `json:"archive"`
-	After   string   `json:"after"`
-	To      string   `json:"to,omitempty"`
-	Why     string   `json:"why,omitempty"`
-	DryRun  bool     `json:"dry_run,omitempty"`
-	Failure *Failure `json:"failure,omitempty"`
-}
-
 // Lines are one.
-func (d *Disposal) Lines(say fault.Wording) iter.Seq[any] {
-	return lines(disposed{"source", d.Source, d.After(), d.To, d.Kept, d.DryRun, FailureOf(d.Err, say)})
+func (d *Disposal) Lines() iter.Seq[Line] {
+	return one(Line{"source", struct {
+		*Disposal
+		After string `json:"after"`
+	}{d, d.After()}, d.Err})
 }
 
 // Totals sum up what became of archives.

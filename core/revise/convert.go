@@ -152,7 +152,7 @@ func (c *Conversion) guard(targets []string) error {
 
 func (c *Conversion) one(ctx context.Context, s source.Source, target string, taken error) *report.Converted {
 	started := time.Now()
-	r := &report.Converted{Archive: s.Path, Result: report.Created{Archive: target, Format: c.Output.Format.Name}}
+	r := &report.Converted{Archive: s.Path, Path: target, Made: report.Made{Format: c.Output.Format.Name}}
 	if r.Err = ctx.Err(); r.Err == nil && taken != nil {
 		r.Err = fault.At(s.Path, taken)
 	}
@@ -162,7 +162,7 @@ func (c *Conversion) one(ctx context.Context, s source.Source, target string, ta
 	if r.Err != nil && r.Err != s.Err && fault.Of(r.Err) != fault.Unwritable && fault.Of(r.Err) != fault.Refused {
 		r.Err = fault.At(s.Path, r.Err)
 	}
-	r.Result.Took = time.Since(started)
+	r.Took = report.Since(started)
 	return r
 }
 
@@ -216,10 +216,10 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 			err = t.copiesOfLinks(func() (*walk.Archive, error) { return walk.Open(ctx, s, opening) })
 		}
 		special := t.notes.special // known when they came by
-		r.Result.Files -= special
-		r.Result.LeftOut[choose.Kept] -= special
-		r.Result.LeftOut[choose.Special] += special
-		if err == nil && r.Result.Files == 0 && r.Result.LeftOut.LeftOut() > 0 {
+		r.Files -= special
+		r.LeftOut[choose.Kept] -= special
+		r.LeftOut[choose.Special] += special
+		if err == nil && r.Files == 0 && r.LeftOut.LeftOut() > 0 {
 			err = fault.New(fault.NoMatch, "nothing of it is left to convert")
 		}
 		if err != nil {
@@ -229,7 +229,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		}
 	}
 	if err == nil {
-		err = out.Finish(&r.Result)
+		err = out.Finish(&r.Made)
 	}
 	if err == nil {
 		err = from.Unchanged()
@@ -237,7 +237,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
-	r.Packed, r.Repacked, r.Lost = t.notes.packed, t.notes.repacked, t.notes.lost()
+	r.Copied, r.Repacked, r.Notes = t.notes.packed, t.notes.repacked, t.notes.lost()
 	return out.Commit()
 }
 
@@ -266,7 +266,7 @@ func (p *paths) list(ctx context.Context, from *walk.Archive) error {
 			kept, numbers = append(kept, &entry), append(numbers, e.Index)
 		}
 	}
-	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Result.Archive)
+	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Path)
 	if err != nil {
 		return err
 	}
@@ -278,7 +278,7 @@ func (p *paths) list(ctx context.Context, from *walk.Archive) error {
 }
 
 func (p *paths) decide(i int, e *archive.Entry) (string, error) {
-	result := &p.r.Result
+	result := &p.r.Made
 	verdict := p.c.Selection.Judge(e)
 	to := ""
 	if verdict == choose.Kept {
@@ -320,7 +320,7 @@ func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
 	if p.known != nil {
 		return p.known[i], nil
 	}
-	made, err := p.c.Placement.Paths([]*archive.Entry{e}, p.stem, p.r.Result.Archive)
+	made, err := p.c.Placement.Paths([]*archive.Entry{e}, p.stem, p.r.Path)
 	if err != nil {
 		return "", err
 	}
@@ -331,7 +331,7 @@ func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
 func (p *paths) goes(old string) string {
 	made := p.byPath[old]
 	if p.known == nil {
-		one, err := p.c.Placement.Paths([]*archive.Entry{{Path: old}}, p.stem, p.r.Result.Archive)
+		one, err := p.c.Placement.Paths([]*archive.Entry{{Path: old}}, p.stem, p.r.Path)
 		if err != nil {
 			return ""
 		}

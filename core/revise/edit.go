@@ -95,14 +95,18 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &report.Edited{Path: e.Archive, Before: from.Size()}
+	full, err := filepath.Abs(e.Archive)
+	if err != nil {
+		return nil, fault.Reading(e.Archive, err)
+	}
+	r := &report.Edited{Archive: full, Before: from.Size()}
 	if err := e.write(ctx, old, from, f, contents, p, r); err != nil {
 		if fault.Of(err) != fault.Unwritable { // that says where itself
 			err = fault.At(e.Archive, err)
 		}
 		return nil, err
 	}
-	r.Took = time.Since(started)
+	r.Took = report.Since(started)
 	return r, nil
 }
 

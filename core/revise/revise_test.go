@@ -246,11 +246,11 @@ func TestConvert(t *testing.T) {
 				if name != "zip" && len(all) > len(entries) {
 					want["u/v/second"] = "u/v/a.csv" // still a hard link
 				}
-				got := contents(t, r.Result.Archive, "gezeiten")
+				got := contents(t, r.Path, "gezeiten")
 				assert.Equal(t, want, got)
-				assert.Equal(t, 1, r.Result.LeftOut[choose.Dropped])
+				assert.Equal(t, 1, r.LeftOut[choose.Dropped])
 				if from == "x.zip" && to == "zip" {
-					assert.Equal(t, 4, r.Packed)
+					assert.Equal(t, 4, r.Copied)
 					assert.Zero(t, r.Repacked)
 				}
 				require.NoError(t, c.Run(t.Context(), func(got *report.Converted) { r = got }))
@@ -334,10 +334,10 @@ func TestLosses(t *testing.T) {
 				conversion := Conversion{Request: walk.Request{Sources: []source.Source{{Path: filepath.Join(dir, name)}}}, Placement: &place.Placement{Into: filepath.Join(dir, "new")}, Output: o}
 				require.NoError(t, conversion.Run(t.Context(), func(got *report.Converted) { r = got }))
 				require.NoError(t, r.Err)
-				assert.Equal(t, lost, strings.Join(r.Lost, "; "))
+				assert.Equal(t, lost, strings.Join(r.Notes, "; "))
 				if strings.Contains(lost, "pipe") {
-					assert.Equal(t, 2, r.Result.Files)
-					assert.Equal(t, 1, r.Result.LeftOut[choose.Special])
+					assert.Equal(t, 2, r.Files)
+					assert.Equal(t, 1, r.LeftOut[choose.Special])
 				}
 			})
 		}

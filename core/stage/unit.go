@@ -38,6 +38,9 @@ var actionNames = [...]string{"added", "same", "skipped", "replaced", "lost", "c
 
 func (a Action) String() string { return actionNames[a] }
 
+// MarshalText gives the name, in JSON too.
+func (a Action) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
+
 // A Result is what became, or would become, of an item, and where.
 type Result struct {
 	Path   string // below the root

@@ -74,7 +74,7 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 		}
 		y, both := b.items[path]
 		if !both {
-			r.Differences = append(r.Differences, report.Difference{Path: path, Status: report.OnlyA, SizeA: x.Size})
+			r.Add(report.Difference{Path: path, Status: report.OnlyA, SizeA: &x.Size})
 			continue
 		}
 		what, err := c.differ(x, y)
@@ -85,11 +85,11 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 			r.Same++
 			continue
 		}
-		r.Differences = append(r.Differences, report.Difference{Path: path, Status: report.Different, What: what, SizeA: x.Size, SizeB: y.Size})
+		r.Add(report.Difference{Path: path, Status: report.Different, What: what, SizeA: &x.Size, SizeB: &y.Size})
 	}
 	for path, y := range b.items {
 		if _, both := a.items[path]; !both {
-			r.Differences = append(r.Differences, report.Difference{Path: path, Status: report.OnlyB, SizeB: y.Size})
+			r.Add(report.Difference{Path: path, Status: report.OnlyB, SizeB: &y.Size})
 		}
 	}
 	if r.Same+len(r.Differences) == 0 {

@@ -8,7 +8,6 @@ import (
 	"crypto/sha256"
 	"hash"
 	"io"
-	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -104,13 +103,11 @@ func (c *checking) Entry(e *archive.Entry, data inspect.Data) error {
 	case kind == fault.Unreadable, bound.Exceeded(err):
 		return fault.At(e.Path, err) // the disk, or a bound, not the entry
 	case kind == fault.Password: // no damage, and once is enough
-		c.Locked++
 		if c.locked == nil || e.Offset < c.lockedAt {
 			c.locked, c.lockedAt = fault.At(e.Path, err), e.Offset
 		}
 	case err != nil:
-		at, _ := slices.BinarySearchFunc(c.Bad, e.Offset, func(b report.Bad, offset int64) int { return cmp.Compare(b.Offset, offset) })
-		c.Bad = slices.Insert(c.Bad, at, report.Bad{Path: e.Path, Offset: e.Offset, Err: fault.At(c.Archive, fault.At(e.Path, err))})
+		c.Fail(e, err)
 	case e.HasCRC32 || e.Summed || e.Encrypted: // what is locked is authenticated
 		c.Sums++
 	}
