@@ -20,7 +20,6 @@ import (
 	"widecrate/cli/page"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
-	"widecrate/core/report"
 )
 
 // patience is how soon a second interrupt counts: some senders send each twice.
@@ -40,16 +39,16 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		time.Sleep(patience)
 		stop()
 	}()
-	s := &streams{out: show.NewScreen(stdout), err: show.NewScreen(stderr)}
-	s.out.Say, s.err.Say = say, say
+	s := &streams{Output: show.Output{Out: show.NewScreen(stdout), Err: show.NewScreen(stderr)}}
+	s.Out.Say, s.Err.Say = say, say
 	root := newRoot(s)
 	if completes(args) { // else nobody needs them
 		completeOptions(root)
 	}
 	root.SetArgs(args)
 	root.SetIn(standardInput(ctx))
-	root.SetOut(s.out)
-	root.SetErr(s.err)
+	root.SetOut(s.Out)
+	root.SetErr(s.Err)
 	root.PersistentPreRun = func(*cobra.Command, []string) { ballast() }
 	var cmd *cobra.Command
 	err := fault.Guard(func() (err error) {
@@ -60,20 +59,22 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		cmd = root
 	}
 	if err == errShortHelp {
-		s.out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
+		s.Out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
 		err = nil
 	}
-	if flushed := s.out.Flush(); flushed != nil {
+	if flushed := s.Out.Flush(); flushed != nil {
 		err = s.both(err, fault.At("standard output", fault.New(fault.Unwritable, "%w", flushed)))
 	}
-	s.err.Flush() // an error stream that cannot be written to leaves the exit code to tell
+	s.Err.Flush() // an error stream that cannot be written to leaves the exit code to tell
 	code := exitCode(err)
 	switch _, done := errors.AsType[reported](err); {
 	case code == exitInterrupted:
-		s.warn(interrupted)
+		s.Warn(interrupted)
 	case err != nil && !done:
-		as := cmd.Flags().Lookup("as")
-		s.lines = as != nil && as.Value.String() == "json" // it may have failed before that was read
+		s.Form = show.Text // it may have failed before that was read
+		if as := cmd.Flags().Lookup("as"); as != nil && as.Value.String() == "json" {
+			s.Form = show.JSON
+		}
 		s.announce(err)
 	}
 	return code
@@ -81,43 +82,18 @@ func Main(args []string, stdout, stderr io.Writer) int {
 
 // announce shows an error that no line of JSON has told of yet.
 func (s *streams) announce(err error) {
-	if s.lines && fault.Of(err) != fault.Usage {
-		s.json(&report.Failed{Err: err})
+	if fault.Of(err) == fault.Usage {
+		s.Problem(err)
+		return
 	}
-	s.problem(err)
+	s.Failed(err)
 }
 
 // streams are what a command prints to.
 type streams struct {
-	out, err *show.Screen
-	page     *page.Page // about a run of several commands; nil: each is alone
-	traces   bool       // say where a fault of the program is
-	lines    bool       // standard output has lines of JSON
-	jobFile  string     // that the command is run by; empty: none
-}
-
-// problem shows an error after all that was printed before it. An error
-// stream that cannot be written to leaves the exit code to tell.
-func (s *streams) problem(err error) {
-	s.out.Flush()
-	s.err.Problem(err)
-	if ours, ok := errors.AsType[*fault.Panic](err); ok && s.traces {
-		s.err.Printf("%s\n", ours.Stack)
-	}
-	s.err.Flush()
-}
-
-// warn shows something that is no failure.
-func (s *streams) warn(text string) {
-	s.out.Flush()
-	s.err.Printf("%s %s\n", s.err.Strong("!"), show.Plain(text))
-	s.err.Flush()
-}
-
-// json prints an event for scripts. What it cannot write, the flush at the end
-// says.
-func (s *streams) json(e report.Event) {
-	_ = report.Encoder{To: s.out, Say: say}.Encode(e)
+	show.Output
+	page    *page.Page // about a run of several commands; nil: each is alone
+	jobFile string     // that the command is run by; empty: none
 }
 
 func newRoot(s *streams) *cobra.Command {

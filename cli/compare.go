@@ -1,12 +1,9 @@
 package cli
 
 import (
-	"cmp"
-
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
-	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/report"
 	"widecrate/core/source"
@@ -91,52 +88,10 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	if c.as.Value() == asJSON {
-		c.json(r)
-	} else {
-		c.print(r.Differences)
-	}
-	if !c.quiet {
-		s := c.summary(c.streams)
-		s.Printf("%s the same, %s different, %s only in A, %s only in B; %s\n", s.Strong(show.Number(r.Same)),
-			show.Number(r.Different), show.Number(r.OnlyA), show.Number(r.OnlyB), r.LeftOut.String())
-	}
+	c.Compared(r)
 	var different report.Failures
 	if len(r.Differences) > 0 {
 		different.Add(fault.New(fault.Other, "they are not the same"))
 	}
 	return c.ending(cmd, &different, c.Selection, r.Same+len(r.Differences), r.LeftOut, c.quiet)
-}
-
-func (c *compareCommand) print(differences []report.Difference) {
-	if c.as.Value() == asNames {
-		for _, d := range differences {
-			c.name(c.out, d.Path)
-		}
-		return
-	}
-	if c.quiet {
-		return
-	}
-	path := show.Column{Short: true}
-	for _, d := range differences {
-		path.Width = max(path.Width, show.Width(c.out.Name(d.Path)))
-	}
-	t := show.NewTable(c.out, show.Column{Width: len("different")}, path, show.Column{Text: true})
-	for _, d := range differences {
-		sizes := show.Size(*cmp.Or(d.SizeA, d.SizeB))
-		if d.What == "size" {
-			// To the byte: rounded, they may look the same.
-			sizes = show.Number(*d.SizeA) + " → " + show.Number(*d.SizeB) + " bytes"
-		}
-		t.Row(string(d.Status), c.out.Name(d.Path), c.out.Faint(join(d.What, sizes)))
-	}
-}
-
-// join puts what differs in front of the sizes.
-func join(what, sizes string) string {
-	if what == "" {
-		return sizes
-	}
-	return what + ", " + sizes
 }

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -13,7 +12,6 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/archive"
-	"widecrate/core/choose"
 	"widecrate/core/create"
 	"widecrate/core/place"
 	"widecrate/core/plan"
@@ -133,7 +131,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if len(r.Sources) == 0 {
 		if !c.quiet {
-			c.nothing(cmd, c.summary(c.streams))
+			c.nothing(cmd, c.Summary())
 		}
 		return nil
 	}
@@ -144,11 +142,12 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.Today = time.Now()
 	var read, done atomic.Int64
 	conversion := revise.Conversion{Request: r, Placement: &c.Placement, Under: inside(c.under), Output: o, Read: &read}
-	sum := converted{started: time.Now()}
+	shown := show.Conversions{Output: &c.Output, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(r.Sources))
 	err = conversion.Run(cmd.Context(), func(one *report.Converted) {
 		done.Add(1)
-		c.report(one, &sum)
+		c.pageOption.event(one)
+		shown.Archive(one)
 	})
 	stop()
 	if err != nil {
@@ -156,10 +155,10 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	var listed error
 	if c.sums != "" {
-		listed = c.sumUp(cmd, sum.made, r.Reading.Passwords)
+		listed = c.sumUp(cmd, shown.Made, r.Reading.Passwords)
 	}
-	c.summarize(&sum)
-	return c.both(c.ending(cmd, &sum.failures, r.Selection, sum.files, sum.leftOut, c.quiet), listed)
+	shown.Finish()
+	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Files, shown.LeftOut, c.quiet), listed)
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
@@ -201,12 +200,12 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) err
 	err = verify.Run(cmd.Context(), verify.Options{Request: r, Links: plan.SkipLinks, Hash: true}, func(r *report.Verified) {
 		if r.Err != nil {
 			failures.Add(r.Err)
-			c.problem(r.Err)
+			c.Problem(r.Err)
 		}
 		for _, f := range r.Files {
 			path := f.Path
 			if len(made) > 1 {
-				path = filepath.ToSlash(below(absolutePath("."), r.Archive)) + "/" + path
+				path = filepath.ToSlash(place.Below(absolutePath("."), r.Archive)) + "/" + path
 			}
 			c.hashes.Add(path, f.SHA256)
 		}
@@ -218,75 +217,4 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) err
 		return err
 	}
 	return c.hashes.Write(c.sums)
-}
-
-// converted is what a conversion comes to.
-type converted struct {
-	made             []string
-	started          time.Time
-	archives, files  int
-	copied, repacked int
-	after            int64
-	leftOut          choose.Tally
-	failures         report.Failures
-}
-
-func (c *convertCommand) report(r *report.Converted, sum *converted) {
-	c.pageOption.event(r)
-	if r.Err != nil {
-		sum.failures.Add(r.Err)
-		c.problem(r.Err)
-	} else {
-		sum.archives++
-		made := r.Path
-		if r.Parts != nil {
-			made = r.Parts[0]
-		}
-		sum.made = append(sum.made, made)
-		sum.files += r.Files
-		sum.copied += r.Copied
-		sum.repacked += r.Repacked
-		sum.after += r.Packed
-		sum.leftOut.Add(r.LeftOut)
-	}
-	switch {
-	case c.as.Value() == asJSON:
-		c.json(r)
-	case r.Err != nil:
-	case c.as.Value() == asNames:
-		c.nameArchive(c.out, r.Path, &r.Made)
-	}
-	if r.Err != nil || c.quiet {
-		return
-	}
-	s := c.summary(c.streams)
-	s.Printf("%s → %s, %s\n", s.Name(r.Archive), s.Strong(s.Name(r.Path)), show.Size(r.Packed))
-	if len(r.Notes) > 0 {
-		s.Printf("  %s\n", strings.Join(r.Notes, "; "))
-	}
-}
-
-// how says whether entries had to be decoded.
-func (c *converted) how() string {
-	switch {
-	case c.copied+c.repacked == 0:
-		return "nothing to pack"
-	case c.repacked == 0:
-		return "copied as they were packed"
-	case c.copied == 0:
-		return "packed again"
-	}
-	return show.Count(c.copied, "entry") + " copied as packed and " + show.Number(c.repacked) + " packed again"
-}
-
-func (c *convertCommand) summarize(sum *converted) {
-	if c.quiet {
-		return
-	}
-	s := c.summary(c.streams)
-	s.Printf("%s converted: %s in %s, %s; %s; %s\n", s.Strong(show.Count(sum.archives, "archive")),
-		show.Count(sum.files, "file"), show.Size(sum.after), sum.how(), sum.leftOut.String(), show.Took(time.Since(sum.started)))
-	if n := sum.failures.Count(); n > 0 {
-		s.Printf("%s, reported above\n", s.Bad(show.Count(n, "archive")+" failed"))
-	}
 }

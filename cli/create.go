@@ -142,9 +142,9 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	switch {
 	case len(args) < 2 && given == 0:
 		return usage(cmd, errors.New("no source is named"))
-	case args[0] == "-" && (c.as.Value() != asText || c.each || c.dryRun || c.format == ""):
+	case args[0] == "-" && (c.as.Value() != show.Text || c.each || c.dryRun || c.format == ""):
 		return usage(cmd, errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it"))
-	case args[0] == "-" && c.out.Terminal:
+	case args[0] == "-" && c.Out.Terminal:
 		return usage(cmd, errors.New("standard output is a terminal; send the archive to a file or another command"))
 	}
 	if err := onDisk(cmd, args[0]); err != nil {
@@ -223,7 +223,7 @@ func (c *createCommand) made(r *report.Created) error {
 	c.recording.Lock()
 	defer c.recording.Unlock()
 	if c.each {
-		c.prefix = filepath.ToSlash(below(absolutePath("."), r.Archive)) + "/"
+		c.prefix = filepath.ToSlash(place.Below(absolutePath("."), r.Archive)) + "/"
 	}
 	c.recordOptions.event(r, "")
 	if c.writer == nil {
@@ -270,7 +270,7 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 		return o, err
 	}
 	if args[0] == "-" {
-		o.Output = c.out
+		o.Output = c.Out
 	}
 	if err := c.give(cmd, &o); err != nil {
 		return o, err
@@ -323,135 +323,33 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	}
 	var read, done atomic.Int64
 	o.Read = &read
-	var failures report.Failures
-	var files int
-	var size, packed int64
-	var leftOut choose.Tally
+	all := show.Creations{Output: &c.Output, DryRun: c.dryRun}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(o.Sources))
 	err = create.RunEach(cmd.Context(), o, name, func(e *create.EachResult) {
 		done.Add(1)
-		if e.Err != nil {
-			err := e.Err
-			if fe, ok := errors.AsType[*fault.Error](err); !ok || fe.Where == "" {
-				err = fault.At(e.Source, err)
-			}
-			failures.Add(err)
-			c.pageOption.event(&report.Failed{Err: err})
-			if c.as.Value() == asJSON {
-				c.json(&report.Failed{Err: err})
-			}
-			c.problem(err)
+		if e.Err == nil {
+			all.Add(e.Result)
+			c.report(e.Result)
 			return
 		}
-		files += e.Result.Files
-		size += e.Result.Size
-		packed += e.Result.Packed
-		leftOut.Add(e.Result.LeftOut)
-		c.report(e.Result)
+		err := e.Err
+		if fe, ok := errors.AsType[*fault.Error](err); !ok || fe.Where == "" {
+			err = fault.At(e.Source, err)
+		}
+		all.Failures.Add(err)
+		c.pageOption.event(&report.Failed{Err: err})
+		c.Failed(err)
 	})
 	stop()
 	if err != nil {
 		return err
 	}
-	if s := c.summary(c.streams); !c.quiet {
-		archives := s.Strong(show.Count(len(o.Sources)-failures.Count(), "archive"))
-		if c.dryRun {
-			s.Printf("%s would be made: %s, %s would be packed\n", archives, show.Count(files, "file"), show.Size(size))
-		} else {
-			s.Printf("%s made: %s, %s packed into %s\n", archives, show.Count(files, "file"), show.Size(size), show.Size(packed))
-		}
-	}
-	return c.ending(cmd, &failures, o.Selection, files, leftOut, c.quiet)
+	all.Finish()
+	return c.ending(cmd, &all.Failures, o.Selection, all.Files, all.LeftOut, c.quiet)
 }
 
+// report shows a new archive, and adds it to the page.
 func (c *createCommand) report(r *report.Created) {
 	c.pageOption.event(r)
-	switch c.as.Value() {
-	case asJSON:
-		c.json(r)
-	case asNames:
-		c.nameArchive(c.out, r.Archive, &r.Made)
-	}
-	s := c.summary(c.streams)
-	if r.Archive == "-" {
-		s = c.err
-	}
-	if c.verbose || c.dryRun && c.as.Value() == asText {
-		c.list(s, r)
-	}
-	if !c.quiet {
-		c.summarize(s, r)
-	}
-	s.Flush()
-}
-
-func (c *createCommand) list(s *show.Screen, r *report.Created) {
-	size, path := show.Column{Width: len("  1023 KiB"), Right: true}, show.Column{Short: true}
-	for _, e := range r.Entries {
-		path.Width = max(path.Width, show.Width(s.Name(e.Path)))
-	}
-	columns := []show.Column{size, {Width: 1}, {Width: 9, Right: true}, {Width: len("deflate")}, path}
-	if c.dryRun {
-		columns = []show.Column{size, path}
-	}
-	t := show.NewTable(s, columns...)
-	for _, e := range r.Entries {
-		switch {
-		case e.Kind == archive.Folder:
-		case c.dryRun:
-			t.Row(show.Size(e.Size), s.Name(e.Path))
-		case e.Kind == archive.File:
-			t.Row(show.Size(e.Size), "→", show.Size(e.Packed), e.Method, s.Name(e.Path))
-		}
-	}
-}
-
-func (c *createCommand) summarize(s *show.Screen, r *report.Created) {
-	if r.Done {
-		s.Printf("%s: nothing in it has changed since it was made; %s\n", s.Strong(s.Name(r.Archive)), show.Count(r.Files, "file"))
-		if r.Kept != "" {
-			s.Printf("The sources were kept: %s\n", r.Kept)
-		}
-		return
-	}
-	if r.Parts == nil { // else they are what there is
-		s.Printf("%s\n", s.Strong(s.Name(r.Archive)))
-	}
-	if c.dryRun {
-		s.Printf("%s, %s would be packed; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), r.LeftOut.String())
-		if r.Spelt > 0 {
-			s.Printf("%s would be changed, so that every system can hold them.\n", show.Count(r.Spelt, "path"))
-		}
-		return
-	}
-	saved := ""
-	if r.Packed < r.Size {
-		saved = ": " + s.Good(show.Saved(r.Size, r.Packed)) + " saved"
-	}
-	s.Printf("%s, %s packed into %s%s; %s; %s\n", show.Count(r.Files, "file"), show.Size(r.Size), show.Size(r.Packed), saved,
-		r.LeftOut.String(), show.Took(r.Took.Duration))
-	if r.Parts != nil {
-		tellParts(s, r.Parts, r.Sums)
-	}
-	if c.encrypt {
-		s.Printf("Locked with AES-256; the names of the entries are not hidden, and openers built into desktop systems often cannot read it.\n")
-	}
-	if r.ReadBack > 0 {
-		s.Printf("%s read back: each is as it was packed\n", show.Count(r.ReadBack, "entry"))
-	}
-	switch {
-	case r.Kept != "":
-		s.Printf("The sources were kept: %s\n", s.Name(r.Kept))
-	case r.Removed > 0:
-		s.Printf("%s removed\n", show.Count(r.Removed, "source file"))
-	}
-	if r.Spelt > 0 {
-		s.Printf("%s changed, so that every system can hold them.\n", show.Count(r.Spelt, "path"))
-	}
-	if r.Clamped > 0 {
-		s.Printf("%s beyond what a %s can hold, which became the nearest that it can.\n", show.Count(r.Clamped, "time"), r.Format)
-	}
-	if r.Itself {
-		s.Printf("The archive lies in a folder that was packed, and was left out of itself.\n")
-	}
+	c.Created(r, c.encrypt)
 }

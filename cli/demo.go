@@ -103,7 +103,7 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 	if err != nil {
 		return fmt.Errorf("this program does not find itself: %w", err)
 	}
-	s.out.Printf("Made the Tidewatch archives in %s. The example works on a second set of them, in %s.\n", filepath.Dir(full), full)
+	s.Out.Printf("Made the Tidewatch archives in %s. The example works on a second set of them, in %s.\n", filepath.Dir(full), full)
 	server := &standin.Server{Folder: full}
 	at, stop, err := server.Start()
 	if err != nil {
@@ -119,10 +119,10 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 			}
 		}
 		if st.why != "" {
-			s.out.Printf("\n%s\n", s.out.Faint("# "+st.why))
+			s.Out.Printf("\n%s\n", s.Out.Faint("# "+st.why))
 		}
-		s.out.Printf("%s\n", s.out.Strong("$ widecrate "+quoteArgs(args)))
-		if err := s.out.Flush(); err != nil {
+		s.Out.Printf("%s\n", s.Out.Strong("$ widecrate "+quoteArgs(args)))
+		if err := s.Out.Flush(); err != nil {
 			return err
 		}
 		run := exec.CommandContext(cmd.Context(), program, args...)
@@ -137,15 +137,15 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 			return fmt.Errorf("the example ended with exit code %d instead of %d", exit.ExitCode(), st.code)
 		}
 		if remote {
-			s.out.Printf("%s\n", s.out.Faint(fmt.Sprintf("(%s over the line, in %s)", show.Size(server.Bytes.Load()), show.Count(int(server.Requests.Load()), "request"))))
+			s.Out.Printf("%s\n", s.Out.Faint(fmt.Sprintf("(%s over the line, in %s)", show.Size(server.Bytes.Load()), show.Count(int(server.Requests.Load()), "request"))))
 		}
 		if st.code != 0 {
-			s.out.Printf("%s\n", s.out.Faint(fmt.Sprintf("(exit code %d)", st.code)))
+			s.Out.Printf("%s\n", s.Out.Faint(fmt.Sprintf("(exit code %d)", st.code)))
 		}
 	}
-	s.out.Printf("\nThe results are in %s:\n", full)
+	s.Out.Printf("\nThe results are in %s:\n", full)
 	for _, place := range []string{"landing", "may", "pictures", "merged", "grids", "suite", "hand-over.zip", "fetched", "nights", "nights.html", "month", "month.html"} {
-		s.out.Printf("  %s\n", filepath.Join(dir, demo.Example, place))
+		s.Out.Printf("  %s\n", filepath.Join(dir, demo.Example, place))
 	}
 	return nil
 }

@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
-	"widecrate/cli/show"
 	"widecrate/core/choose"
 	"widecrate/core/create"
 	"widecrate/core/revise"
@@ -125,26 +124,6 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	for _, pattern := range r.Spare {
-		c.warn("nothing in it matches --remove " + pattern)
-	}
-	switch c.as.Value() {
-	case asJSON:
-		c.json(r)
-	case asNames:
-		c.name(c.out, r.Archive)
-	}
-	if c.quiet {
-		return nil
-	}
-	s := c.summary(c.streams)
-	s.Printf("%s: %s added, %s replaced, %s removed, %s moved, %s as before; %s → %s; %s\n", s.Strong(s.Name(args[0])), show.Number(r.Added),
-		show.Number(r.Replaced), show.Number(r.Removed), show.Number(r.Moved), show.Number(r.Stay), show.Size(r.Before), show.Size(r.After), show.Took(r.Took.Duration))
-	if r.LeftOut.LeftOut() > 0 {
-		s.Printf("of what was to be added, %s\n", r.LeftOut.String())
-	}
-	if r.Locked > 0 && !c.encrypt && r.Added+r.Replaced > 0 {
-		s.Printf("%s in it locked; what was added is not (--encrypt locks it).\n", show.Count(r.Locked, "entry"))
-	}
+	c.Edited(args[0], r, c.encrypt)
 	return nil
 }

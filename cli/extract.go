@@ -10,6 +10,7 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/extract"
+	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
@@ -32,8 +33,6 @@ type extractCommand struct {
 	dryRun  bool
 	workers int
 	halt    bool
-
-	streaming bool // standard output holds the data itself
 }
 
 func newExtract(s *streams) *cobra.Command {
@@ -131,7 +130,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if len(r.Sources) == 0 {
 		if !c.quiet {
-			c.nothing(cmd, c.summary(c.streams))
+			c.nothing(cmd, c.Summary())
 		}
 		if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
 			return err
@@ -164,16 +163,15 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 	if c.writer != nil {
 		o.BeforeDisposal = c.writer.Sync
 	}
-	tells := &extractReport{extractCommand: c, started: time.Now()}
+	shown := &show.Extraction{Output: &c.Output, DryRun: c.dryRun, Streaming: c.Into == "-", Nested: c.nested, Shared: c.Layout == place.Shared, Started: time.Now()}
 	stop := c.startProgress(r.Sources, o.Progress)
-	if c.Into == "-" {
-		c.streaming = true
-		err = extract.Stream(cmd.Context(), o, c.out, tells.event)
+	if shown.Streaming {
+		err = extract.Stream(cmd.Context(), o, c.Out, shown.Event)
 	} else {
 		err = extract.Run(cmd.Context(), o, func(e report.Event) {
 			c.recordOptions.event(e, c.Into)
 			c.pageOption.event(e)
-			tells.event(e)
+			shown.Event(e)
 		})
 	}
 	stop()
@@ -181,12 +179,12 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 	if err != nil {
 		return err
 	}
-	tells.finish()
+	shown.Finish()
 	// What was done before, or comes after a halt, was not looked into: nobody knows what matched there.
-	if tells.totals.Done > 0 || c.halt && tells.failures.Count() > 0 {
-		return c.both(shown(&tells.failures), recorded)
+	if shown.Totals.Done > 0 || c.halt && shown.Failures.Count() > 0 {
+		return c.both(shownError(&shown.Failures), recorded)
 	}
-	return c.both(c.ending(cmd, &tells.failures, r.Selection, tells.totals.Kept, tells.totals.LeftOut, c.quiet), recorded)
+	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Totals.Kept, shown.Totals.LeftOut, c.quiet), recorded)
 }
 
 // startProgress draws a line about how far the run is, until the function that

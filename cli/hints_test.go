@@ -22,7 +22,7 @@ func TestHints(t *testing.T) {
 			look(below)
 		}
 	}
-	look(newRoot(&streams{out: show.NewScreen(nil), err: show.NewScreen(nil)}))
+	look(newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}}))
 	option := regexp.MustCompile(`--[a-z-]+`)
 	for _, h := range fault.Hints() {
 		assert.NotEmpty(t, say(h), "%s", h)

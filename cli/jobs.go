@@ -150,8 +150,8 @@ func (c *runCommand) start(name string) *cobra.Command {
 	root.AddCommand(cmd)
 	prepare(root)
 	cmd.SetIn(strings.NewReader(""))
-	cmd.SetOut(c.out)
-	cmd.SetErr(c.err)
+	cmd.SetOut(c.Out)
+	cmd.SetErr(c.Err)
 	return cmd
 }
 

@@ -99,7 +99,7 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 		return r, err
 	}
 	if len(o.left) > 0 && (!quiet || len(r.Sources) == 0) {
-		s.warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))
+		s.Warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))
 	}
 	if len(r.Sources) > 0 && !quiet {
 		for _, folder := range source.Barren(o.request.Names, r.Sources) {
@@ -107,7 +107,7 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 			if into := cmd.Flags().Lookup("into"); into != nil && !into.Changed {
 				text += "; where archives are to go is said with --into " + folder
 			}
-			s.warn(text)
+			s.Warn(text)
 		}
 	}
 	if o.shard.Count > 0 {
@@ -288,19 +288,19 @@ func (s *streams) ending(cmd *cobra.Command, failures *report.Failures, selectio
 	unmatched, err := report.Matches(selection, kept, leftOut, failures.Count() > 0)
 	if shard := cmd.Flags().Lookup("shard"); err != nil && shard != nil && shard.Changed {
 		// It may well match in another share: nobody knows here.
-		s.warn("in this share, " + err.Error())
+		s.Warn("in this share, " + err.Error())
 		err = nil
 	}
 	if !quiet {
 		for _, text := range unmatched {
-			s.warn("nothing matched " + text)
+			s.Warn("nothing matched " + text)
 		}
 	}
-	return s.both(shown(failures), err)
+	return s.both(shownError(failures), err)
 }
 
-// shown is the error of failures that were reported; nil if there are none.
-func shown(failures *report.Failures) error {
+// shownError is the error of failures that were reported; nil if there are none.
+func shownError(failures *report.Failures) error {
 	if err := failures.Err(); err != nil {
 		return reported{err}
 	}
@@ -356,17 +356,6 @@ func (o *limitOptions) addTo(set *option.Set) {
 	set.Bound(&o.limits.Entries, "max-entries", false)
 }
 
-// form is what standard output holds.
-type form uint8
-
-const (
-	asText form = iota // a table, or what people read
-	asJSON
-	asNames
-	asTree
-	asCSV
-)
-
 // when is for things that depend on whether there is a terminal.
 type when uint8
 
@@ -382,7 +371,7 @@ func whenChoice() option.Choice[when] {
 
 // outputOptions shape what is printed.
 type outputOptions struct {
-	as      option.Choice[form]
+	as      option.Choice[show.Form]
 	nullOut bool
 	color   option.Choice[when]
 	quiet   bool
@@ -392,9 +381,9 @@ type outputOptions struct {
 // addTo declares them; the forms are the words of --as, the first of which it is
 // when left out, in addition to json and names.
 func (o *outputOptions) addTo(set *option.Set, first string, more ...string) {
-	words, values := []string{first, "json", "names"}, []form{asText, asJSON, asNames}
+	words, values := []string{first, "json", "names"}, []show.Form{show.Text, show.JSON, show.Names}
 	for _, word := range more {
-		words, values = append(words, word), append(values, map[string]form{"tree": asTree, "csv": asCSV}[word])
+		words, values = append(words, word), append(values, map[string]show.Form{"tree": show.Tree, "csv": show.CSV}[word])
 	}
 	o.as, o.color = option.Either(words, values...), whenChoice()
 	set.Value(&o.as, "as")
@@ -406,28 +395,9 @@ func (o *outputOptions) addTo(set *option.Set, first string, more ...string) {
 
 // apply makes the streams what the options ask for.
 func (o *outputOptions) apply(s *streams) {
-	s.traces, s.lines = o.verbose, o.as.Value() == asJSON
+	s.Form, s.Null, s.Quiet, s.Verbose = o.as.Value(), o.nullOut, o.quiet, o.verbose
 	if c := o.color.Value(); c != auto {
-		s.out.SetColor(c == always)
-		s.err.SetColor(c == always)
+		s.Out.SetColor(c == always)
+		s.Err.SetColor(c == always)
 	}
-}
-
-// summary is where what people read goes: not among the data.
-func (o *outputOptions) summary(s *streams) *show.Screen {
-	if o.as.Value() == asText {
-		return s.out
-	}
-	return s.err
-}
-
-// name prints a path in a list of them.
-func (o *outputOptions) name(s *show.Screen, path string) {
-	if o.nullOut {
-		s.WriteString(path)
-		s.WriteByte(0)
-		return
-	}
-	s.WriteString(s.Name(path))
-	s.WriteByte('\n')
 }

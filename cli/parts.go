@@ -3,14 +3,12 @@ package cli
 import (
 	"errors"
 	"path/filepath"
-	"slices"
 	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
-	"widecrate/cli/show"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
 	"widecrate/core/parts/cut"
@@ -96,85 +94,12 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 			failures.Add(sets[i].Err)
 		}
 	}
-	switch c.as.Value() {
-	case asJSON:
-		for i := range sets {
-			c.json(sets[i])
-		}
-		for _, err := range errs {
-			c.json(&report.Failed{Err: err})
-		}
-	case asNames:
-		for _, set := range sets {
-			if set.Err != nil {
-				c.name(c.out, set.Path)
-			}
-		}
-	default:
-		c.table(sets)
-	}
+	c.Sets(sets, c.checkSums != "")
 	for _, err := range errs {
 		failures.Add(err)
-		c.problem(err)
+		c.Failed(err)
 	}
-	if !c.quiet {
-		c.summarize(sets)
-	}
-	return shown(&failures)
-}
-
-func (c *scanCommand) summarize(sets []*report.Set) {
-	s := c.summary(c.streams)
-	s.Printf("%s", s.Strong(show.Count(len(sets), "set")))
-	bad, summed := 0, 0
-	for _, set := range sets {
-		summed += set.Summed
-		if set.Err != nil {
-			bad++
-		}
-	}
-	if c.checkSums != "" {
-		s.Printf(", %s checked", show.Count(summed, "SHA-256 sum"))
-	}
-	if bad > 0 {
-		s.Printf(", %s", s.Bad(show.Number(bad)+" not complete"))
-	}
-	s.Printf("\n")
-}
-
-func (c *scanCommand) table(sets []*report.Set) {
-	if len(sets) == 0 || c.quiet {
-		return
-	}
-	name := show.Column{Title: "set", Short: true}
-	label := func(set *parts.Set) string {
-		return c.out.Name(filepath.Join(filepath.Dir(set.Path()), set.Name))
-	}
-	for _, set := range sets {
-		name.Width = max(name.Width, show.Width(label(set.Set)))
-	}
-	t := show.NewTable(c.out, name, show.Column{Title: "kind", Width: 9}, show.Column{Title: "parts", Width: 8, Right: true},
-		show.Column{Title: "size", Width: 9, Right: true}, show.Column{Title: "complete", Text: true})
-	for _, set := range sets {
-		state := c.out.Good("yes")
-		switch {
-		case set.Missing != nil:
-			state = c.out.Bad("no") + ": missing " + c.out.Name(parts.Shorten(set.Missing))
-		case set.Err != nil:
-			state = c.out.Bad("no") + ": " + c.out.Name(why(set.Err))
-		case set.Open:
-			state = "yes, unless more follow: the last part is as large as the others"
-		}
-		t.Row(label(set.Set), set.Type, show.Number(set.Found())+" of "+show.Number(set.Expected), show.Size(set.Size), state)
-	}
-}
-
-// why is an error without the place, which stands beside it.
-func why(err error) string {
-	if e, ok := errors.AsType[*fault.Error](err); ok {
-		return e.Err.Error()
-	}
-	return err.Error()
+	return shownError(&failures)
 }
 
 type joinCommand struct {
@@ -251,33 +176,8 @@ func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	took := time.Since(started)
-	switch c.as.Value() {
-	case asJSON:
-		c.json(&report.Joined{Path: absolutePath(j.Path), Parts: len(set.Parts), Size: j.Size, Summed: j.Summed, Took: report.Took{Duration: took}})
-	case asNames:
-		c.name(c.out, absolutePath(j.Path))
-	}
-	if c.quiet {
-		return nil
-	}
-	s := c.summary(c.streams)
-	s.Printf("%s: %s from %s", s.Strong(s.Name(j.Path)), show.Size(j.Size), show.Count(len(set.Parts), "part"))
-	if j.Zip {
-		s.Printf(", an ordinary ZIP archive now")
-	}
-	s.Printf("; %s; %s\n", sumsChecked(set, j.Summed), show.Took(took))
+	c.Joined(&report.Joined{Path: absolutePath(j.Path), Parts: len(set.Parts), Size: j.Size, Summed: j.Summed, Took: report.Since(started)}, j, set)
 	return nil
-}
-
-func sumsChecked(set *parts.Set, n int) string {
-	switch {
-	case n == 0 && set.Elsewhere():
-		return "lists of sums are not looked for at addresses; --check-sums names one"
-	case n == 0:
-		return "there is no list of sums beside the parts"
-	}
-	return show.Count(n, "SHA-256 sum") + " checked"
 }
 
 // absolutePath is a path that does not depend on where the command ran.
@@ -363,41 +263,8 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	took := time.Since(started)
-	switch c.as.Value() {
-	case asJSON:
-		c.json(&report.Split{Parts: w.Parts, Sums: w.List, Size: w.Size, Took: report.Took{Duration: took}})
-	case asNames:
-		c.nameArchive(c.out, "", &report.Made{Parts: w.Parts, Sums: w.List})
-	}
-	if !c.quiet {
-		s := c.summary(c.streams)
-		tellParts(s, w.Parts, w.List)
-		s.Printf("%s written; %s\n", show.Size(w.Size), show.Took(took))
-	}
+	c.Split(&report.Split{Parts: w.Parts, Sums: w.List, Size: w.Size, Took: report.Since(started)})
 	return nil
-}
-
-// nameArchive prints the path of a new archive, or those of its parts and of the
-// list of their sums.
-func (o *outputOptions) nameArchive(s *show.Screen, path string, m *report.Made) {
-	if m.Parts == nil {
-		o.name(s, path)
-		return
-	}
-	for _, part := range append(slices.Clone(m.Parts), m.Sums) {
-		o.name(s, part)
-	}
-}
-
-// tellParts says what parts were written.
-func tellParts(s *show.Screen, parts []string, sums string) {
-	names := filepath.Base(parts[0])
-	if len(parts) > 1 {
-		names += " … " + filepath.Base(parts[len(parts)-1])
-	}
-	s.Printf("%s in %s: %s\n", s.Strong(show.Count(len(parts), "part")), s.Name(filepath.Dir(sums)), s.Name(names))
-	s.Printf("SHA-256 sums in %s\n", s.Name(filepath.Base(sums)))
 }
 
 // replaceChoice is whether what is written may replace what is there.

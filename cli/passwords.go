@@ -43,7 +43,7 @@ func (o *passwordOptions) passwords(cmd *cobra.Command, s *streams) (list []stri
 	if o.env != "" {
 		value := os.Getenv(o.env)
 		if strings.ContainsAny(value, "\r\n") {
-			s.warn("the password in " + o.env + " has a line end in it, which counts")
+			s.Warn("the password in " + o.env + " has a line end in it, which counts")
 		}
 		list = append(list, value)
 	}
@@ -108,8 +108,8 @@ func typed(ctx context.Context, s *streams, question string) (string, error) {
 	if err != nil {
 		return "", fault.Reading("terminal", err)
 	}
-	s.err.Printf("%s", question)
-	s.err.Flush()
+	s.Err.Printf("%s", question)
+	s.Err.Flush()
 	var password []byte
 	done := make(chan struct{})
 	go func() {
@@ -121,8 +121,8 @@ func typed(ctx context.Context, s *streams, question string) (string, error) {
 	case <-ctx.Done():
 		_ = term.Restore(terminal, before) // as well as can be
 	}
-	s.err.Printf("\n")
-	s.err.Flush()
+	s.Err.Printf("\n")
+	s.Err.Flush()
 	if ctx.Err() != nil {
 		return "", ctx.Err()
 	}

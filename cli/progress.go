@@ -20,10 +20,10 @@ func (o *progressOption) addTo(set *option.Set) {
 // start draws a line about how far the run is, until the function that it
 // returns is called.
 func (o *progressOption) start(s *streams, quiet bool, text func() string) (stop func()) {
-	if when := o.progress.Value(); quiet || when == never || when == auto && !s.err.Terminal {
+	if when := o.progress.Value(); quiet || when == never || when == auto && !s.Err.Terminal {
 		return func() {}
 	}
-	return show.StartProgress(s.err, text, s.out).Stop
+	return show.StartProgress(s.Err, text, s.Out).Stop
 }
 
 // startBytes is the same where bytes are all there is to show; all counts those

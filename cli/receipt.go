@@ -3,7 +3,6 @@ package cli
 import (
 	"encoding/hex"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -12,10 +11,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
-	"widecrate/cli/show"
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/stage"
@@ -102,17 +101,9 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 // addDelivered adds a file to the list of sums, by its path below --into.
 func (o *recordOptions) addDelivered(path, into string, sum []byte) {
 	if into != "" {
-		path = below(absolutePath(into), path)
+		path = place.Below(absolutePath(into), path)
 	}
 	o.list.Add(filepath.ToSlash(path), sum)
-}
-
-// below is a path without the folder that it is in, or the path itself.
-func below(folder, path string) string {
-	if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) {
-		return rel
-	}
-	return path
 }
 
 // finish brings receipt and list to their ends.
@@ -173,7 +164,7 @@ func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string, chosen *s
 		return nil, err
 	}
 	for _, remark := range receipts.Remarks {
-		s.warn(remark)
+		s.Warn(remark)
 	}
 	asked := receipt.Asked{Options: shaping(cmd), Since: chosen.since.Time, Until: chosen.until.Time}
 	return &earlier{Receipts: receipts, streams: s, asked: asked}, nil
@@ -196,7 +187,7 @@ func (e *earlier) made(id string) *report.Earlier {
 func (e *earlier) changed(option string) {
 	if option != "" {
 		e.once.Do(func() {
-			e.err.Aside("--" + option + " is not as it was: what was done with other options is done again")
+			e.Err.Aside("--" + option + " is not as it was: what was done with other options is done again")
 		})
 	}
 }
@@ -217,65 +208,4 @@ func shaping(cmd *cobra.Command) map[string]string {
 		}
 	}
 	return options
-}
-
-// verifyDelivered checks what earlier runs delivered.
-func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
-	started := time.Now()
-	for _, path := range c.against {
-		if _, err := os.Stat(path); err != nil {
-			return fault.Reading(path, err)
-		}
-		if !receipt.Is(path) {
-			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
-		}
-	}
-	earlier, err := receipt.Load(c.against...)
-	if err != nil {
-		return err
-	}
-	defer earlier.Close()
-	for _, remark := range earlier.Remarks {
-		c.warn(remark)
-	}
-	var failures report.Failures
-	right, extra := 0, 0
-	err = earlier.Check(cmd.Context(), c.workers, func(d *receipt.Checked) {
-		switch {
-		case d.Status == receipt.Extra:
-			extra++
-			if c.verbose && c.as.Value() == asText {
-				c.out.Printf("extra    %s\n", c.out.Name(d.Path))
-			}
-		case d.Err == nil:
-			right++
-		default:
-			failures.Add(d.Err)
-			c.problem(d.Err)
-			if c.as.Value() == asNames {
-				c.name(c.out, d.Path)
-			}
-		}
-		if c.as.Value() == asJSON {
-			c.json(d)
-		}
-	})
-	if err != nil {
-		return err
-	}
-	if !c.quiet {
-		s := c.summary(c.streams)
-		s.Printf("%s as delivered", s.Strong(show.Count(right, "file")))
-		if n := failures.Count(); n > 0 {
-			s.Printf(", %s, reported above", s.Bad(fmt.Sprintf("%d missing or altered", n)))
-		}
-		if extra > 0 {
-			s.Printf("; %d beside them that were not delivered", extra)
-			if !c.verbose {
-				s.Printf(" (-v names them)")
-			}
-		}
-		s.Printf("; %s\n", show.Took(time.Since(started)))
-	}
-	return shown(&failures)
 }

@@ -39,13 +39,13 @@ func TestShortHelp(t *testing.T) {
 			look(below)
 		}
 	}
-	look(newRoot(&streams{out: show.NewScreen(nil), err: show.NewScreen(nil)}))
+	look(newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}}))
 }
 
 // The pages of the reference and the table of errors are what the table of options and
 // the kinds of failure say.
 func TestReference(t *testing.T) {
-	root := newRoot(&streams{out: show.NewScreen(nil), err: show.NewScreen(nil)})
+	root := newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}})
 	pages := map[string]string{"../docs/errors.md": errorTable(t)}
 	var add func(cmd *cobra.Command)
 	add = func(cmd *cobra.Command) {

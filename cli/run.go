@@ -95,7 +95,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	if c.schema {
 		text, err := jobLanguage().Schema()
 		if err == nil {
-			_, err = c.out.Write(text)
+			_, err = c.Out.Write(text)
 		}
 		return err
 	}
@@ -118,7 +118,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	if c.validate {
 		if !c.quiet {
-			c.summary(c.streams).Printf("%s is right: %s\n", c.out.Strong(c.out.Name(path)), show.Count(len(file.tasks), "job"))
+			c.Summary().Printf("%s is right: %s\n", c.Out.Strong(c.Out.Name(path)), show.Count(len(file.tasks), "job"))
 		}
 		return nil
 	}
@@ -222,15 +222,13 @@ func (c *runCommand) mistakes(err error) error {
 	}
 	for i := range wrong.List {
 		m := &wrong.List[i]
-		if c.as.Value() == asJSON {
-			c.json(&report.Mistake{File: wrong.File, Line: m.Line, Column: m.Column, Why: m.Why, Do: m.Do})
-		}
-		c.problem(fault.At(fmt.Sprintf("%s, line %d, column %d", wrong.File, m.Line, m.Column), fault.New(fault.Usage, "%s", m.Why).Advise(m.Do)))
+		c.Event(&report.Mistake{File: wrong.File, Line: m.Line, Column: m.Column, Why: m.Why, Do: m.Do})
+		c.Problem(fault.At(fmt.Sprintf("%s, line %d, column %d", wrong.File, m.Line, m.Column), fault.New(fault.Usage, "%s", m.Why).Advise(m.Do)))
 		line, caret := m.Mark()
 		number := fmt.Sprintf("%6d", m.Line)
-		c.err.Printf("%s  %s\n%s  %s\n", c.err.Faint(number), show.Plain(line), strings.Repeat(" ", len(number)), c.err.Bad(caret))
+		c.Err.Printf("%s  %s\n%s  %s\n", c.Err.Faint(number), show.Plain(line), strings.Repeat(" ", len(number)), c.Err.Bad(caret))
 	}
-	c.err.Flush()
+	c.Err.Flush()
 	return reported{err}
 }
 
@@ -249,13 +247,13 @@ func (c *runCommand) hold(ctx context.Context, path string, file *jobFile) (held
 		case err == nil:
 			return held, waited, nil
 		case !ok: // a folder that cannot be written to, such as one of a system's configuration
-			c.warn("another run of this file would not wait for this one: " + fault.Writing(name, err).Error())
+			c.Warn("another run of this file would not wait for this one: " + fault.Writing(name, err).Error())
 			return nil, waited, nil
 		case c.busy.Value():
 			return nil, false, fault.At(path, fault.New(fault.Refused, "another run of it is under way: %w", busy).Advise("--if-busy wait waits for it"))
 		case !waited:
 			waited = true
-			c.warn(fmt.Sprintf("waiting for another run of %s: %s", path, busy))
+			c.Warn(fmt.Sprintf("waiting for another run of %s: %s", path, busy))
 		}
 		select {
 		case <-ctx.Done():
@@ -292,8 +290,8 @@ func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
 		}
 		done = append(done, j)
 	}
-	c.summarize(done)
-	return shown(&failures)
+	c.Jobs(done)
+	return shownError(&failures)
 }
 
 // unable is why a job is not run; nil: it can be.
@@ -315,11 +313,9 @@ func (c *runCommand) unable(t *jobRun, ended map[string]report.JobState, halted 
 // one runs a job.
 func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 	j.State = report.JobStarted
-	if c.as.Value() == asJSON {
-		c.json(j)
-	}
+	c.Event(j)
 	if !c.quiet {
-		c.summary(c.streams).Printf("%s\n", c.summary(c.streams).Strong(t.Title()+": "+t.Command))
+		c.Summary().Printf("%s\n", c.Summary().Strong(t.Title()+": "+t.Command))
 	}
 	if c.page != nil {
 		c.page.Job = t.Title()
@@ -332,7 +328,7 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 	}
 	j.State = report.JobDone
 	if _, shown := errors.AsType[reported](j.Err); j.Err != nil && !shown {
-		c.problem(j.Err)
+		c.Problem(j.Err)
 	}
 	if j.Err != nil {
 		j.State = report.JobFailed
@@ -345,47 +341,15 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 
 // ended reports what became of a job.
 func (c *runCommand) ended(t *jobRun, j *report.Job) {
-	if c.as.Value() == asJSON {
-		c.json(j)
-	}
+	c.Event(j)
 	if j.State == report.JobNotRun && !c.dryRun {
-		c.warn(t.Title() + ": " + j.Err.Error())
+		c.Warn(t.Title() + ": " + j.Err.Error())
 		if c.page != nil {
 			c.page.Event(&report.Failed{Err: fault.At(t.Title(), j.Err)})
 		}
 	}
-	if s := c.summary(c.streams); !c.quiet && j.State != report.JobNotRun {
+	if s := c.Summary(); !c.quiet && j.State != report.JobNotRun {
 		s.Printf("\n")
 	}
-	c.out.Flush()
+	c.Out.Flush()
 }
-
-// summarize says what became of all jobs.
-func (c *runCommand) summarize(jobs []*report.Job) {
-	if c.quiet {
-		return
-	}
-	s := c.summary(c.streams)
-	widest := 0
-	for _, j := range jobs {
-		widest = max(widest, show.Width(title(j)))
-	}
-	table := show.NewTable(s, show.Column{Title: "job", Width: widest, Short: true}, show.Column{Title: "command", Width: 10},
-		show.Column{Title: "took", Width: 8, Right: true}, show.Column{Title: "result", Text: true})
-	for _, j := range jobs {
-		result := s.Good("done")
-		switch j.State {
-		case report.JobFailed:
-			result = s.Bad(fmt.Sprintf("failed: %s (%d)", fault.Of(j.Err), exitCode(j.Err)))
-		case report.JobNotRun:
-			result = j.Err.Error()
-		}
-		took := ""
-		if j.State != report.JobNotRun {
-			took = show.Took(j.Took.Duration)
-		}
-		table.Row(title(j), j.Command, took, result)
-	}
-}
-
-func title(j *report.Job) string { return (&job.Job{Name: j.Name, With: j.With}).Title() }

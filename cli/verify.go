@@ -2,9 +2,8 @@ package cli
 
 import (
 	"errors"
-	"fmt"
+	"os"
 	"runtime"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -12,7 +11,6 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
-	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/plan"
 	"widecrate/core/receipt"
@@ -31,8 +29,6 @@ type verifyCommand struct {
 	links   option.Choice[plan.Links]
 	against []string
 	sums    string
-	hashes  receipt.Sums
-	single  bool // there is one source
 }
 
 func newVerify(s *streams) *cobra.Command {
@@ -96,14 +92,14 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return err
 	}
 	r.Workers = c.workers
-	c.single = len(r.Sources) == 1 && !c.nested
-	t := verified{started: time.Now()}
 	var decoded, done atomic.Int64
 	o := verify.Options{Request: r, Links: c.links.Value(), Hash: c.sums != "", Decoded: &decoded}
+	shown := show.Checking{Output: &c.Output, Single: len(r.Sources) == 1 && !c.nested, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(r.Sources))
 	err = verify.Run(cmd.Context(), o, func(r *report.Verified) {
 		done.Add(1)
-		c.report(r, &t)
+		c.pageOption.event(r)
+		shown.Archive(r)
 	})
 	stop()
 	if err != nil {
@@ -111,92 +107,38 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	var listed error
 	if c.sums != "" {
-		listed = c.hashes.Write(c.sums)
+		listed = shown.List.Write(c.sums)
 	}
-	if !c.quiet {
-		c.summarize(cmd, len(r.Sources), &t)
+	if len(r.Sources) > 0 {
+		shown.Finish()
+	} else if !c.quiet {
+		c.nothing(cmd, c.Summary())
 	}
-	return c.both(c.ending(cmd, &t.failures, r.Selection, t.entries, t.leftOut, c.quiet), listed)
+	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Entries, shown.LeftOut, c.quiet), listed)
 }
 
-// verified is what reports come to.
-type verified struct {
-	started                                                     time.Time
-	archives, bad, unsafe, incomplete, unknown, entries, damage int
-	sums                                                        int
-	bytes                                                       int64
-	leftOut                                                     choose.Tally
-	failures                                                    report.Failures
-}
-
-func (c *verifyCommand) report(r *report.Verified, t *verified) {
-	c.pageOption.event(r)
-	t.entries += r.Entries
-	t.sums += r.Sums
-	t.bytes += r.Bytes
-	t.damage += r.Damaged
-	t.leftOut.Add(r.LeftOut)
-	for _, f := range r.Files {
-		path := f.Path
-		if !c.single {
-			path = strings.ReplaceAll(r.Archive, " › ", "/") + "/" + path
+// verifyDelivered checks what earlier runs delivered.
+func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
+	shown := show.Delivered{Output: &c.Output, Started: time.Now()}
+	for _, path := range c.against {
+		if _, err := os.Stat(path); err != nil {
+			return fault.Reading(path, err)
 		}
-		c.hashes.Add(path, f.SHA256)
-	}
-	if r.Err != nil {
-		t.failures.Add(r.Err)
-		c.problem(r.Err)
-	}
-	for _, b := range r.Bad {
-		t.failures.Add(b.Err)
-		c.problem(fmt.Errorf("%w (its header is at offset %s)", b.Err, show.Number(int(b.Offset))))
-	}
-	switch kind := fault.Of(r.Err); {
-	case r.Damaged > 0 || r.Err != nil && kind == fault.Damaged:
-		t.bad++
-	case len(r.Bad) > 0:
-		t.unsafe++
-	case r.Err != nil && kind == fault.Incomplete:
-		t.incomplete++
-	case r.Err != nil:
-		t.unknown++
-	default:
-		t.archives++
-	}
-	if r.Err != nil || len(r.Bad) > 0 {
-		if c.as.Value() == asNames {
-			c.name(c.out, r.Archive)
+		if !receipt.Is(path) {
+			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
 		}
 	}
-	switch {
-	case c.as.Value() == asJSON:
-		c.json(r)
-	case c.as.Value() == asText && c.verbose && r.Err == nil:
-		c.out.Printf("%s  %s, %s\n", c.out.Name(r.Archive), show.Count(r.Entries, "file"), show.Size(r.Bytes))
+	earlier, err := receipt.Load(c.against...)
+	if err != nil {
+		return err
 	}
-}
-
-func (c *verifyCommand) summarize(cmd *cobra.Command, sources int, t *verified) {
-	s := c.summary(c.streams)
-	if sources == 0 {
-		c.nothing(cmd, s)
-		return
+	defer earlier.Close()
+	for _, remark := range earlier.Remarks {
+		c.Warn(remark)
 	}
-	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(show.Count(t.archives, "archive")),
-		show.Count(t.entries, "file"), show.Size(t.bytes), show.Number(t.sums), t.leftOut.String(), show.Took(time.Since(t.started)))
-	if t.bad > 0 {
-		entries := ""
-		if t.damage > 0 {
-			entries = ": " + show.Count(t.damage, "damaged entry")
-		}
-		s.Printf("%s%s, reported above\n", s.Bad(show.Count(t.bad, "archive")+" damaged"), entries)
+	if err := earlier.Check(cmd.Context(), c.workers, shown.File); err != nil {
+		return err
 	}
-	for _, other := range []struct {
-		n    int
-		what string
-	}{{t.unsafe, "unsafe"}, {t.incomplete, "incomplete"}, {t.unknown, "could not be checked"}} {
-		if other.n > 0 {
-			s.Printf("%s, reported above\n", s.Bad(show.Count(other.n, "archive")+" "+other.what))
-		}
-	}
+	shown.Finish()
+	return shownError(&shown.Failures)
 }

@@ -17,11 +17,11 @@ func newVersion(s *streams) *cobra.Command {
 		Example: "  widecrate version",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			s.out.Printf("widecrate %s (%s/%s", Version, runtime.GOOS, runtime.GOARCH)
+			s.Out.Printf("widecrate %s (%s/%s", Version, runtime.GOOS, runtime.GOARCH)
 			if info, ok := debug.ReadBuildInfo(); ok {
-				s.out.Printf(", %s", info.GoVersion)
+				s.Out.Printf(", %s", info.GoVersion)
 			}
-			s.out.Printf(")\n")
+			s.Out.Printf(")\n")
 			return nil
 		},
 	}

@@ -52,7 +52,7 @@ func (o *webOptions) client(cmd *cobra.Command, s *streams, names ...string) (*w
 	}
 	w.Netrc = netrc()
 	if verbose := cmd.Flags().Lookup("verbose"); verbose != nil && verbose.Value.String() == "true" {
-		w.Say = s.err.Aside
+		w.Say = s.Err.Aside
 	}
 	return web.New(w)
 }

@@ -8,6 +8,7 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/page"
+	"widecrate/cli/show"
 	"widecrate/core/extract"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
@@ -19,7 +20,7 @@ var kinds = map[string]func(path string) error{
 	"receipt": receipt.Check,
 	"sums":    receipt.CheckSums,
 	"report":  page.Check,
-	"chart":   checkChart,
+	"chart":   show.CheckChart,
 }
 
 // checkWritten refuses, before anything is done, to write over a file of another kind, and

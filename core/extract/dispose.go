@@ -83,9 +83,6 @@ func (a *After) Receives(path string) bool {
 	return errTo == nil && errAt == nil && os.SameFile(to, at)
 }
 
-// LiesThere is why a source stays that lies where it would be moved.
-const LiesThere = "it lies already where it would be moved"
-
 // notePartial remembers, with the source, why not all of it was delivered.
 func (u *unit) notePartial() {
 	o := u.outcome
@@ -217,7 +214,7 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 	switch {
 	case err != nil:
 	case to == nil:
-		d.Kept = LiesThere
+		d.Kept = report.LiesThere
 		return
 	default:
 		d.To = to[0]

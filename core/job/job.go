@@ -4,6 +4,8 @@
 // from the program. It runs nothing. docs/jobs.md describes the file.
 package job
 
+import "widecrate/core/report"
+
 // A Language is what a program lets job files say.
 type Language struct {
 	Commands []Command
@@ -84,8 +86,5 @@ type Value struct {
 
 // Title is the name of a job with what it is repeated for.
 func (j *Job) Title() string {
-	if j.With == "" {
-		return j.Name
-	}
-	return j.Name + " (" + j.With + ")"
+	return (&report.Job{Name: j.Name, With: j.With}).Title()
 }

@@ -183,6 +183,14 @@ func isDevice(name string) bool {
 // letter case.
 const Folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
 
+// Below is a path on disk without the folder that it is in, or the path itself.
+func Below(folder, path string) string {
+	if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) {
+		return rel
+	}
+	return path
+}
+
 // Key is what paths have in common that are usually the same on this system.
 func Key(path string) string {
 	if Folds {

@@ -23,6 +23,14 @@ type Job struct {
 	Err     error    `json:"-"` // why it failed, or was not run
 }
 
+// Title is the name, with the values that the job is repeated for.
+func (j *Job) Title() string {
+	if j.With == "" {
+		return j.Name
+	}
+	return j.Name + " (" + j.With + ")"
+}
+
 // Lines are one.
 func (j *Job) Lines() iter.Seq[Line] { return one(Line{"job", j, j.Err}) }
 

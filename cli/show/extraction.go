@@ -1,13 +1,11 @@
-package cli
+package show
 
 import (
 	"path/filepath"
 	"strings"
 	"time"
 
-	"widecrate/cli/show"
 	"widecrate/core/archive"
-	"widecrate/core/extract"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
@@ -16,12 +14,18 @@ import (
 	"widecrate/core/stage"
 )
 
-// extractReport prints what happens, and in the end what it comes to.
-type extractReport struct {
-	*extractCommand
-	started  time.Time
-	totals   report.Totals
-	failures report.Failures   // of archives, and of what becomes of sources
+// Extraction shows what becomes of archives that are unpacked, and in the end what it comes
+// to.
+type Extraction struct {
+	*Output
+	DryRun    bool
+	Streaming bool // standard output holds the data itself
+	Nested    bool
+	Shared    bool // all go into one folder
+	Started   time.Time
+
+	Totals   report.Totals
+	Failures report.Failures   // of archives, and of what becomes of sources
 	archives []unpackedArchive // the first few
 	roots    []string          // where archives went, in the order of the first
 	went     map[string]int    // how many archives went to each
@@ -32,12 +36,12 @@ type extractReport struct {
 	kept     []string       // sources that were kept, with the reason
 }
 
-// event takes note of what happened, and shows it.
-func (r *extractReport) event(e report.Event) {
+// Event takes note of what happened, and shows it.
+func (r *Extraction) Event(e report.Event) {
 	switch e := e.(type) {
 	case report.Notice:
-		if !r.quiet {
-			r.warn(string(e))
+		if !r.Quiet {
+			r.Warn(string(e))
 		}
 		return
 	case *report.Unpacked:
@@ -45,20 +49,20 @@ func (r *extractReport) event(e report.Event) {
 	case *report.Disposal:
 		r.source(e)
 	}
-	if r.as.Value() == asJSON && !r.streaming {
-		r.json(e)
+	if !r.Streaming {
+		r.Output.Event(e)
 	}
 }
 
-func (r *extractReport) archive(o *report.Unpacked) {
-	r.totals.Add(o)
+func (r *Extraction) archive(o *report.Unpacked) {
+	r.Totals.Add(o)
 	if o.Err != nil {
 		r.failed(o.Err)
 	}
 	for _, lost := range o.Lost {
 		r.failed(lost.Err)
 	}
-	if !r.streaming {
+	if !r.Streaming {
 		r.print(o)
 	}
 	if o.Err == nil && !o.Done {
@@ -72,12 +76,12 @@ func (r *extractReport) archive(o *report.Unpacked) {
 }
 
 // goneTo counts an archive where it went.
-func (r *extractReport) goneTo(o *report.Unpacked) {
-	if o.Entries == o.LeftOut.LeftOut() && o.Entries > 0 || o.Entries == 0 && r.nested {
+func (r *Extraction) goneTo(o *report.Unpacked) {
+	if o.Entries == o.LeftOut.LeftOut() && o.Entries > 0 || o.Entries == 0 && r.Nested {
 		return // nothing was kept, or only archives were inside
 	}
 	root := o.Target
-	if r.layout.Value() != place.Shared {
+	if !r.Shared {
 		root = filepath.Dir(root)
 	}
 	if r.went == nil {
@@ -116,28 +120,28 @@ func tallyMembers(o *report.Unpacked) []memberTally {
 
 // failed shows a failure. On a terminal, the first few of many are enough to
 // see what is wrong; a log gets them all.
-func (r *extractReport) failed(err error) {
-	r.failures.Add(err)
-	if r.err.Terminal && !r.verbose && r.failures.Count() > listed {
+func (r *Extraction) failed(err error) {
+	r.Failures.Add(err)
+	if r.Err.Terminal && !r.Verbose && r.Failures.Count() > listed {
 		return
 	}
-	r.problem(err)
+	r.Problem(err)
 }
 
-func (r *extractReport) print(o *report.Unpacked) {
-	switch r.as.Value() {
-	case asJSON:
-	case asNames:
+func (r *Extraction) print(o *report.Unpacked) {
+	switch r.Form {
+	case JSON:
+	case Names:
 		for _, p := range o.Placed {
 			if p.Kind != archive.Folder && p.Action != stage.Skipped && p.Action != stage.Lost {
-				r.name(r.out, p.Path)
+				r.Name(p.Path)
 			}
 		}
 	default:
 		switch {
-		case r.quiet || o.Err != nil || !r.dryRun && !r.verbose:
+		case r.Quiet || o.Err != nil || !r.DryRun && !r.Verbose:
 		case o.Done:
-			r.out.Printf("%s: done before\n", r.out.Name(o.Archive))
+			r.Out.Printf("%s: done before\n", r.Out.Name(o.Archive))
 		default:
 			r.listPlaced(o)
 		}
@@ -145,14 +149,14 @@ func (r *extractReport) print(o *report.Unpacked) {
 }
 
 // source takes note of what became of a source.
-func (r *extractReport) source(d *report.Disposal) {
+func (r *Extraction) source(d *report.Disposal) {
 	switch after := d.After(); {
 	case d.Err != nil:
 		r.failed(d.Err)
-	case d.Kept == extract.LiesThere:
+	case d.Kept == report.LiesThere:
 		r.stay++
 	case d.Kept != "":
-		r.kept = append(r.kept, r.out.Name(d.Source)+": "+d.Kept)
+		r.kept = append(r.kept, r.Out.Name(d.Source)+": "+d.Kept)
 	case after == "moved":
 		to := filepath.Dir(d.To)
 		if r.moved == nil {
@@ -167,41 +171,41 @@ func (r *extractReport) source(d *report.Disposal) {
 }
 
 // listPlaced prints every path of an archive and what becomes of it.
-func (r *extractReport) listPlaced(o *report.Unpacked) {
-	r.out.Printf("%s → %s%s\n", r.out.Strong(r.out.Name(o.Archive)), r.out.Name(o.Target), r.out.Faint(misnamed(o.Archive, o.Format)))
+func (r *Extraction) listPlaced(o *report.Unpacked) {
+	r.Out.Printf("%s → %s%s\n", r.Out.Strong(r.Out.Name(o.Archive)), r.Out.Name(o.Target), r.Out.Faint(misnamed(o.Archive, o.Format)))
 	for _, remark := range o.Remarks {
-		r.out.Printf("  %s\n", r.out.Faint(r.out.Name(r.out.Say.With(remark.Text, remark.Hint))))
+		r.Out.Printf("  %s\n", r.Out.Faint(r.Out.Name(r.Out.Say.With(remark.Text, remark.Hint))))
 	}
-	shown := func(path string) string { return r.out.Name(below(o.Target, path)) }
-	path := show.Column{Short: true}
+	shown := func(path string) string { return r.Out.Name(place.Below(o.Target, path)) }
+	path := Column{Short: true}
 	for _, p := range o.Placed {
-		path.Width = max(path.Width, show.Width(shown(p.Path)))
+		path.Width = max(path.Width, Width(shown(p.Path)))
 	}
 	for _, removed := range o.Removed {
-		path.Width = max(path.Width, show.Width(shown(removed)))
+		path.Width = max(path.Width, Width(shown(removed)))
 	}
-	t := show.NewTable(r.out, show.Column{Width: len("  replaced")}, show.Column{Width: 9, Right: true}, path, show.Column{Text: true})
+	t := NewTable(r.Out, Column{Width: len("  replaced")}, Column{Width: 9, Right: true}, path, Column{Text: true})
 	for _, p := range o.Placed {
 		if p.Kind == archive.Folder {
 			continue
 		}
 		size, from := "", ""
 		if p.Kind == archive.File {
-			size = show.Size(p.Size)
+			size = Size(p.Size)
 		}
 		if p.Member != "" {
-			from = "from " + r.out.Name(p.Member)
+			from = "from " + r.Out.Name(p.Member)
 		}
 		if p.Spelt {
-			from = strings.TrimSpace(from + "  for " + r.out.Name(p.Entry))
+			from = strings.TrimSpace(from + "  for " + r.Out.Name(p.Entry))
 		}
 		if from != "" {
-			from = r.out.Faint(from)
+			from = r.Out.Faint(from)
 		}
-		t.Row("  "+verb(p.Action, r.dryRun), size, shown(p.Path), from)
+		t.Row("  "+verb(p.Action, r.DryRun), size, shown(p.Path), from)
 	}
 	for _, path := range o.Removed {
-		t.Row("  "+map[bool]string{true: "remove", false: "removed"}[r.dryRun], "", shown(path), "")
+		t.Row("  "+map[bool]string{true: "remove", false: "removed"}[r.DryRun], "", shown(path), "")
 	}
 }
 
@@ -224,14 +228,15 @@ func verb(a stage.Action, dryRun bool) string {
 // A summary lists this many archives; more go into one line for each root.
 const listed = 12
 
-func (r *extractReport) finish() {
-	if r.quiet {
+// Finish says what it comes to.
+func (r *Extraction) Finish() {
+	if r.Quiet {
 		return
 	}
-	s, t := r.summary(r.streams), &r.totals
-	if r.streaming {
-		s = r.err
-	} else if r.as.Value() == asText && !r.verbose && !r.dryRun {
+	s, t := r.Summary(), &r.Totals
+	if r.Streaming {
+		s = r.Err
+	} else if r.Form == Text && !r.Verbose && !r.DryRun {
 		if len(r.archives) <= listed {
 			r.tableOfArchives(s)
 		} else {
@@ -240,52 +245,52 @@ func (r *extractReport) finish() {
 	}
 	r.tellSources(s)
 	if n := len(t.Empty); n > 0 {
-		s.Printf("nothing was kept of %s: %s\n", show.Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
+		s.Printf("nothing was kept of %s: %s\n", Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
 	}
 	if n := len(t.Assumed); n > 0 {
-		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), say(fault.NameEncoding))
+		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), s.Say(fault.NameEncoding))
 	}
 	if t.Spelt > 0 {
 		shown := "; -v shows which"
-		if r.verbose || r.dryRun {
+		if r.Verbose || r.DryRun {
 			shown = ""
 		}
-		s.Printf("%s got names that every system can hold, percent-encoded%s\n", show.Count(t.Spelt, "file"), shown)
+		s.Printf("%s got names that every system can hold, percent-encoded%s\n", Count(t.Spelt, "file"), shown)
 	}
 	if t.SetID > 0 {
-		s.Printf("set-user-ID and set-group-ID dropped: %s\n", show.Count(t.SetID, "file"))
+		s.Printf("set-user-ID and set-group-ID dropped: %s\n", Count(t.SetID, "file"))
 	}
 	if t.Modes > 0 {
-		s.Printf("already there with other permissions, which stay: %s\n", show.Count(t.Modes, "file"))
+		s.Printf("already there with other permissions, which stay: %s\n", Count(t.Modes, "file"))
 	}
 	done, wrote := "unpacked", "written"
-	if r.dryRun {
+	if r.DryRun {
 		done, wrote = "would be unpacked", "would be written"
 	}
 	files := t.Placed
-	if r.streaming {
+	if r.Streaming {
 		files = t.Kept
 	}
-	parts := []string{show.Count(files, "file"), show.Size(t.Bytes) + " " + wrote}
+	said := []string{Count(files, "file"), Size(t.Bytes) + " " + wrote}
 	for _, also := range []struct {
 		n    int
 		what string
 	}{{t.Done, "done before"}, {t.Same, "already there"}, {t.Skipped, "skipped"}} {
 		if also.n > 0 {
-			parts = append(parts, show.Number(also.n)+" "+also.what)
+			said = append(said, Number(also.n)+" "+also.what)
 		}
 	}
-	s.Printf("%s %s: %s; %s; %s\n", s.Strong(show.Count(t.Archives-t.Failed-t.Done, "archive")), done,
-		strings.Join(parts, ", "), t.LeftOut.String(), show.Took(time.Since(r.started)))
+	s.Printf("%s %s: %s; %s; %s\n", s.Strong(Count(t.Archives-t.Failed-t.Done, "archive")), done,
+		strings.Join(said, ", "), t.LeftOut.String(), Took(time.Since(r.Started)))
 	if t.Lost > 0 {
 		sums := "what was unpacked was checked against its checksums"
 		if t.Unsummed > 0 {
-			sums = show.Count(t.Unsummed, "file") + " of what was unpacked had no checksum to be checked against"
+			sums = Count(t.Unsummed, "file") + " of what was unpacked had no checksum to be checked against"
 		}
-		s.Printf("%s; %s\n", s.Bad(show.Number(t.Lost)+" lost, reported above"), sums)
+		s.Printf("%s; %s\n", s.Bad(Number(t.Lost)+" lost, reported above"), sums)
 	}
-	switch bad := s.Bad(show.Count(t.Failed, "archive") + " failed"); {
-	case t.Failed > listed && r.err.Terminal && !r.verbose:
+	switch bad := s.Bad(Count(t.Failed, "archive") + " failed"); {
+	case t.Failed > listed && r.Err.Terminal && !r.Verbose:
 		s.Printf("%s, the first %d reported above; -v shows all\n", bad, listed)
 	case t.Failed > 0:
 		s.Printf("%s, reported above\n", bad)
@@ -294,49 +299,49 @@ func (r *extractReport) finish() {
 }
 
 // tellSources says what became of the sources.
-func (r *extractReport) tellSources(s *show.Screen) {
+func (r *Extraction) tellSources(s *Screen) {
 	for _, kept := range r.kept[:min(len(r.kept), listed)] {
 		s.Printf("kept %s\n", kept)
 	}
 	if more := len(r.kept) - listed; more > 0 {
-		s.Printf("kept %s (--as json says why)\n", show.Count(more, "more archive"))
+		s.Printf("kept %s (--as json says why)\n", Count(more, "more archive"))
 	}
 	would := ""
-	if r.dryRun {
+	if r.DryRun {
 		would = "would be "
 	}
 	if r.stay > 0 {
-		s.Printf("kept %s: already where they would be moved\n", show.Count(r.stay, "archive"))
+		s.Printf("kept %s: already where they would be moved\n", Count(r.stay, "archive"))
 	}
 	if r.removed > 0 {
-		s.Printf("%s %sremoved\n", show.Count(r.removed, "archive"), would)
+		s.Printf("%s %sremoved\n", Count(r.removed, "archive"), would)
 	}
 	for _, folder := range r.movedTo {
-		s.Printf("%s %smoved to %s\n", show.Count(r.moved[folder], "archive"), would, s.Name(folder))
+		s.Printf("%s %smoved to %s\n", Count(r.moved[folder], "archive"), would, s.Name(folder))
 	}
 }
 
 // tableOfArchives prints what came from each archive and where it went.
-func (r *extractReport) tableOfArchives(s *show.Screen) {
+func (r *Extraction) tableOfArchives(s *Screen) {
 	if len(r.archives) == 0 {
 		return
 	}
-	name := show.Column{Title: "archive", Short: true}
-	into := show.Column{Title: "went to", Short: true}
+	name := Column{Title: "archive", Short: true}
+	into := Column{Title: "went to", Short: true}
 	for i := range r.archives {
 		o := &r.archives[i]
-		name.Width = max(name.Width, show.Width(r.shortName(s, &o.Unpacked)))
-		into.Width = max(into.Width, show.Width(s.Name(o.Target)))
+		name.Width = max(name.Width, Width(r.shortName(s, &o.Unpacked)))
+		into.Width = max(into.Width, Width(s.Name(o.Target)))
 	}
-	t := show.NewTable(s, name, into, show.Column{Title: "files", Width: 7, Right: true},
-		show.Column{Title: "written", Width: 9, Right: true}, show.Column{Title: "left out", Right: true})
+	t := NewTable(s, name, into, Column{Title: "files", Width: 7, Right: true},
+		Column{Title: "written", Width: 9, Right: true}, Column{Title: "left out", Right: true})
 	for i := range r.archives {
 		o := &r.archives[i]
 		into := s.Name(o.Target)
 		if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() {
 			into = s.Faint("nothing was kept")
 		}
-		t.Row(r.shortName(s, &o.Unpacked), into, show.Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), show.Size(o.Bytes), show.Number(o.LeftOut.LeftOut()))
+		t.Row(r.shortName(s, &o.Unpacked), into, Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), Size(o.Bytes), Number(o.LeftOut.LeftOut()))
 	}
 	for i := range r.archives {
 		if o := &r.archives[i]; o.members != nil {
@@ -348,7 +353,7 @@ func (r *extractReport) tableOfArchives(s *show.Screen) {
 
 // tellMembers says what came from which member of a series; neighbours of which
 // the same is to be said share a line.
-func (r *extractReport) tellMembers(s *show.Screen, members []memberTally) {
+func (r *Extraction) tellMembers(s *Screen, members []memberTally) {
 	for i := 0; i < len(members); {
 		text := members[i].String()
 		last := i
@@ -365,40 +370,40 @@ func (r *extractReport) tellMembers(s *show.Screen, members []memberTally) {
 }
 
 func (m memberTally) String() string {
-	text := show.Count(m.actions[stage.Added]+m.actions[stage.Replaced], "file")
+	text := Count(m.actions[stage.Added]+m.actions[stage.Replaced], "file")
 	if n := m.actions[stage.Same]; n > 0 {
-		text += ", " + show.Number(n) + " already there"
+		text += ", " + Number(n) + " already there"
 	}
 	if n := m.actions[stage.Skipped]; n > 0 {
-		text += ", " + show.Number(n) + " skipped"
+		text += ", " + Number(n) + " skipped"
 	}
 	return text
 }
 
 // shortName is an archive's name without the folder that it lies in.
-func (r *extractReport) shortName(s *show.Screen, o *report.Unpacked) string {
+func (r *Extraction) shortName(s *Screen, o *report.Unpacked) string {
 	name := o.Source.Name()
 	switch inside := o.Archive[len(o.Source.Path):]; {
 	case inside != "":
 		name += inside
 	case o.Source.Set != nil:
-		name += " (" + show.Count(len(o.Source.Set.Parts), "part") + ")"
+		name += " (" + Count(len(o.Source.Set.Parts), "part") + ")"
 	case o.Source.Members != nil:
-		name = filepath.Base(o.Source.Path) + " (" + show.Count(len(o.Source.Members), "archive") + ")"
+		name = filepath.Base(o.Source.Path) + " (" + Count(len(o.Source.Members), "archive") + ")"
 	}
 	return s.Name(name)
 }
 
 // linesOfRoots prints where many archives went.
-func (r *extractReport) linesOfRoots(s *show.Screen) {
+func (r *Extraction) linesOfRoots(s *Screen) {
 	how := ""
-	if r.layout.Value() != place.Shared {
+	if !r.Shared {
 		how = ", each in its own folder"
 	}
 	for _, root := range r.roots[:min(len(r.roots), listed)] {
-		s.Printf("%s → %s%s\n", show.Count(r.went[root], "archive"), s.Name(root), how)
+		s.Printf("%s → %s%s\n", Count(r.went[root], "archive"), s.Name(root), how)
 	}
 	if more := len(r.roots) - listed; more > 0 {
-		s.Printf("… and %s more; -v lists every path\n", show.Count(more, "folder"))
+		s.Printf("… and %s more; -v lists every path\n", Count(more, "folder"))
 	}
 }

@@ -1,4 +1,4 @@
-package cli
+package show
 
 import (
 	"fmt"
@@ -7,7 +7,6 @@ import (
 
 	"github.com/go-analyze/charts"
 
-	"widecrate/cli/show"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
@@ -21,9 +20,9 @@ var (
 	faint  = charts.ColorRGB(0x70, 0x70, 0x70)
 )
 
-// drawChart draws a bar for each way, with its size and time beside it; the
+// Chart draws a bar for each way, with its size and time beside it; the
 // marked ones stand out.
-func drawChart(r *report.Weighed, path string) error {
+func Chart(r *report.Weighed, path string) error {
 	const width, top, row, margin, gap = 960, 84, 44, 24, 12
 	p := charts.NewPainter(charts.PainterOptions{Width: width, Height: top + row*len(r.Ways) + margin,
 		OutputFormat: strings.TrimPrefix(strings.ToLower(filepath.Ext(path)), ".")})
@@ -40,7 +39,7 @@ func drawChart(r *report.Weighed, path string) error {
 	label := make([]string, len(r.Ways))
 	for i := range r.Ways {
 		w := &r.Ways[i]
-		label[i] = fmt.Sprintf("%s, %s", show.Size(w.Estimate), took(w.Took.Duration))
+		label[i] = fmt.Sprintf("%s, %s", Size(w.Estimate), seconds(w.Took.Duration))
 		if w.Best != nil {
 			label[i] += "  " + strings.Join(w.Best, ", ")
 		}
@@ -65,7 +64,7 @@ func drawChart(r *report.Weighed, path string) error {
 	if err != nil {
 		return err
 	}
-	if err := checkChart(path); err != nil {
+	if err := CheckChart(path); err != nil {
 		return err
 	}
 	out, err := newfile.Create(path, true)
@@ -79,9 +78,9 @@ func drawChart(r *report.Weighed, path string) error {
 	return out.Commit()
 }
 
-// checkChart makes sure that a file can become a chart: it is a picture of the same format,
+// CheckChart makes sure that a file can become a chart: it is a picture of the same format,
 // or there is nothing in it. Anything else is of kind fault.Refused.
-func checkChart(path string) error {
+func CheckChart(path string) error {
 	mark := "<svg"
 	if strings.EqualFold(filepath.Ext(path), ".png") {
 		mark = "\x89PNG\r\n\x1a\n"
