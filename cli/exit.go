@@ -13,12 +13,28 @@ import (
 	"widecrate/core/report"
 )
 
-// The exit codes are the numbers of the kinds of failure; they are part of the
-// interface. So is that of an interrupt:
+// exitCodes are part of the interface.
+var exitCodes = map[fault.Kind]int{
+	fault.Other:      1,
+	fault.Usage:      2,
+	fault.Refused:    3,
+	fault.Incomplete: 4,
+	fault.Password:   5,
+	fault.NoMatch:    6,
+	fault.Damaged:    7,
+	fault.Unreadable: 8,
+	fault.Unsafe:     9,
+	fault.Unwritable: 10,
+}
+
+// So is that of an interrupt.
 const (
 	exitInterrupted = 130
 	interrupted     = "interrupted; what was not complete has been removed"
 )
+
+// codeOf is the exit code for a kind of failure.
+func codeOf(k fault.Kind) int { return exitCodes[k] }
 
 // reported is an error that the command has shown already.
 type reported struct{ error }
@@ -52,7 +68,7 @@ func exitCode(err error) int {
 	case errors.Is(err, context.Canceled):
 		return exitInterrupted
 	}
-	return fault.Of(err).Number()
+	return codeOf(fault.Of(err))
 }
 
 // errShortHelp is the error of a command line that only asks for the short help.

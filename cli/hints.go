@@ -46,5 +46,5 @@ var words = map[fault.Hint]string{
 	fault.StageNearby:       "--staging needs a folder on the same file system as the destination",
 }
 
-// say puts a hint into the words of the command line.
-func say(h fault.Hint) string { return words[h] }
+// say is how the command line speaks of failures.
+var say = fault.Wording{Hint: func(h fault.Hint) string { return words[h] }, Code: codeOf}

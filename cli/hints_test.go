@@ -25,9 +25,9 @@ func TestHints(t *testing.T) {
 	look(newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}}))
 	option := regexp.MustCompile(`--[a-z-]+`)
 	for _, h := range fault.Hints() {
-		assert.NotEmpty(t, say(h), "%s", h)
+		assert.NotEmpty(t, say.Hint(h), "%s", h)
 		assert.NotContains(t, h.String(), "--")
-		for _, name := range option.FindAllString(say(h), -1) {
+		for _, name := range option.FindAllString(say.Hint(h), -1) {
 			assert.Contains(t, known, name)
 		}
 	}

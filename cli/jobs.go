@@ -255,7 +255,7 @@ func (c *runCommand) check(f *jobFile, t *jobRun) {
 	}
 	do := ""
 	if e, ok := errors.AsType[*fault.Error](err); ok && !strings.HasPrefix(e.Do, "see: ") {
-		do = undashed(fault.Wording(say).Advice(e))
+		do = undashed(say.Advice(e))
 	}
 	f.Mistake(t.At, undashed(err.Error()), do)
 }

@@ -178,7 +178,7 @@ func errorTable(t *testing.T) string {
 	for kind := fault.Other; int(kind) < len(texts) || kind == fault.Other; kind++ {
 		text, there := texts[kind]
 		require.True(t, there, "the table lacks %v", kind)
-		fmt.Fprintf(&b, "| %d | %s | %s | %s | %s |\n", kind.Number(), kind, "`"+text[1]+"`", text[0], text[2])
+		fmt.Fprintf(&b, "| %d | %s | %s | %s | %s |\n", codeOf(kind), kind, "`"+text[1]+"`", text[0], text[2])
 	}
 	require.Equal(t, fault.Unwritable+1, fault.Kind(len(texts)), "a kind was added")
 	fmt.Fprintf(&b, "| %d | interrupted | `! %s` | Ctrl-C, or a signal that asks to end | Run it again |\n", exitInterrupted, interrupted)

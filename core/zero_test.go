@@ -47,7 +47,7 @@ func TestZeroValues(t *testing.T) {
 		"split":    {func() error { _, err := cut.Split(t.Context(), "", "", cut.Options{}, nil); return err }, fault.Unreadable},
 		"open":     {func() error { _, err := walk.Open(t.Context(), source.Source{}, walk.Opening{}); return err }, fault.Unreadable},
 		"receipts": {func() error { _, err := receipt.Load(); return err }, nil},
-		"receipt":  {func() error { _, err := receipt.Append("", receipt.Run{}, nil); return err }, fault.Unwritable},
+		"receipt":  {func() error { _, err := receipt.Append("", receipt.Run{}, fault.Wording{}); return err }, fault.Unwritable},
 		"address": {func() error {
 			c, err := web.New(web.Options{})
 			if err == nil {

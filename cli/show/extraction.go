@@ -248,7 +248,7 @@ func (r *Extraction) Finish() {
 		s.Printf("nothing was kept of %s: %s\n", Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
 	}
 	if n := len(t.Assumed); n > 0 {
-		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), s.Say(fault.NameEncoding))
+		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), s.Say.Hint(fault.NameEncoding))
 	}
 	if t.Spelt > 0 {
 		shown := "; -v shows which"

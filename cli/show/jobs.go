@@ -23,7 +23,7 @@ func (o *Output) Jobs(jobs []*report.Job) {
 		result := s.Good("done")
 		switch j.State {
 		case report.JobFailed:
-			result = s.Bad(fmt.Sprintf("failed: %s (%d)", fault.Of(j.Err), fault.Of(j.Err).Number()))
+			result = s.Bad(fmt.Sprintf("failed: %s (%d)", fault.Of(j.Err), s.Say.Code(fault.Of(j.Err))))
 		case report.JobNotRun:
 			result = j.Err.Error()
 		}

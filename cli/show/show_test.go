@@ -94,7 +94,7 @@ func TestProblem(t *testing.T) {
 	s.Problem(fault.At("b.zip", fault.New(fault.Damaged, "it is broken")))
 	s.Problem(errors.New("odd\x1b"))
 	require.NoError(t, s.Flush())
-	assert.Equal(t, "✗ a.zip: it is taken\n  → choose another\n✗ a.zip: it is taken\n✗ b.zip: it is broken\n  → "+fault.Wording(nil).Advice(fault.New(fault.Damaged, "x"))+"\n✗ odd\\x1b\n", b.String())
+	assert.Equal(t, "✗ a.zip: it is taken\n  → choose another\n✗ a.zip: it is taken\n✗ b.zip: it is broken\n  → "+fault.Wording{}.Advice(fault.New(fault.Damaged, "x"))+"\n✗ odd\\x1b\n", b.String())
 }
 
 // A line of progress is wiped away before anything else is printed.

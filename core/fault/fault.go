@@ -34,9 +34,6 @@ var kindNames = [...]string{"failed", "wrong request", "refused", "incomplete se
 
 func (k Kind) Error() string { return kindNames[k] }
 
-// Number is that of the kind, from 1, by which programs tell it to each other.
-func (k Kind) Number() int { return int(k) + 1 }
-
 // Error is a failure of one kind at one place.
 type Error struct {
 	Kind  Kind

@@ -109,9 +109,12 @@ func Hints() []Hint {
 	return all
 }
 
-// A Wording puts hints into the words of a program; nil: they speak for
-// themselves.
-type Wording func(Hint) string
+// A Wording is how a program speaks of failures. Zero values: hints speak for themselves, and
+// kinds have no codes.
+type Wording struct {
+	Hint func(Hint) string // by which of its options that can be done which a hint is about
+	Code func(Kind) int    // that it ends with
+}
 
 // kindAdvice is what to do about a failure that does not say it itself.
 var kindAdvice = map[Kind]string{
@@ -149,8 +152,8 @@ func (w Wording) With(text string, h Hint) string {
 }
 
 func (w Wording) of(h Hint) string {
-	if w == nil {
+	if w.Hint == nil {
 		return h.String()
 	}
-	return w(h)
+	return w.Hint(h)
 }

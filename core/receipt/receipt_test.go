@@ -50,7 +50,7 @@ func (n *night) delivered(name string, change func(*report.Unpacked)) *report.Un
 }
 
 func (n *night) write(path string, options map[string]string, all ...*report.Unpacked) {
-	w, err := Append(path, Run{Command: "extract", Options: options, Started: time.Now()}, nil)
+	w, err := Append(path, Run{Command: "extract", Options: options, Started: time.Now()}, fault.Wording{})
 	require.NoError(n.t, err)
 	for _, o := range all {
 		w.Unpacked(o)
@@ -189,7 +189,7 @@ func TestAppending(t *testing.T) {
 	assert.GreaterOrEqual(t, done, 159) // delivering the last again gave it another time
 	_, err = Load(n.put("x", "a list\nof things\n"))
 	assert.ErrorIs(t, err, fault.Damaged)
-	_, err = Append(filepath.Join(n.dir, "none", "r.jsonl"), Run{}, nil)
+	_, err = Append(filepath.Join(n.dir, "none", "r.jsonl"), Run{}, fault.Wording{})
 	assert.ErrorIs(t, err, fault.Unwritable)
 }
 

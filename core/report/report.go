@@ -150,7 +150,7 @@ func Matches(s *choose.Selection, kept int, leftOut choose.Tally, failed bool) (
 // Failure is the JSON of an error.
 type Failure struct {
 	Kind  string `json:"kind"`
-	Code  int    `json:"code"`
+	Code  int    `json:"code,omitempty"`
 	Where string `json:"where,omitempty"`
 	Why   string `json:"why"`
 	Do    string `json:"do,omitempty"`
@@ -161,7 +161,10 @@ func FailureOf(err error, say fault.Wording) *Failure {
 	if err == nil {
 		return nil
 	}
-	f := &Failure{Kind: fault.Of(err).Error(), Code: fault.Of(err).Number(), Why: err.Error()}
+	f := &Failure{Kind: fault.Of(err).Error(), Why: err.Error()}
+	if say.Code != nil {
+		f.Code = say.Code(fault.Of(err))
+	}
 	if e, ok := errors.AsType[*fault.Error](err); ok {
 		f.Where, f.Why, f.Do = e.Where, e.Err.Error(), say.Advice(e)
 	}

@@ -33,12 +33,12 @@ func TestLines(t *testing.T) {
 		"": Notice("said"),
 		`{"kind":"archive","archive":"a.zip","skipped":"halted"}` + "\n": &NotTaken{"a.zip"},
 		`{"kind":"written","archive":"a.zip","entry":"x","path":"/o/x","type":"file","size":3,"action":"added","summed":true}
-{"kind":"lost","archive":"a.zip","entry":"y","failure":{"kind":"damaged","code":7,"where":"a.zip","why":"it is broken","do":"fetch it again"}}
+{"kind":"lost","archive":"a.zip","entry":"y","failure":{"kind":"damaged","where":"a.zip","why":"it is broken","do":"fetch it again"}}
 {"kind":"archive","archive":"a.zip","into":"/o","entries":5,"left_out":{"other_extension":3},"bytes":3,"seconds":1}
 `: &Unpacked{Archive: "a.zip", Target: "/o", Entries: 5, Bytes: 3, Took: Took{time.Second}, LeftOut: leftOut, Lost: []Lost{{"y", broken}},
 			Placed: []Placed{{Entry: "d", Kind: archive.Folder}, {Entry: "x", Path: "/o/x", Size: 3, Summed: true}}},
 		`{"kind":"source","archive":"a.zip","to":"/done/a.zip","after":"moved"}` + "\n": &Disposal{Source: "a.zip", To: "/done/a.zip"},
-		`{"kind":"damaged","archive":"a.zip","path":"x","offset":7,"failure":{"kind":"damaged","code":7,"where":"a.zip","why":"it is broken","do":"fetch it again"}}
+		`{"kind":"damaged","archive":"a.zip","path":"x","offset":7,"failure":{"kind":"damaged","where":"a.zip","why":"it is broken","do":"fetch it again"}}
 {"kind":"archive","archive":"a.zip","entries":2,"summed":1,"bytes":9,"damaged":1,"seconds":0}
 `: &Verified{Archive: "a.zip", Entries: 2, Sums: 1, Bytes: 9, Damaged: 1, Bad: []Bad{{"a.zip", "x", 7, broken}}},
 		`{"kind":"difference","path":"x","status":"only in B","size_b":4}
