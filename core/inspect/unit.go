@@ -38,7 +38,7 @@ type unit struct {
 	open    *walk.Archive
 	sums    map[int][]byte // SHA-256 of the files of an archive that comes in order
 	err     error          // why not all of it could be gone through
-	read    []Data         // what Do reads
+	read    []reading      // what Do reads
 	shares  [][]int        // of these
 }
 
@@ -127,6 +127,9 @@ func (u *unit) list() (inside []schedule.Unit, err error) {
 }
 
 func (u *unit) isInside(e *archive.Entry) bool {
+	if u.run.Nested == 0 {
+		return false
+	}
 	_, inside := u.run.Judge(e, u.archive.Depth)
 	return inside
 }
@@ -157,9 +160,13 @@ func (u *unit) hashes(file bool) []hash.Hash {
 func (u *unit) follow() {
 	a := &u.archive
 	a.links = map[int]link{}
-	for i, e := range a.Entries(new(choose.Tally)) {
-		switch {
-		case e.Kind != archive.Symlink || e.Encrypted:
+	for i := range a.entries {
+		e := &a.entries[i]
+		if e.Kind != archive.Symlink || e.Encrypted {
+			continue
+		}
+		switch verdict, _ := u.run.Judge(e, a.Depth); {
+		case verdict != choose.Kept:
 		case u.open.AnyOrder():
 			to, err := u.open.Link(i)
 			a.links[i] = link{to, err}
@@ -178,17 +185,17 @@ type Data struct {
 
 	SHA256 []byte        // of what was read when it passed by, where that is asked for
 	Budget *bound.Budget // of the archive
-
-	entry *archive.Entry
-	index int // of the entry
 }
+
+// reading is an entry, and the one with its data: another for a hard link; -1: none.
+type reading struct{ entry, data int }
 
 // plan finds out what is to be read of an archive with a directory; what has passed by is
 // shown to the visitor at once.
 func (u *unit) plan() error {
 	var links place.Hardlinks
 	for i, e := range u.archive.Entries(new(choose.Tally)) {
-		data, from := Data{Budget: u.open.Budget(), entry: e, index: i}, i
+		data, from := Data{Budget: u.open.Budget()}, i
 		if e.Kind == archive.Hardlink {
 			first, err := links.First(u.archive.entries, i)
 			if err != nil {
@@ -207,15 +214,15 @@ func (u *unit) plan() error {
 			}
 			continue
 		}
-		if from == i || u.run.Hash && u.archive.entries[from].Kind == archive.File { // else it is read once
-			data.Open = func() (io.ReadCloser, error) { return u.open.Data(from) }
+		if from != i && !(u.run.Hash && u.archive.entries[from].Kind == archive.File) {
+			from = -1 // it is read once
 		}
-		u.read = append(u.read, data)
+		u.read = append(u.read, reading{i, from})
 	}
-	u.shares = schedule.Shares(len(u.read), func(n int) int64 { return u.read[n].entry.Size })
+	u.shares = schedule.Shares(len(u.read), func(n int) int64 { return u.archive.entries[u.read[n].entry].Size })
 	u.open.Foresee(func(yield func(int) bool) {
 		for _, n := range slices.Concat(u.shares...) {
-			if !yield(u.read[n].index) {
+			if !yield(u.read[n].entry) {
 				return
 			}
 		}
@@ -226,7 +233,11 @@ func (u *unit) plan() error {
 // Do shows the visitor a share of the entries.
 func (u *unit) Do(share int) (at int, err error) {
 	for _, n := range u.shares[share] {
-		if err := u.visitor.Entry(u.read[n].entry, u.read[n]); err != nil {
+		r, data := u.read[n], Data{Budget: u.open.Budget()}
+		if r.data >= 0 {
+			data.Open = func() (io.ReadCloser, error) { return u.open.Data(r.data) }
+		}
+		if err := u.visitor.Entry(&u.archive.entries[r.entry], data); err != nil {
 			return n, err
 		}
 	}

@@ -220,7 +220,14 @@ type Compared struct {
 // Add takes note of a difference.
 func (c *Compared) Add(d Difference) {
 	c.Differences = append(c.Differences, d)
-	*map[Status]*int{OnlyA: &c.OnlyA, OnlyB: &c.OnlyB, Different: &c.Different}[d.Status]++
+	switch d.Status {
+	case OnlyA:
+		c.OnlyA++
+	case OnlyB:
+		c.OnlyB++
+	case Different:
+		c.Different++
+	}
 }
 
 // Lines are one for each difference, then one for all.

@@ -338,7 +338,6 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 // know finds out about an entry what cannot be found out later: where a link leads, and the
 // sum of data that comes in order.
 func (t *thing) know(ctx context.Context, a *walk.Archive, e *walk.Entry, path string, hash bool) (err error) {
-	meter := bound.Meter{Context: ctx, Budget: a.Budget()}
 	switch i := e.Index; {
 	case t.Kind == archive.Symlink:
 		t.Link, err = e.Target()
@@ -351,10 +350,10 @@ func (t *thing) know(ctx context.Context, a *walk.Archive, e *walk.Entry, path s
 			return struct {
 				io.Reader
 				io.Closer
-			}{meter.Reader(data), data}, nil
+			}{bound.Meter{Context: ctx, Budget: a.Budget()}.Reader(data), data}, nil
 		}
 	case t.Kind == archive.File:
-		err = t.take(e, meter, hash)
+		err = t.take(e, bound.Meter{Context: ctx, Budget: a.Budget()}, hash)
 	}
 	return err
 }
