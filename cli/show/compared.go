@@ -36,6 +36,6 @@ func (o *Output) differences(differences []report.Difference) {
 		if d.What != "" {
 			sizes = d.What + ", " + sizes
 		}
-		t.Row(string(d.Status), o.Out.Name(d.Path), o.Out.Faint(sizes))
+		t.Row(d.Status.String(), o.Out.Name(d.Path), o.Out.Faint(sizes))
 	}
 }

@@ -187,14 +187,21 @@ func (v *Verified) Lines() iter.Seq[Line] {
 }
 
 // Status is how an entry of one side of a comparison relates to the other.
-type Status string
+type Status uint8
 
 // The statuses.
 const (
-	OnlyA     Status = "only in A"
-	OnlyB     Status = "only in B"
-	Different Status = "different"
+	OnlyA Status = iota
+	OnlyB
+	Different
 )
+
+var statusNames = [...]string{"only in A", "only in B", "different"}
+
+func (s Status) String() string { return statusNames[s] }
+
+// MarshalText gives the name, in JSON too.
+func (s Status) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 // Difference is a path that is not the same on both sides.
 type Difference struct {
