@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"sync"
@@ -184,6 +185,9 @@ func (p *parallel) run(r io.ReaderAt, blocks []xzExtent, o Options) {
 				header, err := readXZBlockHeader(in)
 				if err == nil {
 					data, err = decodeBlock(header, in, b, o, decoder)
+				}
+				if err != nil && !fault.Known(err) {
+					err = fmt.Errorf("the block at offset %d: %w", b.start, err)
 				}
 				return err
 			})

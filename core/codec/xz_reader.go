@@ -67,7 +67,7 @@ func (r *xzReader) Read(p []byte) (n int, err error) {
 				r.note(r.block.record())
 				r.block = nil
 			}
-			r.err = cutOff(err)
+			r.err = cutOff(ofBlock(r.blocks+1, err))
 		default:
 			r.err = cutOffUnlessDone(r.after)
 		}
@@ -99,6 +99,7 @@ func (r *xzReader) startBlock() error {
 	r.note(b.xzRecord)
 	held := header.size + int64(raw.Len())
 	r.held += held
+	number := r.blocks
 	result := make(chan decodedBlock, 1)
 	r.ahead = append(r.ahead, result)
 	go func() {
@@ -114,9 +115,17 @@ func (r *xzReader) startBlock() error {
 			return err
 		})
 		r.idle.Put(decoder)
-		result <- decodedBlock{data, held, err}
+		result <- decodedBlock{data, held, ofBlock(number, err)}
 	}()
 	return nil
+}
+
+// ofBlock says in which block of a stream the data makes no sense.
+func ofBlock(number int64, err error) error {
+	if err == nil || err == io.EOF || fault.CutOff(err) || fault.Known(err) {
+		return err
+	}
+	return fmt.Errorf("block %d: %w", number, err)
 }
 
 // errDone stands for an end that is where it should be.

@@ -7,15 +7,22 @@ package inflate
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
 )
 
-// errCorrupt is the start of every error about the data.
-var errCorrupt = errors.New("the compressed data is corrupt")
+// A CorruptError says what is wrong with a stream, and where.
+type CorruptError struct {
+	Offset int64 // in the stream, in bytes: what makes no sense stands before it
+	What   string
+}
 
-func corrupt(what string) error { return fmt.Errorf("%w: %s", errCorrupt, what) }
+func (e *CorruptError) Error() string {
+	return fmt.Sprintf("the compressed data is corrupt before offset %d: %s", e.Offset, e.What)
+}
+
+// corrupt is an error whose place is not known yet.
+func corrupt(what string) error { return &CorruptError{What: what} }
 
 var (
 	errNoDistance = corrupt("a distance code that there is not")
@@ -45,6 +52,7 @@ type Decoder struct {
 	buffer      []byte
 	read, write int // positions: of the next byte to hand out, and to fill in
 
+	taken            int64 // bytes that the source was rid of
 	phase            func(*Decoder) error
 	last             bool
 	stored           int // bytes left of a stored block
@@ -75,6 +83,7 @@ func New(src Source, wide bool) *Decoder {
 func (d *Decoder) Reset(src Source) {
 	d.src = src
 	d.in, d.ip, d.bits, d.count, d.read, d.write = nil, 0, 0, 0, 0, 0
+	d.taken = 0
 	d.phase, d.last, d.stored, d.length, d.err = (*Decoder).block, false, 0, 0, nil
 }
 
@@ -124,10 +133,19 @@ func (d *Decoder) decode() {
 	}
 	// What was looked at and not used stays in the source.
 	d.giveBack()
-	if _, err := d.src.Discard(d.ip); err != nil && (d.err == nil || d.err == io.EOF) {
+	if err := d.discard(d.ip); err != nil && (d.err == nil || d.err == io.EOF) {
 		d.err = err
 	}
 	d.in, d.ip = nil, 0
+	if corrupt, is := d.err.(*CorruptError); is && corrupt.Offset == 0 {
+		d.err = &CorruptError{d.taken, corrupt.What}
+	}
+}
+
+func (d *Decoder) discard(n int) error {
+	n, err := d.src.Discard(n)
+	d.taken += int64(n)
+	return err
 }
 
 // full says that the fast loop has no room any more.
@@ -162,7 +180,7 @@ func (d *Decoder) more() error {
 // look makes at least one more byte of the source be at hand.
 func (d *Decoder) look() error {
 	ahead := int(d.count >> 3) // in the bit buffer, and given back
-	if _, err := d.src.Discard(d.ip - ahead); err != nil {
+	if err := d.discard(d.ip - ahead); err != nil {
 		return err
 	}
 	in, err := d.src.Peek(max(ahead+1, d.src.Buffered()))

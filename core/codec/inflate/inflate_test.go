@@ -292,7 +292,9 @@ func TestReset(t *testing.T) {
 		return err
 	}
 	require.ErrorIs(t, read(cut[:len(cut)/2]), io.ErrUnexpectedEOF)
-	require.ErrorIs(t, read([]byte{7}), errCorrupt)
+	var corrupt *CorruptError
+	require.ErrorAs(t, read([]byte{7}), &corrupt)
+	assert.Equal(t, int64(1), corrupt.Offset)
 	var out bytes.Buffer
 	src.Reset(packed)
 	in.Reset(src)
@@ -353,5 +355,7 @@ func TestWide(t *testing.T) {
 	require.True(t, bytes.Equal(want, got))
 
 	_, err = io.ReadAll(New(bufio.NewReader(bytes.NewReader(packed)), false))
-	assert.ErrorIs(t, err, errCorrupt, "deflate has none of this")
+	var corrupt *CorruptError
+	require.ErrorAs(t, err, &corrupt, "deflate has none of this")
+	assert.InDelta(t, len(packed), corrupt.Offset, 16, "the last block has it")
 }

@@ -6,10 +6,19 @@ package lzma
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
 )
 
 // ErrCorrupt is the error of data that makes no sense.
 var ErrCorrupt = errors.New("the data of LZMA makes no sense")
+
+// place says where data makes no sense: before so many bytes of the stream.
+func place(err error, offset int64) error {
+	if err == ErrCorrupt {
+		return fmt.Errorf("before offset %d: %w", offset, err)
+	}
+	return err
+}
 
 // Properties are the numbers of bits that literals and positions depend on.
 type Properties struct {

@@ -18,6 +18,7 @@ type Reader struct {
 	in    []byte
 	taken int   // in the window: what was read
 	left  int64 // bytes that are still to come; -1: an end mark shows it
+	used  int64 // bytes of the source
 	err   error
 }
 
@@ -34,6 +35,7 @@ func NewReader(src Source, p Properties, dictionary, size int64) (*Reader, error
 	if err := r.begin(head); err != nil {
 		return nil, err
 	}
+	r.used = 5
 	_, err = src.Discard(5)
 	return r, err
 }
@@ -57,7 +59,7 @@ func cutOff(err error) error {
 func (r *Reader) Read(p []byte) (int, error) {
 	for r.taken == r.pos {
 		if r.err == nil {
-			r.err = r.more()
+			r.err = place(r.more(), r.used+int64(r.at))
 		}
 		if r.err != nil && r.taken == r.pos {
 			return 0, r.err
@@ -106,6 +108,8 @@ func (r *Reader) more() error {
 	if _, err := r.src.Discard(r.at); err != nil {
 		return err
 	}
+	r.used += int64(r.at)
+	r.at = 0
 	switch {
 	case r.ended && (r.left > 0 || r.code != 0), r.left == 0 && r.owed > 0:
 		return ErrCorrupt

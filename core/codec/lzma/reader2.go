@@ -11,9 +11,10 @@ type Reader2 struct {
 	src       io.Reader
 	head      [6]byte
 	chunk     []byte
-	taken     int  // in the window: what was read
-	needDict  bool // nothing has reset the dictionary yet
-	needState bool // nor the state, nor said the properties
+	taken     int   // in the window: what was read
+	used      int64 // bytes of the source
+	needDict  bool  // nothing has reset the dictionary yet
+	needState bool  // nor the state, nor said the properties
 	err       error
 }
 
@@ -21,6 +22,7 @@ type Reader2 struct {
 // large.
 func (r *Reader2) Reset(src io.Reader, dictionary int64) {
 	r.src, r.needDict, r.needState, r.err = src, true, true, nil
+	r.used = 0
 	r.dictionary = int(min(dictionary, mostDictionary))
 	r.pos, r.start, r.taken = 0, 0, 0
 }
@@ -29,7 +31,7 @@ func (r *Reader2) Reset(src io.Reader, dictionary int64) {
 func (r *Reader2) Read(p []byte) (int, error) {
 	for r.taken == r.pos {
 		if r.err == nil {
-			r.err = r.next()
+			r.err = place(r.next(), r.used)
 		}
 		if r.err != nil {
 			return 0, r.err
@@ -45,7 +47,7 @@ func (r *Reader2) WriteTo(w io.Writer) (written int64, err error) {
 	for {
 		for r.taken == r.pos {
 			if r.err == nil {
-				r.err = r.next()
+				r.err = place(r.next(), r.used)
 			}
 			if r.err == io.EOF {
 				return written, nil
@@ -169,7 +171,8 @@ func (r *Reader2) roomFor(n int) {
 
 // take reads bytes that have to be there.
 func (r *Reader2) take(b []byte) error {
-	_, err := io.ReadFull(r.src, b)
+	n, err := io.ReadFull(r.src, b)
+	r.used += int64(n)
 	if err == io.EOF {
 		err = io.ErrUnexpectedEOF
 	}
