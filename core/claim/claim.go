@@ -10,13 +10,6 @@ import (
 	"time"
 )
 
-// A claim is a file that is locked as long as its process lives, and touched now and
-// then for those on other hosts, where the lock may not be seen.
-const (
-	Heartbeat = 20 * time.Second
-	Silence   = 30 * Heartbeat // after which a process on another host counts as dead
-)
-
 // Holder is a process.
 type Holder struct {
 	Host string `json:"host"`
@@ -37,7 +30,7 @@ func (e *HeldError) Error() string {
 type Claim struct {
 	path string
 	file *os.File
-	done chan struct{}
+	stop func() // the heartbeat
 }
 
 // Take takes the name, which becomes that of a file until it is released, or fails at
@@ -56,7 +49,7 @@ func Take(path string) (*Claim, error) {
 		if err != nil {
 			return nil, err
 		}
-		c := &Claim{path: path, file: file, done: make(chan struct{})}
+		c := &Claim{path: path, file: file}
 		if err := Lock(file); err != nil {
 			if Held(err) {
 				err = &HeldError{c.holder()}
@@ -75,7 +68,7 @@ func Take(path string) (*Claim, error) {
 		case err != nil:
 			return nil, err
 		case still:
-			go c.beat()
+			c.stop = Beat(file)
 			return c, nil
 		}
 	}
@@ -139,27 +132,15 @@ func (c *Claim) silent() (bool, error) {
 	defer os.Remove(probe.Name())
 	defer probe.Close()
 	now, err := probe.Stat()
-	return err == nil && now.ModTime().Sub(info.ModTime()) > Silence, err
-}
-
-// beat touches the file by writing to it, so that the time is that of the file system's
-// own clock.
-func (c *Claim) beat() {
-	tick := time.NewTicker(Heartbeat)
-	defer tick.Stop()
-	for {
-		select {
-		case <-c.done:
-			return
-		case <-tick.C:
-			_, _ = c.file.WriteAt([]byte("{"), 0) // its first byte anyway
-		}
+	if err != nil {
+		return false, err
 	}
+	return Silent(info, now.ModTime()), nil
 }
 
 // Release gives the name back, and removes the file.
 func (c *Claim) Release() {
-	close(c.done)
+	c.stop()
 	early := os.Remove(c.path) // while it is locked, where a file that is open can be removed
 	c.file.Close()
 	// Those who try to take it have it open for a moment; one who has it, for longer.

@@ -121,23 +121,21 @@ func ClearDead(dir *folder.Folder, path string) {
 	}
 }
 
-// isDead reports whether nobody works on files any more: the first, which appears last,
-// is not locked, and they are of this host, or have not been touched for long.
-func isDead(dir *folder.Folder, first string, files []string, ours bool) bool {
+// isDead reports whether nobody works on files any more: on the first, which appears last,
+// is the lease. Where its lock says nothing, all of them are silent.
+func isDead(dir *folder.Folder, first string, files []string, here bool) bool {
 	f, err := dir.OpenFile(first, os.O_RDWR, 0)
 	if err == nil {
 		err = Lock(f)
 		f.Close()
-		if err == nil && ours {
-			return true
+		if err == nil && here || Held(err) {
+			return err == nil
 		}
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	} else if !errors.Is(err, fs.ErrNotExist) {
 		return false
 	}
 	for _, name := range files {
-		info, err := dir.Lstat(name)
-		if err != nil || time.Since(info.ModTime()) < Silence {
+		if info, err := dir.Lstat(name); err != nil || !Silent(info, time.Now()) {
 			return false
 		}
 	}

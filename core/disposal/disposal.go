@@ -6,7 +6,6 @@
 package disposal
 
 import (
-	"fmt"
 	"io/fs"
 	"os"
 
@@ -112,16 +111,22 @@ func Replaced(area *folder.Folder, kept string, to *folder.Folder, name string) 
 }
 
 // Swapped removes a folder that was swapped for a new one, which is known by its identity
-// and seen at the old place. What cannot be removed of it goes with the area, later.
-func Swapped(area *folder.Folder, old string, to *folder.Folder, name, identity string) error {
+// and seen at the old place. Where it is not, the old one goes back there, or stays in the area
+// if something else has the place: then the error says so, and the area has to be kept. What
+// cannot be removed of it goes with the area, later.
+func Swapped(area *folder.Folder, old string, to *folder.Folder, name, identity string) (kept bool, err error) {
 	now, err := folder.Open(to.Root, name)
-	if err != nil {
-		return err
+	if err == nil {
+		var is string
+		is, err = now.Identity()
+		now.Close()
+		if err == nil && is == identity {
+			_ = area.Clear(old)
+			return false, nil
+		}
 	}
-	defer now.Close()
-	if is, err := now.Identity(); err != nil || is != identity {
-		return fmt.Errorf("the new folder is not at its place; the old one is %s: %w", old, fs.ErrInvalid)
+	if to.Free(name) && area.MoveTo(old, to.Handle, name, false) == nil {
+		return false, fault.New(fault.Unwritable, "the new folder was taken away at once, and the old one is back")
 	}
-	_ = area.Clear(old)
-	return nil
+	return true, fault.New(fault.Unwritable, "something else took the place of the new folder at once, and the old one is %s", old)
 }

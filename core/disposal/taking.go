@@ -251,7 +251,7 @@ func (r *Route) finishOne(journal string, ours bool, others []string) (bool, err
 	}
 	t := taking{file: f}
 	info, err := f.Stat()
-	if err != nil || !info.Mode().IsRegular() || claim.Lock(f) != nil || !ours && time.Since(info.ModTime()) < claim.Silence {
+	if err != nil || !info.Mode().IsRegular() || !claim.Dead(f, ours, time.Now()) {
 		f.Close()
 		return false, nil
 	}

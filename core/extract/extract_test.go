@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -51,21 +50,6 @@ func pack(t *testing.T, path string, pairs ...string) {
 	require.NoError(t, w.Close())
 	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
 	require.NoError(t, os.WriteFile(path, b.Bytes(), 0o666))
-}
-
-func files(t *testing.T, dir string) map[string]string {
-	t.Helper()
-	found := map[string]string{}
-	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		rel, _ := filepath.Rel(dir, path)
-		data, err := os.ReadFile(path)
-		found[filepath.ToSlash(rel)] = string(data)
-		return err
-	}))
-	return found
 }
 
 func options(names ...string) Options {
@@ -122,7 +106,7 @@ func TestSharedRootIsDeterministic(t *testing.T) {
 				assert.NoDirExists(t, o.Placement.Into)
 				continue
 			}
-			tree := files(t, o.Placement.Into)
+			tree := systemtest.Contents(t, o.Placement.Into)
 			if first == nil {
 				first = tree
 			}
@@ -154,7 +138,7 @@ func TestOneFailureOfMany(t *testing.T) {
 		totals.Add(&outcomes[i])
 	}
 	assert.Equal(t, []fault.Kind{fault.Unreadable, 0, fault.Unsafe, fault.Unsafe, 0, fault.Damaged, fault.Damaged}, kinds, "what is missing is told first")
-	assert.Equal(t, map[string]string{"a/x": "1", "d/x": "5", "d/l": "5"}, files(t, o.Placement.Into))
+	assert.Equal(t, map[string]string{"a/x": "1", "d/x": "5", "d/l": "→ x"}, systemtest.Contents(t, o.Placement.Into))
 	assert.Equal(t, fault.Other, fault.Of(totals.Err()))
 	assert.Contains(t, outcomes[2].Err.Error(), "b.zip › ../../escaped: its path leads out")
 
@@ -174,7 +158,7 @@ func TestSelectionAndNothingKept(t *testing.T) {
 	o := options(dir)
 	o.Selection, _ = choose.New(choose.Rules{Ext: []string{"csv"}})
 	outcomes, _, _ := unpack(t, o)
-	assert.Equal(t, "1", files(t, filepath.Join(dir, "a"))["x.csv"])
+	assert.Equal(t, "1", systemtest.Contents(t, filepath.Join(dir, "a"))["x.csv"])
 	assert.Equal(t, 1, outcomes[0].LeftOut.LeftOut())
 	assert.NoDirExists(t, filepath.Join(dir, "b"))
 }
@@ -197,7 +181,7 @@ func TestCancel(t *testing.T) {
 	})
 	require.ErrorIs(t, err, context.Canceled)
 	require.Less(t, reported, 50)
-	found := files(t, out)
+	found := systemtest.Contents(t, out)
 	assert.Zero(t, len(found)%2, "each archive is there whole or not at all")
 	for path := range found {
 		assert.False(t, strings.HasPrefix(path, "."), "staging is left: %s", path)
@@ -215,7 +199,7 @@ func TestLongEntries(t *testing.T) {
 		o.Workers, o.Placement.Into = workers, t.TempDir()
 		outcomes, _, _ := unpack(t, o)
 		require.NoError(t, outcomes[0].Err)
-		got := files(t, o.Placement.Into)
+		got := systemtest.Contents(t, o.Placement.Into)
 		require.Len(t, got, 3)
 		assert.True(t, got["survey/long.csv"] == long)
 	}
@@ -230,7 +214,7 @@ func TestLongEntries(t *testing.T) {
 		outcomes, _, _ := unpack(t, o)
 		require.ErrorIs(t, outcomes[0].Err, fault.Damaged)
 		assert.Contains(t, outcomes[0].Err.Error(), "a.csv")
-		assert.Empty(t, files(t, o.Placement.Into))
+		assert.Empty(t, systemtest.Contents(t, o.Placement.Into))
 	}
 }
 
@@ -371,7 +355,7 @@ func TestFresh(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(out, path)), 0o777))
 		require.NoError(t, os.WriteFile(filepath.Join(out, path), []byte("old"), 0o666))
 	}
-	before := files(t, out)
+	before := systemtest.Contents(t, out)
 	nothing, err := choose.New(choose.Rules{Ext: []string{"tsv"}})
 	require.NoError(t, err)
 	for _, dry := range []bool{true, false} {
@@ -379,13 +363,13 @@ func TestFresh(t *testing.T) {
 		o.Placement.Into, o.Rules.Fresh, o.DryRun, o.Selection = out, true, dry, nothing
 		outcomes, _, _ := unpack(t, o)
 		require.ErrorIs(t, outcomes[0].Err, fault.NoMatch)
-		assert.Equal(t, before, files(t, out))
+		assert.Equal(t, before, systemtest.Contents(t, out))
 		o.Selection, o.Placement = nil, &place.Placement{Into: out}
 		outcomes, _, _ = unpack(t, o)
 		require.NoError(t, outcomes[0].Err)
 		assert.Equal(t, []string{filepath.Join(out, "x/d/old.csv"), filepath.Join(out, "x/mine.txt")}, outcomes[0].Removed)
 	}
-	assert.Equal(t, map[string]string{"x/a.csv": "1", "x/d/b.csv": "2"}, files(t, out))
+	assert.Equal(t, map[string]string{"x/a.csv": "1", "x/d/b.csv": "2"}, systemtest.Contents(t, out))
 }
 
 // A source is moved beside one of its name, and goes where the same file is there
@@ -414,7 +398,7 @@ func TestMovedBesideOthers(t *testing.T) {
 		}
 		assert.Equal(t, []string{"x.tar-2.zip", "x.tar-3.zip", ""}, to, "dry run: %v", dry)
 	}
-	left := files(t, dir)
+	left := systemtest.Contents(t, dir)
 	assert.NotContains(t, left, "in/3/y.zip")
-	assert.Len(t, files(t, day), 4)
+	assert.Len(t, systemtest.Contents(t, day), 4)
 }

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/systemtest"
 )
 
 // A fault of the program fails the archive that it is met in, and no other: on whatever
@@ -44,7 +45,7 @@ func TestFaultsAreKept(t *testing.T) {
 			require.ErrorAs(t, outcomes[1].Err, &ours, "%s at %d", format, at)
 			assert.Equal(t, fault.Other, fault.Of(outcomes[1].Err))
 			assert.Contains(t, string(ours.Stack), "faulty")
-			assert.Equal(t, map[string]string{"a/x": "1", "z/y": "2"}, files(t, out), "%s at %d", format, at)
+			assert.Equal(t, map[string]string{"a/x": "1", "z/y": "2"}, systemtest.Contents(t, out), "%s at %d", format, at)
 		}
 	}
 }
@@ -64,7 +65,7 @@ func TestSourcesThatChange(t *testing.T) {
 	u := newRun(t.Context(), o, nil)
 	u.output = func(one *unit) output { return &changing{staged{unit: one}, path} }
 	u.schedule(u.sources...)
-	assert.Empty(t, files(t, out))
+	assert.Empty(t, systemtest.Contents(t, out))
 	assert.True(t, u.sources[0].failed)
 }
 

@@ -51,8 +51,8 @@ type area struct {
 	name   string
 	key    string
 	lock   *os.File
-	born   time.Time // by the clock of the file system
-	done   chan struct{}
+	born   time.Time   // by the clock of the file system
+	stop   func()      // the heartbeat; nil: there is none yet
 	keep   atomic.Bool // it has what belongs to a user, and stays
 
 	measure sync.Once    // of what follows; see nameless
@@ -63,13 +63,13 @@ type area struct {
 
 func openArea(dir string, root *Root) (*area, error) {
 	for tries := 0; ; tries++ {
-		a := &area{path: dir, name: claim.NewFolder(), key: rand.Text(), done: make(chan struct{})}
+		a := &area{path: dir, name: claim.NewFolder(), key: rand.Text()}
 		var err error
 		if a.parent, err = os.OpenRoot(dir); err != nil {
 			return nil, err
 		}
 		if err = a.open(root); err == nil {
-			go a.beat()
+			a.stop = claim.Beat(a.lock)
 			return a, nil
 		}
 		a.close()
@@ -119,25 +119,12 @@ func (a *area) open(root *Root) (err error) {
 	return err
 }
 
-// beat touches the owner file by writing to it, so that the time is that of the
-// file system's own clock.
-func (a *area) beat() {
-	tick := time.NewTicker(claim.Heartbeat)
-	defer tick.Stop()
-	for {
-		select {
-		case <-a.done:
-			return
-		case <-tick.C:
-			_, _ = a.lock.WriteAt([]byte("{"), 0) // its first byte anyway
-		}
-	}
-}
-
 // close removes the area with all that is left in it, unless that belongs to a
 // user.
 func (a *area) close() error {
-	close(a.done)
+	if a.stop != nil {
+		a.stop()
+	}
 	var err error
 	if a.Folder != nil {
 		if !a.keep.Load() {
@@ -276,8 +263,7 @@ func (a *area) ownerOf(left *folder.Folder, r *Root, name string) (o *owner, hel
 	if err != nil {
 		return nil, held, err
 	}
-	silent := a.born.Sub(info.ModTime()) > claim.Silence
-	if o.Host != host && !silent || o.RootID != r.identity {
+	if o.Host != host && !claim.Silent(info, a.born) || o.RootID != r.identity {
 		return nil, held, nil
 	}
 	return o, held, nil
@@ -296,14 +282,14 @@ func isAlive(base *os.Root, at string) bool {
 	host, err := os.Hostname()
 	info, statErr := f.Stat()
 	var o owner
-	return err == nil && statErr == nil && json.NewDecoder(f).Decode(&o) == nil && o.Host != host && time.Since(info.ModTime()) < claim.Silence
+	return err == nil && statErr == nil && json.NewDecoder(f).Decode(&o) == nil && o.Host != host && !claim.Silent(info, time.Now())
 }
 
 // clearUnowned removes an area that is just being made, or removed, if its run is gone, or
 // that is so for long. It has nothing in it but an owner's draft.
 func (a *area) clearUnowned(left *folder.Folder, r *Root, name string) error {
 	info, err := left.Stat(".")
-	if err != nil || !claim.IsGone(name) && a.born.Sub(info.ModTime()) <= claim.Silence {
+	if err != nil || !claim.IsGone(name) && !claim.Silent(info, a.born) {
 		return ignoreMissing(err)
 	}
 	names, err := left.Names()

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -225,7 +226,7 @@ func (u *Unit) moveFolder() error {
 		err = area.Exchange(u.id, parent.Handle, name)
 		switch {
 		case err == nil:
-			return disposal.Swapped(area.Folder, u.id, parent, name, identity)
+			return u.letGoOf(u.id, parent, name, identity)
 		case errors.Is(err, errors.ErrUnsupported):
 			return u.swap(identity)
 		case !errors.Is(err, fs.ErrNotExist):
@@ -260,8 +261,19 @@ func (u *Unit) swap(identity string) error {
 	if err := j.Moves[0].do(area.Folder, area.Folder, at.dir); err != nil {
 		return errors.Join(err, u.takeBack(where, j, 0, true))
 	}
-	err = disposal.Swapped(area.Folder, j.Moves[0].Kept, at.dir, path.Base(u.folder), identity)
+	err = u.letGoOf(j.Moves[0].Kept, at.dir, path.Base(u.folder), identity)
 	_ = j.remove(area, u.id) // what stays is removed with the area, which reports errors
+	return err
+}
+
+// letGoOf lets go of the folder that was swapped for a new one, and lies in the area.
+func (u *Unit) letGoOf(old string, to *folder.Folder, name, identity string) error {
+	area := u.root.area
+	kept, err := disposal.Swapped(area.Folder, old, to, name, identity)
+	if kept {
+		area.keep.Store(true)
+		err = fault.At(filepath.Join(area.path, area.name), err)
+	}
 	return err
 }
 

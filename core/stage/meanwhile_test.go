@@ -36,8 +36,8 @@ func TestFileAppearsMeanwhile(t *testing.T) {
 		require.NoError(t, u.survey(u.destination()))
 		plant(t, dir, map[string]string{"own/b": "theirs"})
 		require.ErrorIs(t, u.merge(u.destination()), fs.ErrExist)
-		assert.Equal(t, "theirs", tree(t, dir)["own/b"])
-		assert.NotContains(t, tree(t, dir), "own/a")
+		assert.Equal(t, "theirs", systemtest.Contents(t, dir)["own/b"])
+		assert.NotContains(t, systemtest.Contents(t, dir), "own/a")
 		results, err := u.Commit()
 		if want.kind != fault.Other {
 			require.ErrorIs(t, err, want.kind)
@@ -47,11 +47,11 @@ func TestFileAppearsMeanwhile(t *testing.T) {
 			for i, r := range results {
 				assert.Equal(t, want.results[i], r.Action)
 			}
-			assert.Equal(t, "1", tree(t, dir)["own/a"])
+			assert.Equal(t, "1", systemtest.Contents(t, dir)["own/a"])
 		}
-		assert.Equal(t, want.b, tree(t, dir)["own/b"], "rule %d", rule)
+		assert.Equal(t, want.b, systemtest.Contents(t, dir)["own/b"], "rule %d", rule)
 		if rule == Number {
-			assert.Equal(t, "ours", tree(t, dir)["own/b-2"])
+			assert.Equal(t, "ours", systemtest.Contents(t, dir)["own/b-2"])
 		}
 		require.NoError(t, root.Close())
 	}
@@ -68,7 +68,7 @@ func TestFolderAppearsMeanwhile(t *testing.T) {
 	_, err = u.Commit()
 	require.NoError(t, err)
 	require.NoError(t, root.Close())
-	assert.Equal(t, map[string]string{"own/a": "1", "own/d/b": "2", "own/d/x": "x"}, tree(t, dir))
+	assert.Equal(t, map[string]string{"own/a": "1", "own/d/b": "2", "own/d/x": "x"}, systemtest.Contents(t, dir))
 }
 
 // The folder of a unit appears after it was begun, with files of its names: the clash rule
@@ -102,7 +102,7 @@ func TestFolderAppears(t *testing.T) {
 			assert.Equal(t, rule == Refuse, errors.Is(err, fault.Refused), "%v", err)
 			require.NoError(t, u.Discard())
 			require.NoError(t, root.Close())
-			assert.Equal(t, want, tree(t, dir), "gathered: %v, rule %v", gathered, rule)
+			assert.Equal(t, want, systemtest.Contents(t, dir), "gathered: %v, rule %v", gathered, rule)
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
 
 // FuzzMerge puts random archives into random folders by every rule, and holds what comes
@@ -49,7 +50,7 @@ func FuzzMerge(f *testing.F) {
 			results, err = u.Commit()
 		}
 		require.NoError(t, root.Close())
-		now := tree(t, dir)
+		now := systemtest.Contents(t, dir)
 		if err != nil {
 			require.ErrorIs(t, err, fault.Refused)
 			require.Equal(t, there, now, "%v", err)

@@ -18,7 +18,7 @@ import (
 // kill leaves a root as a run does that is killed: nothing is removed, and the
 // lock is free.
 func kill(t *testing.T, r *Root) {
-	close(r.area.done)
+	r.area.stop()
 	r.area.lock.Close()
 	t.Cleanup(func() {
 		r.area.Folder.Close()
@@ -61,13 +61,13 @@ func TestKilledMerge(t *testing.T) {
 			switch {
 			case moves < 0:
 				assert.Equal(t, Reclaimed{Cleared: 1}, next.Reclaimed)
-				assert.Equal(t, there, tree(t, dir))
+				assert.Equal(t, there, systemtest.Contents(t, dir))
 			case back:
 				assert.Equal(t, Reclaimed{TakenBack: 1, Cleared: 1}, next.Reclaimed)
-				assert.Equal(t, there, tree(t, dir), "killed after %d moves", moves)
+				assert.Equal(t, there, systemtest.Contents(t, dir), "killed after %d moves", moves)
 			default:
 				assert.Equal(t, Reclaimed{Finished: 1, Cleared: 1}, next.Reclaimed)
-				assert.Equal(t, want, tree(t, dir), "killed after %d moves", moves)
+				assert.Equal(t, want, systemtest.Contents(t, dir), "killed after %d moves", moves)
 				info, err := os.Stat(filepath.Join(dir, "own/n"))
 				require.NoError(t, err)
 				assert.WithinDuration(t, when, info.ModTime(), time.Second)
@@ -91,7 +91,7 @@ func TestKilledSwap(t *testing.T) {
 	next, err := Open(dir, "")
 	require.NoError(t, err)
 	require.NoError(t, next.Close())
-	assert.Equal(t, map[string]string{"own/a": "new"}, tree(t, dir))
+	assert.Equal(t, map[string]string{"own/a": "new"}, systemtest.Contents(t, dir))
 }
 
 // Staging that another run may still hold is never touched.
@@ -209,15 +209,15 @@ func TestPlantedAreas(t *testing.T) {
 			}
 			kill(t, root)
 			age(t, root, old)
-			before := tree(t, dir)
+			before := systemtest.Contents(t, dir)
 			next, err := Open(dir, "")
 			require.NoError(t, err)
 			require.NoError(t, next.Close())
 			if c.holds {
-				assert.Equal(t, map[string]string{"own/b": "forged", "own/c": "mine too"}, tree(t, dir))
+				assert.Equal(t, map[string]string{"own/b": "forged", "own/c": "mine too"}, systemtest.Contents(t, dir))
 				return
 			}
-			assert.Equal(t, before, tree(t, dir))
+			assert.Equal(t, before, systemtest.Contents(t, dir))
 			assert.Len(t, next.Reclaimed.Left, 1, "it is said")
 		})
 	}
@@ -233,7 +233,7 @@ func TestFolderCalledLikeAnArea(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, r.Reclaimed.Left, 1)
 	require.NoError(t, r.Close())
-	assert.Equal(t, map[string]string{".widecrate-notes/a": "mine"}, tree(t, dir))
+	assert.Equal(t, map[string]string{".widecrate-notes/a": "mine"}, systemtest.Contents(t, dir))
 }
 
 // A merge that fails and is killed while it takes back what it did is taken back
@@ -281,6 +281,6 @@ func TestKilledTakingBack(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, next.Close())
 		assert.Equal(t, Reclaimed{TakenBack: 1, Cleared: 1}, next.Reclaimed)
-		assert.Equal(t, want, tree(t, dir), "step %d", step)
+		assert.Equal(t, want, systemtest.Contents(t, dir), "step %d", step)
 	}
 }

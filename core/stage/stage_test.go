@@ -24,30 +24,6 @@ import (
 
 var when = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 
-// tree reads a folder: content by path, "→ target" for links.
-func tree(t *testing.T, dir string) map[string]string {
-	t.Helper()
-	found := map[string]string{}
-	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		rel, _ := filepath.Rel(dir, path)
-		rel = filepath.ToSlash(rel)
-		switch {
-		case err != nil:
-			return err
-		case d.Type()&fs.ModeSymlink != 0:
-			target, err := os.Readlink(path)
-			found[rel] = "→ " + target
-			return err
-		case !d.IsDir():
-			data, err := os.ReadFile(path)
-			found[rel] = string(data)
-			return err
-		}
-		return nil
-	}))
-	return found
-}
-
 func plant(t *testing.T, dir string, files map[string]string) {
 	t.Helper()
 	for path, data := range files {
@@ -162,7 +138,7 @@ func TestCommit(t *testing.T) {
 			if want == nil {
 				want = map[string]string{}
 			}
-			assert.Equal(t, want, tree(t, dir))
+			assert.Equal(t, want, systemtest.Contents(t, dir))
 		})
 	}
 }
@@ -182,7 +158,7 @@ func TestPreview(t *testing.T) {
 	_, err = again.Preview()
 	assert.ErrorIs(t, err, fault.Refused, "it meets what the first would have put there")
 	require.NoError(t, root.Close())
-	assert.Empty(t, tree(t, dir))
+	assert.Empty(t, systemtest.Contents(t, dir))
 }
 
 func TestModesAndTimes(t *testing.T) {
@@ -233,7 +209,7 @@ func TestMergeTakesBack(t *testing.T) {
 		require.ErrorIs(t, err, fs.ErrNotExist)
 		require.NoError(t, u.Discard())
 		require.NoError(t, root.Close())
-		assert.Equal(t, there, tree(t, dir))
+		assert.Equal(t, there, systemtest.Contents(t, dir))
 	}
 }
 
@@ -258,14 +234,14 @@ func TestReplacedFileIsNeverLost(t *testing.T) {
 	e, _ := errors.AsType[*fault.Error](err)
 	assert.Contains(t, e.Do, root.area.name)
 	require.NoError(t, root.Close())
-	assert.Contains(t, tree(t, dir), root.area.name+"/"+j.Moves[0].Kept)
+	assert.Contains(t, systemtest.Contents(t, dir), root.area.name+"/"+j.Moves[0].Kept)
 	// The next run tries again.
 	require.NoError(t, os.Remove(filepath.Join(dir, "own")))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "own"), 0o777))
 	next, err := Open(dir, "")
 	require.NoError(t, err)
 	require.NoError(t, next.Close())
-	assert.Equal(t, map[string]string{"own/b": "old"}, tree(t, dir))
+	assert.Equal(t, map[string]string{"own/b": "old"}, systemtest.Contents(t, dir))
 }
 
 func TestNothingOutsideTheRoot(t *testing.T) {
@@ -273,7 +249,7 @@ func TestNothingOutsideTheRoot(t *testing.T) {
 	dir := t.TempDir()
 	plant(t, dir, map[string]string{"root/own/x": "x", "outside/y": "y"})
 	require.NoError(t, os.Symlink("../../outside", filepath.Join(dir, "root/own/out")))
-	before := tree(t, dir)
+	before := systemtest.Contents(t, dir)
 	root, err := Open(filepath.Join(dir, "root"), "")
 	require.NoError(t, err)
 	u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"out/y", "changed"}})
@@ -282,7 +258,7 @@ func TestNothingOutsideTheRoot(t *testing.T) {
 	}
 	assert.ErrorIs(t, err, fault.Unwritable)
 	require.NoError(t, root.Close())
-	assert.Equal(t, before, tree(t, dir))
+	assert.Equal(t, before, systemtest.Contents(t, dir))
 }
 
 // On a file system that takes a.csv and A.CSV for one file, they are.
@@ -313,7 +289,7 @@ func TestNewerReplaces(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []Result{{Path: "own/b", Action: Replaced}}, results)
 	require.NoError(t, root.Close())
-	assert.Equal(t, map[string]string{"own/b": "new"}, tree(t, dir))
+	assert.Equal(t, map[string]string{"own/b": "new"}, systemtest.Contents(t, dir))
 }
 
 // Under the skip rule, too, what is equal is the same and not skipped.

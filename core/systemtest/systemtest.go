@@ -3,6 +3,7 @@
 package systemtest
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"testing"
@@ -28,20 +29,31 @@ func NeedsLinks(t *testing.T) {
 	}
 }
 
-// Contents reads the files of a folder, by name.
+// Contents are the files below a folder, by their paths with slashes; of a link, an arrow and
+// where it leads.
 func Contents(t *testing.T, dir string) map[string]string {
 	t.Helper()
-	children, err := os.ReadDir(dir)
+	found := map[string]string{}
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		rel, err := filepath.Rel(dir, path)
+		if err != nil {
+			return err
+		}
+		text, arrow := []byte(nil), ""
+		if d.Type()&fs.ModeSymlink != 0 {
+			arrow, err = os.Readlink(path)
+			arrow = "→ " + arrow
+		} else {
+			text, err = os.ReadFile(path)
+		}
+		found[filepath.ToSlash(rel)] = arrow + string(text)
+		return err
+	})
 	if err != nil {
 		t.Fatal(err)
-	}
-	found := map[string]string{}
-	for _, child := range children {
-		data, err := os.ReadFile(filepath.Join(dir, child.Name()))
-		if err != nil {
-			t.Fatal(err)
-		}
-		found[child.Name()] = string(data)
 	}
 	return found
 }
