@@ -21,7 +21,7 @@ var ownWork = []string{
 	"claim.silent", "claim.Release", "claim.ClearDead", // a probe, a claim, drafts of the dead
 	"newfile.Next", "newfile.Commit", "newfile.removeHidden", "newfile.Discard",
 	"stage.checkSameFileSystem", "stage.masked", "stage.clearProbes", "stage.Close", "stage.removeFolders", // empty folders that it made
-	"stage.Lose", "stage.LoseNumber", "stage.Discard", "stage.close", "stage.clear", "stage.clearButOwner", "stage.clearUnowned", "stage.reclaimOne",
+	"stage.Lose", "stage.Discard", "stage.discardFlat", "stage.close", "stage.clear", "stage.clearButOwner", "stage.clearUnowned", "stage.reclaimOne",
 	"stage.commit", "stage.remove", "stage.write", "stage.open", "stage.undo", "stage.finish", // the journals, and moves taken back
 	"stage.moveFolder", "stage.do", // disposal.Swapped and Replaced let go of what was moved aside
 }

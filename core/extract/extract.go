@@ -94,9 +94,9 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 	if o.Rules.Fresh && (r.Placement.Layout == place.Shared || o.Nested > 0) {
 		return fault.New(fault.Usage, "only own folders can be swapped for fresh ones, and not with archives inside archives")
 	}
-	r.output = func(u *unit) output { return &staged{unit: u} }
+	r.output = func(u *unit) output { return &staged{from: u.opened, unit: u} }
 	if o.DryRun {
-		r.output = func(u *unit) output { return &foretold{unit: u} }
+		r.output = func(u *unit) output { return &foretold{from: u.opened, unit: u} }
 	}
 	if err := r.refuseElsewhere(); err != nil {
 		return err
@@ -138,7 +138,7 @@ func Stream(ctx context.Context, o Options, w io.Writer, sink report.Sink) error
 		}
 		reported = to.err != nil // a receiver that is gone is reported once
 	})
-	r.output = func(u *unit) output { return &streamed{unit: u, to: &to} }
+	r.output = func(u *unit) output { return &streamed{from: u.opened, to: &to} }
 	for _, u := range r.sources {
 		r.schedule(u)
 		if to.err != nil || o.Halt && u.failed || ctx.Err() != nil {

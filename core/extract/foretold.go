@@ -5,6 +5,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/plan"
 	"widecrate/core/schedule"
 	"widecrate/core/stage"
 )
@@ -12,37 +13,41 @@ import (
 // foretold is the output of a dry run: nothing is written. Where an archive has no
 // checksums, data is summed up, for files to be compared by.
 type foretold struct {
-	*unit
-	stage  *stage.Unit
-	failed error // in its data, which a run would only find after it has begun
+	from   *opened
+	unit   *unit
+	plan   *plan.Plan      // nil until it is complete
+	stage  *stage.Foreseen // the same
+	failed error           // in its data, which a run would only find after it has begun
 }
 
-func (f *foretold) pass(i int, data io.Reader) error { return f.sum(i, data) }
+func (f *foretold) pass(i int, data io.Reader) error { return f.from.sum(i, data) }
 func (f *foretold) drop(int) error                   { return nil }
 func (f *foretold) do(int) (int, error)              { return 0, f.failed }
+func (f *foretold) finish()                          {}
 func (f *foretold) discard() error                   { return nil }
 func (f *foretold) gone() []string                   { return f.stage.Gone() }
 
-func (f *foretold) begin() (work schedule.Work, err error) {
-	root, err := f.root.use(f.run)
+func (f *foretold) begin(p *plan.Plan) (work schedule.Work, err error) {
+	f.plan = p
+	root, err := f.unit.root.lookAt()
 	if err != nil {
 		return work, err
 	}
-	if f.stage, err = root.Begin(f.target.Folder, f.plan.Items, f.run.Rules); err != nil {
+	if f.stage, err = root.Begin(p.Target.Folder, p.Items, f.from.run.Rules); err != nil {
 		return work, err
 	}
 	claimed := int64(0) // what was summed up has been counted
 	for k, i := range f.plan.Kept {
-		if _, link := f.plan.LinkOf(k); !link && f.stage.Wanted(k) && !f.found[i] {
+		if _, link := f.plan.LinkOf(k); !link && f.stage.Wanted(k) && !f.from.found[i] {
 			claimed = archive.Plus(claimed, f.plan.Items[k].Size)
 		}
 	}
-	if err := f.budget.Check(claimed); err != nil {
+	if err := f.from.budget.Check(claimed); err != nil {
 		return work, err
 	}
 	for k := range f.plan.Items {
 		if err := f.know(k); err != nil {
-			f.failed, work.Shares = fault.At(f.Called(f.plan.Kept[k]), err), []int{0}
+			f.failed, work.Shares = fault.At(f.from.Called(f.plan.Kept[k]), err), []int{0}
 			break
 		}
 	}
@@ -52,17 +57,17 @@ func (f *foretold) begin() (work schedule.Work, err error) {
 // know completes what is known of an item.
 func (f *foretold) know(k int) error {
 	item, i := &f.plan.Items[k], f.plan.DataOf(f.plan.FirstOf(k))
-	if f.AnyOrder() && item.Kind == archive.File && !f.entries[i].HasCRC32 {
-		data, err := f.archive.Data(i)
+	if f.from.AnyOrder() && item.Kind == archive.File && !f.from.entries[i].HasCRC32 {
+		data, err := f.from.archive.Data(i)
 		if err != nil {
 			return err
 		}
 		defer data.Close()
-		if err := f.sum(i, data); err != nil {
+		if err := f.from.sum(i, data); err != nil {
 			return err
 		}
 	}
-	item.CRC32, item.HasCRC32, item.Size = f.entries[i].CRC32, f.entries[i].HasCRC32, f.entries[i].Size
+	item.CRC32, item.HasCRC32, item.Size = f.from.entries[i].CRC32, f.from.entries[i].HasCRC32, f.from.entries[i].Size
 	return nil
 }
 
@@ -70,5 +75,5 @@ func (f *foretold) commit() ([]stage.Result, error) {
 	if f.stage == nil {
 		return nil, nil
 	}
-	return f.stage.Preview()
+	return f.stage.Results()
 }

@@ -7,6 +7,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/place"
+	"widecrate/core/plan"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
@@ -125,10 +126,11 @@ func (a asked) pass(int, io.Reader) error       { return nil }
 func (a asked) drop(int) error                  { return nil }
 func (a asked) do(int) (int, error)             { return 0, nil }
 func (a asked) commit() ([]stage.Result, error) { return nil, nil }
+func (a asked) finish()                         {}
 func (a asked) discard() error                  { return nil }
 func (a asked) gone() []string                  { return nil }
 
-func (a asked) begin() (work schedule.Work, err error) {
+func (a asked) begin(*plan.Plan) (work schedule.Work, err error) {
 	a.note()
 	return work, nil
 }

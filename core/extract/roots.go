@@ -19,6 +19,7 @@ type openRoot struct {
 	path  string
 	mu    sync.Mutex
 	stage *stage.Root
+	look  *stage.Preview // of a dry run
 	err   error
 	users int
 }
@@ -42,22 +43,26 @@ func (r *roots) of(path string) *openRoot {
 	return root
 }
 
-// use opens a root when the first of its units needs it; in a dry run it is only
-// looked at.
+// use opens a root when the first of its units needs it.
 func (o *openRoot) use(r *run) (*stage.Root, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.stage != nil || o.err != nil {
-		return o.stage, o.err
-	}
-	if r.DryRun {
-		o.stage, o.err = stage.Preview(o.path)
-		return o.stage, o.err
-	}
-	if o.stage, o.err = stage.Open(o.path, r.Staging); o.err == nil {
-		r.reclaimed(o.path, o.stage.Reclaimed)
+	if o.stage == nil && o.err == nil {
+		if o.stage, o.err = stage.Open(o.path, r.Staging); o.err == nil {
+			r.reclaimed(o.path, o.stage.Reclaimed)
+		}
 	}
 	return o.stage, o.err
+}
+
+// lookAt is use for a dry run.
+func (o *openRoot) lookAt() (*stage.Preview, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.look == nil && o.err == nil {
+		o.look, o.err = stage.Look(o.path)
+	}
+	return o.look, o.err
 }
 
 // letGo closes a root when no other unit needs it. What was put into place is there,
@@ -65,7 +70,14 @@ func (o *openRoot) use(r *run) (*stage.Root, error) {
 func (o *openRoot) letGo(r *run) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.users--; o.users > 0 || o.stage == nil {
+	if o.users--; o.users > 0 {
+		return
+	}
+	if o.look != nil {
+		o.look.Close()
+		o.look = nil
+	}
+	if o.stage == nil {
 		return
 	}
 	if err := o.stage.Close(); err != nil {

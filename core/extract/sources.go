@@ -75,10 +75,10 @@ func (u *unit) isDone(done func(files []blob.File, target string, content bool) 
 // rename takes the name in that a server gives, which is known only now.
 func (u *unit) rename() (err error) {
 	s := &u.outcome.Source
-	if s.Address == nil || s.Set != nil || u.archive.Name == s.Name() && !u.namedLater() {
+	if s.Address == nil || s.Set != nil || u.opened.archive.Name == s.Name() && !u.namedLater() {
 		return nil
 	}
-	u.target, err = u.run.targetOf(s, u.archive.Name)
+	u.target, err = u.run.targetOf(s, u.opened.archive.Name)
 	if err != nil {
 		return err
 	}

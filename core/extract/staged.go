@@ -7,6 +7,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/plan"
 	"widecrate/core/schedule"
 	"widecrate/core/stage"
 )
@@ -14,67 +15,73 @@ import (
 // staged is the output of a real run: all data is written to staging, and then
 // put into place together.
 type staged struct {
-	*unit
-	stage  *stage.Unit
-	wanted []int   // items whose data is needed
-	shares [][]int // of these: indices into wanted
+	from      *opened
+	unit      *unit
+	plan      *plan.Plan       // nil until it is complete
+	gathering *stage.Gathering // of what comes in order; nil: nothing was staged yet
+	stage     stage.Unit       // nil until the plan is complete
+	wanted    []int            // items whose data is needed
+	shares    [][]int          // of these: indices into wanted
 }
 
 // pass stages what passes by, before its place is known.
 func (s *staged) pass(i int, data io.Reader) error {
-	if s.stage == nil {
-		root, err := s.root.use(s.run)
+	if s.gathering == nil {
+		root, err := s.unit.root.use(s.from.run)
 		if err != nil {
 			return err
 		}
-		s.stage = root.Gather()
+		s.gathering = root.Gather()
 	}
-	entry := &s.entries[i]
-	err := s.stage.Stage(i, &stage.Item{Entry: *entry, Name: s.Called(i)}, func(w io.Writer) (err error) {
-		entry.Size, err = s.pour(i, data, w)
+	entry := &s.from.entries[i]
+	err := s.gathering.Stage(i, &stage.Item{Entry: *entry, Name: s.from.Called(i)}, func(w io.Writer) (err error) {
+		entry.Size, err = s.from.pour(i, data, w)
 		return err
 	})
-	s.run.Progress.Entries.Add(1)
+	s.from.run.Progress.Entries.Add(1)
 	return err
 }
 
 func (s *staged) drop(i int) error {
-	if s.stage == nil {
+	if s.gathering == nil {
 		return nil
 	}
-	return s.stage.LoseNumber(i)
+	return s.gathering.Lose(i)
 }
 
 // begin makes ready what is to be written, where there is room for it.
-func (s *staged) begin() (work schedule.Work, err error) {
-	root, err := s.root.use(s.run)
+func (s *staged) begin(p *plan.Plan) (work schedule.Work, err error) {
+	s.plan = p
+	root, err := s.unit.root.use(s.from.run)
 	if err != nil {
 		return work, err
 	}
-	if s.stage != nil {
-		return work, s.stage.Complete(s.target.Folder, s.plan.Items, s.plan.Kept, s.run.Rules)
+	rules := s.from.run.Rules
+	if s.gathering != nil {
+		s.stage, err = s.gathering.Complete(p.Target.Folder, p.Items, p.Kept, rules)
+		return work, err
 	}
-	if s.stage, err = root.Begin(s.target.Folder, s.plan.Items, s.run.Rules); err != nil {
+	if s.stage, err = root.Begin(p.Target.Folder, p.Items, rules); err != nil {
 		return work, err
 	}
 	holes := int64(0) // which take no room on a disk
-	for k := range s.plan.Items {
-		if _, link := s.plan.LinkOf(k); !link && s.stage.Wanted(k) {
+	for k := range p.Items {
+		if _, link := p.LinkOf(k); !link && s.stage.Wanted(k) {
 			s.wanted = append(s.wanted, k)
-			work.Weight = archive.Plus(work.Weight, s.plan.Items[k].Size)
-			holes = archive.Plus(holes, s.plan.Items[k].Holes)
+			work.Weight = archive.Plus(work.Weight, p.Items[k].Size)
+			holes = archive.Plus(holes, p.Items[k].Holes)
 		}
 	}
-	if err := s.budget.Check(work.Weight); err != nil {
+	if err := s.from.budget.Check(work.Weight); err != nil {
 		return work, err
 	}
-	s.shares = schedule.Shares(len(s.wanted), func(n int) int64 { return s.entries[s.plan.Kept[s.wanted[n]]].Size })
+	s.shares = schedule.Shares(len(s.wanted), func(n int) int64 { return s.from.entries[p.Kept[s.wanted[n]]].Size })
 	for _, share := range s.shares {
 		work.Shares = append(work.Shares, share[0])
 	}
-	s.archive.Foresee(func(yield func(int) bool) {
+	s.from.archive.Foresee(func(yield func(int) bool) {
 		for _, n := range slices.Concat(s.shares...) {
-			if !yield(s.plan.DataOf(s.wanted[n])) {
+			if !yield(p.DataOf(s.wanted[n])) {
 				return
 			}
 		}
@@ -87,29 +94,29 @@ func (s *staged) checkSpace(root *stage.Root, wanted int64) error {
 	bytes, files := root.Free()
 	switch {
 	case bytes >= 0 && wanted > bytes:
-		return fault.At(absolute(s.target.Root), fault.New(fault.Unwritable, "%d bytes are needed there and %d are free", wanted, bytes))
+		return fault.At(absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d bytes are needed there and %d are free", wanted, bytes))
 	case files >= 0 && int64(len(s.plan.Items)) > files:
-		return fault.At(absolute(s.target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(s.plan.Items), files))
+		return fault.At(absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(s.plan.Items), files))
 	}
 	return nil
 }
 
 // do stages a share of the wanted items.
 func (s *staged) do(share int) (int, error) {
-	hand := s.stage.Hand()
-	defer hand.Close()
+	to := s.stage.Writer()
+	defer to.Close()
 	for _, n := range s.shares[share] {
 		k := s.wanted[n]
-		err := hand.Write(k, func(w io.Writer) error { return s.copy(s.plan.DataOf(k), w) })
-		called := s.Called(s.plan.Kept[k])
-		if s.salvages(err) || errors.Is(err, archive.ErrUnsupported) {
-			s.lose(called, err)
+		err := to.Write(k, func(w io.Writer) error { return s.from.copy(s.plan.DataOf(k), w) })
+		called := s.from.Called(s.plan.Kept[k])
+		if s.from.salvages(err) || errors.Is(err, archive.ErrUnsupported) {
+			s.from.lose(called, err)
 			err = s.stage.Lose(k)
 		}
 		if err != nil {
 			return n, fault.At(called, err)
 		}
-		s.run.Progress.Entries.Add(1)
+		s.from.run.Progress.Entries.Add(1)
 	}
 	return 0, nil
 }
@@ -121,7 +128,7 @@ func (s *staged) commit() ([]stage.Result, error) {
 	if err := s.makeLinks(); err != nil {
 		return nil, err
 	}
-	if err := s.archive.Unchanged(); err != nil {
+	if err := s.from.archive.Unchanged(); err != nil {
 		return nil, err
 	}
 	return s.stage.Commit()
@@ -129,7 +136,7 @@ func (s *staged) commit() ([]stage.Result, error) {
 
 // allLost reports whether all files and links that were kept could not be had.
 func (s *staged) allLost() bool {
-	lost, kept := s.outcome.LostEntries(), 0
+	lost, kept := s.from.outcome.LostEntries(), 0
 	if lost == 0 {
 		return false
 	}
@@ -143,11 +150,22 @@ func (s *staged) allLost() bool {
 
 func (s *staged) gone() []string { return s.stage.Gone() }
 
-func (s *staged) discard() error {
-	if s.stage == nil {
-		return nil
+// finish closes the archive, whose links need no data of their own: those that wait for their
+// turn are many.
+func (s *staged) finish() {
+	if !s.copiesLinks() {
+		s.from.close()
 	}
-	return s.stage.Discard()
+}
+
+func (s *staged) discard() error {
+	switch {
+	case s.stage != nil:
+		return s.stage.Discard()
+	case s.gathering != nil:
+		return s.gathering.Discard()
+	}
+	return nil
 }
 
 // copiesLinks reports whether the data of some hard link is still to be read, because what it
@@ -172,8 +190,8 @@ func (s *staged) makeLinks() error {
 		if !link || !s.stage.Wanted(k) {
 			continue
 		}
-		if s.run.ctx.Err() != nil {
-			return s.run.ctx.Err()
+		if s.from.run.ctx.Err() != nil {
+			return s.from.run.ctx.Err()
 		}
 		first, copied := copies[j]
 		if !copied {
@@ -181,17 +199,17 @@ func (s *staged) makeLinks() error {
 		}
 		done, err := s.stage.HardLink(k, first)
 		if err == nil && !done {
-			hand := s.stage.Hand()
-			err = hand.Write(k, func(w io.Writer) error { return s.copy(s.plan.DataOf(j), w) })
-			hand.Close()
+			to := s.stage.Writer()
+			err = to.Write(k, func(w io.Writer) error { return s.from.copy(s.plan.DataOf(j), w) })
+			to.Close()
 			copies[j] = k
-			if s.salvages(err) {
-				s.lose(s.Called(s.plan.Kept[k]), err)
+			if s.from.salvages(err) {
+				s.from.lose(s.from.Called(s.plan.Kept[k]), err)
 				err = s.stage.Lose(k)
 			}
 		}
 		if err != nil {
-			return fault.At(s.Called(s.plan.Kept[k]), err)
+			return fault.At(s.from.Called(s.plan.Kept[k]), err)
 		}
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/plan"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/stage"
@@ -13,7 +14,8 @@ import (
 
 // streamed is the output that goes out as it is decoded.
 type streamed struct {
-	*unit
+	from  *opened
+	plan  *plan.Plan // nil until it is complete
 	to    *receiver
 	links place.Hardlinks
 }
@@ -31,7 +33,7 @@ func (r *receiver) Write(p []byte) (int, error) {
 }
 
 func (s *streamed) pass(i int, data io.Reader) (err error) {
-	s.entries[i].Size, err = s.pour(i, data, s.to)
+	s.from.entries[i].Size, err = s.from.pour(i, data, s.to)
 	s.note(i)
 	return err
 }
@@ -39,8 +41,9 @@ func (s *streamed) pass(i int, data io.Reader) (err error) {
 func (s *streamed) drop(int) error { return nil }
 
 // begin leaves all that can be read at any time to one share, for the order.
-func (s *streamed) begin() (work schedule.Work, err error) {
-	if s.AnyOrder() {
+func (s *streamed) begin(p *plan.Plan) (work schedule.Work, err error) {
+	s.plan = p
+	if s.from.AnyOrder() {
 		work.Shares = []int{0}
 	}
 	return work, nil
@@ -51,8 +54,8 @@ func (s *streamed) do(int) (int, error) {
 		if s.plan.Items[k].Kind != archive.File {
 			continue
 		}
-		if err := s.copy(s.plan.DataOf(s.plan.FirstOf(k)), s.to); err != nil {
-			return k, fault.At(s.Called(i), err)
+		if err := s.from.copy(s.plan.DataOf(s.plan.FirstOf(k)), s.to); err != nil {
+			return k, fault.At(s.from.Called(i), err)
 		}
 		s.note(i)
 	}
@@ -62,38 +65,39 @@ func (s *streamed) do(int) (int, error) {
 // passLink writes the data of a hard link when it passes by: what it is a second name of has
 // passed already, and is read again.
 func (s *streamed) passLink(i int) error {
-	first, err := s.links.First(s.entries, i)
-	if err != nil || s.entries[first].Kind != archive.File {
+	first, err := s.links.First(s.from.entries, i)
+	if err != nil || s.from.entries[first].Kind != archive.File {
 		return err
 	}
-	again, err := s.archive.Again()
+	again, err := s.from.archive.Again()
 	if err != nil {
 		return err
 	}
 	if again == nil {
-		return fault.New(fault.Refused, "it is a second name of %q, which has passed by", s.entries[first].Path).Advise("save the archive in a file first")
+		return fault.New(fault.Refused, "it is a second name of %q, which has passed by", s.from.entries[first].Path).Advise("save the archive in a file first")
 	}
 	defer again.Close()
 	for range first + 1 {
-		if err := s.run.ctx.Err(); err != nil {
+		if err := s.from.run.ctx.Err(); err != nil {
 			return err
 		}
 		if _, err := again.Next(); err != nil {
 			return err
 		}
 	}
-	s.entries[i].Size, err = s.pour(i, again, s.to)
+	s.from.entries[i].Size, err = s.from.pour(i, again, s.to)
 	s.note(i)
 	return err
 }
 
 // note takes note of an entry that went out.
 func (s *streamed) note(i int) {
-	e := &s.entries[i]
-	s.outcome.Bytes = archive.Plus(s.outcome.Bytes, e.Size)
-	s.outcome.Placed = append(s.outcome.Placed, report.Placed{Entry: e.Path, Kind: e.Kind, Size: e.Size})
+	e := &s.from.entries[i]
+	s.from.outcome.Bytes = archive.Plus(s.from.outcome.Bytes, e.Size)
+	s.from.outcome.Placed = append(s.from.outcome.Placed, report.Placed{Entry: e.Path, Kind: e.Kind, Size: e.Size})
 }
 
 func (s *streamed) commit() ([]stage.Result, error) { return nil, nil }
+func (s *streamed) finish()                         {}
 func (s *streamed) discard() error                  { return nil }
 func (s *streamed) gone() []string                  { return nil }

@@ -41,23 +41,16 @@ type unit struct {
 	untaken bool // it, or one around it
 }
 
-// dealings are what is known of an archive while it is dealt with.
+// dealings are the stages of an archive: it is named, then opened, planned, and delivered.
 type dealings struct {
-	target  place.Target
+	target  place.Target // before the entries decide
 	outcome *report.Unpacked
 	started time.Time
-	budget  *bound.Budget
-	files   []blob.File // of a source
-
-	archive *walk.Archive
-	closed  bool  // the archive is
-	read    int64 // bytes of one that comes in order that are in the progress
-	entries []archive.Entry
-	plan    *plan.Plan
-	output  output
-	losing  sync.Mutex
-	found   map[int]bool   // entries of which a dry run found the checksum
-	sums    map[int][]byte // SHA-256 of what was written, by entry; under losing
+	files   []blob.File   // of a source
+	budget  *bound.Budget // of an archive inside another: that of its source
+	opened  *opened       // nil until then
+	plan    *plan.Plan    // nil until it is opened
+	output  output        // the same
 }
 
 // afterwards is what has to be known of a source in the end.
@@ -75,7 +68,7 @@ func (u *unit) partly(why string) {
 	}
 }
 
-// output is where the data of a unit goes: to staging, nowhere in a dry run, or
+// output is where the data of an archive goes: to staging, nowhere in a dry run, or
 // out as a stream.
 type output interface {
 	// pass gets the data of an entry of an archive that comes in order, when it
@@ -85,10 +78,14 @@ type output interface {
 	drop(i int) error
 
 	// begin is called when the plan is complete, and says what is to be done.
-	begin() (schedule.Work, error)
+	begin(p *plan.Plan) (schedule.Work, error)
 
 	// do works on one share of it.
 	do(share int) (at int, err error)
+
+	// finish is called when all shares are done, before the commit has its turn: it closes
+	// the archive, unless that is still needed.
+	finish()
 
 	// commit brings it to its end, and discard takes everything back.
 	commit() ([]stage.Result, error)
@@ -110,8 +107,8 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	if err := u.openArchive(); err != nil {
 		return schedule.Work{}, err
 	}
-	u.outcome.Format = u.archive.Format
-	u.plan = plan.New(&u.run.plans, u.depth(), u)
+	u.outcome.Format = u.opened.archive.Format
+	u.plan = plan.New(&u.run.plans, u.depth(), u.opened)
 	u.output = u.run.output(u)
 	inner, err := u.consider()
 	defer func() {
@@ -123,7 +120,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 		err = turn()
 	}
 	if err == nil {
-		err = u.plan.Place(u.entries, u.target, u.outcome.Target, u.name(), u.budget)
+		err = u.plan.Place(u.opened.entries, u.target, u.outcome.Target, u.name(), u.opened.budget)
 	}
 	if err != nil {
 		return schedule.Work{}, err
@@ -137,7 +134,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	}
 	var work schedule.Work
 	if len(u.plan.Items) > 0 {
-		if work, err = u.output.begin(); err != nil {
+		if work, err = u.output.begin(u.plan); err != nil {
 			return schedule.Work{}, err
 		}
 	} else if u.run.Rules.Fresh {
@@ -149,26 +146,34 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 	return work, nil
 }
 
-func (u *unit) openArchive() (err error) {
+func (u *unit) openArchive() error {
+	a, err := u.walkIn()
+	if err != nil {
+		return err
+	}
+	u.opened = &opened{run: u.run, archive: a, close: sync.OnceFunc(func() { a.Close() }), source: u.inside == nil, budget: u.budget, outcome: u.outcome}
+	if u.inside != nil {
+		return nil
+	}
+	u.files = slices.Clone(a.Files) // what is inside looks at these
+	u.opened.budget = a.Budget()
+	if u.outcome.Source.Elsewhere() {
+		u.run.Progress.Expected.Add(a.Expected())
+	}
+	return u.rename()
+}
+
+func (u *unit) walkIn() (*walk.Archive, error) {
 	r := u.run
 	if u.inside != nil {
-		u.archive, err = u.inside.Open(r.ctx, walk.Checked, u.spoolDir)
-		return err
+		return u.inside.Open(r.ctx, walk.Checked, u.spoolDir)
 	}
 	o := r.Opening()
 	o.Whole, o.Dir, o.Kept = !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), u.spoolDir, &r.Progress.Kept
 	if r.Reading.Salvage { // of what is damaged, all is taken that there is
 		o.Sums = nil
 	}
-	if u.archive, err = walk.Open(r.ctx, u.outcome.Source, o); err != nil {
-		return err
-	}
-	u.files = slices.Clone(u.archive.Files) // what is inside looks at these
-	u.budget = u.archive.Budget()
-	if u.outcome.Source.Elsewhere() {
-		r.Progress.Expected.Add(u.archive.Expected())
-	}
-	return u.rename()
+	return walk.Open(r.ctx, u.outcome.Source, o)
 }
 
 // spoolDir is where an archive inside another is kept if it is too large for
@@ -187,42 +192,43 @@ func (u *unit) spoolDir() (string, error) {
 // consider goes through the entries. The data of an archive that comes in order
 // passes by here; the archives inside it are opened meanwhile.
 func (u *unit) consider() (inner []*walk.Inside, err error) {
-	if u.AnyOrder() {
-		u.entries = u.archive.Entries()
-		if err := u.archive.Broken(); err != nil {
-			u.lose("", err)
+	o := u.opened
+	if o.AnyOrder() {
+		o.entries = o.archive.Entries()
+		if err := o.archive.Broken(); err != nil {
+			o.lose("", err)
 		}
 	}
-	for e, err := range u.archive.Walk(u.run.ctx) {
-		if u.salvages(err) && len(u.entries) > 0 {
-			u.lose("", err)
+	for e, err := range o.archive.Walk(u.run.ctx) {
+		if o.salvages(err) && len(o.entries) > 0 {
+			o.lose("", err)
 			return inner, nil
 		}
 		if err != nil {
 			return inner, err
 		}
-		if u.AnyOrder() {
+		if o.AnyOrder() {
 			u.plan.Consider(e.Index, e.Entry)
 			continue
 		}
-		u.entries = append(u.entries, *e.Entry)
+		o.entries = append(o.entries, *e.Entry)
 		switch verdict := u.plan.Consider(e.Index, e.Entry); {
 		case verdict == plan.Open:
 			inner = append(inner, e.Inside(u.run.ctx, u.spoolDir))
 		case verdict == plan.Keep && e.Kind == archive.File:
 			err := u.output.pass(e.Index, e)
-			if u.salvages(err) { // a stream does not go on after a break
+			if o.salvages(err) { // a stream does not go on after a break
 				u.plan.Forget()
-				u.lose(u.Called(e.Index), err)
+				o.lose(o.Called(e.Index), err)
 				return inner, u.output.drop(e.Index)
 			}
 			if err != nil {
-				return inner, fault.At(u.Called(e.Index), err)
+				return inner, fault.At(o.Called(e.Index), err)
 			}
 		case verdict == plan.Keep && e.Kind == archive.Hardlink:
 			if out, is := u.output.(*streamed); is {
 				if err := out.passLink(e.Index); err != nil {
-					return inner, fault.At(u.Called(e.Index), err)
+					return inner, fault.At(o.Called(e.Index), err)
 				}
 			}
 		}
@@ -240,54 +246,18 @@ func (u *unit) archiveName() string {
 
 func (u *unit) name() string {
 	if u.inside == nil {
-		return u.archive.Name
+		return u.opened.archive.Name
 	}
 	return path.Base(u.inside.entry.Path)
-}
-
-// Called is what an entry is called where people read of it: of a series, with
-// the member that it is in.
-func (u *unit) Called(i int) string {
-	if member := u.archive.Member(i); member != "" {
-		return member + " › " + u.entries[i].Path
-	}
-	return u.entries[i].Path
-}
-
-// Link returns where an entry, a symbolic link, leads to.
-func (u *unit) Link(i int) (string, error) {
-	if !u.AnyOrder() {
-		return u.entries[i].Link, nil
-	}
-	return u.archive.Link(i)
-}
-
-// AnyOrder reports whether data can be read at any time.
-func (u *unit) AnyOrder() bool { return u.archive.AnyOrder() }
-
-// salvages reports whether an error only costs what it is about.
-func (u *unit) salvages(err error) bool {
-	return u.run.Reading.Salvage && fault.Of(err) == fault.Damaged
-}
-
-// lose takes note of what could not be had of a damaged archive.
-func (u *unit) lose(entry string, err error) {
-	u.losing.Lock()
-	defer u.losing.Unlock()
-	if entry != "" {
-		err = fault.At(entry, err)
-	}
-	u.outcome.Lost = append(u.outcome.Lost, report.Lost{Entry: entry, Err: fault.At(u.outcome.Archive, err)})
 }
 
 // Do works on one share.
 func (u *unit) Do(share int) (at int, err error) { return u.output.do(share) }
 
-// Finish closes the archive: those that wait for their turn are many.
+// Finish lets go of what only Do needs.
 func (u *unit) Finish() {
-	if s, all := u.output.(*staged); all && !u.closed && !s.copiesLinks() {
-		u.closed = true
-		u.archive.Close() // read only: nothing can be lost
+	if u.output != nil {
+		u.output.finish()
 	}
 }
 
@@ -306,7 +276,7 @@ func (u *unit) Settle(err error) error {
 			err = discarded
 		}
 		slices.SortStableFunc(u.outcome.Lost, func(a, b report.Lost) int { return strings.Compare(a.Entry, b.Entry) })
-		u.outcome.Entries, u.outcome.LeftOut, u.outcome.Remarks = u.plan.Entries, u.plan.LeftOut, u.archive.Remarks()
+		u.outcome.Entries, u.outcome.LeftOut, u.outcome.Remarks = u.plan.Entries, u.plan.LeftOut, u.opened.archive.Remarks()
 		if u.run.Selection.Dated() {
 			u.outcome.Dates = &u.plan.Dates
 		}
@@ -349,30 +319,30 @@ func (u *unit) Drop() {
 
 // close lets go of the archive, of the one around it, and of the root.
 func (u *unit) close() {
-	if u.dealings != nil && u.archive != nil && !u.closed {
-		u.archive.Close()
+	if u.dealings != nil && u.opened != nil {
+		u.opened.close()
 	}
 	if u.inside != nil {
 		u.inside.Close()
 	}
 	if u.dealings != nil {
-		u.archive, u.entries, u.plan, u.output = nil, nil, nil, nil
+		u.opened, u.plan, u.output = nil, nil, nil
 	}
 	u.root.letGo(u.run)
 }
 
 // fillIn completes the outcome, and records what is in place where the source may go for it.
 func (u *unit) fillIn(results []stage.Result) error {
-	root := u.run.absolute(u.target.Root)
+	root, o := u.run.absolute(u.target.Root), u.opened
 	u.outcome.Placed = make([]report.Placed, len(u.plan.Kept))
 	for k, i := range u.plan.Kept {
-		entry, item, r := &u.entries[i], &u.plan.Items[k], results[k]
+		entry, item, r := &o.entries[i], &u.plan.Items[k], results[k]
 		kind := entry.Kind
 		if item.Kind == archive.Symlink { // also a second name of one
 			kind = archive.Symlink
 		}
 		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: kind,
-			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 && !u.found[i] || entry.Summed, Member: u.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], SHA256: u.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
+			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 && !o.found[i] || entry.Summed, Member: o.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], SHA256: o.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
 		if r.Mode {
 			u.outcome.Modes++
 		}

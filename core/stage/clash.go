@@ -5,13 +5,11 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"strings"
 	"time"
 
 	"widecrate/core/archive"
-	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 )
@@ -70,15 +68,29 @@ func (e *ClashError) Error() string {
 // survey finds out what is to become of each item, by the clash rule, before
 // anything is moved.
 type survey struct {
-	*Unit
-	where   whereabouts
-	first   map[string]int // items by the path that they get
-	clashes []Clashing
+	*delivery
+	where    ground
+	contents contents
+	planned  map[string]archive.Entry // what units before would have put there, of a preview
+	first    map[string]int           // items by the path that they get
+	clashes  []Clashing
 }
 
-func (u *Unit) survey(where whereabouts) error {
-	s := &survey{Unit: u, where: where, first: map[string]int{}}
-	if err := u.eachSpot(where, s.judge); err != nil {
+// contents are how items are compared: by their data, or by what the archive says of them.
+type contents interface {
+	// same reports whether item i is what is there.
+	same(i int, at slot, there fs.FileInfo) (bool, error)
+
+	// equal reports whether two items that go to the same path are the same.
+	equal(a, b int) (bool, error)
+
+	// masked are the permissions that a file gets that is made with some.
+	masked(perm fs.FileMode) fs.FileMode
+}
+
+func (s *survey) run() error {
+	s.first = map[string]int{}
+	if err := s.eachSlot(s.where, s.judge); err != nil {
 		return err
 	}
 	if s.clashes != nil {
@@ -89,14 +101,14 @@ func (u *Unit) survey(where whereabouts) error {
 }
 
 // judge decides about one item.
-func (s *survey) judge(i int, at spot) error {
+func (s *survey) judge(i int, at slot) error {
 	it, r := &s.items[i], &s.result[i]
 	if r.Action == Skipped || r.Action == Lost {
 		return nil
 	}
 	found, err := s.lookUp(i, it.Path, at)
 	if err != nil {
-		return fault.Writing(s.root.full(r.Path), err)
+		return fault.Writing(s.site.full(r.Path), err)
 	}
 	if s.rules.Clash == Number && at.blocked == "" && found.what != nothing && !found.equal {
 		return s.number(i, at)
@@ -118,7 +130,7 @@ func (s *survey) judge(i int, at spot) error {
 		}
 	}
 	if r.Action != Same || found.item < 0 {
-		s.first[s.root.fold(it.Path)] = i
+		s.first[s.site.fold(it.Path)] = i
 	}
 	return nil
 }
@@ -145,11 +157,11 @@ func (s *survey) ruling(it *Item, found occupant) Action {
 // systems keep only every second second.
 const tolerance = 2 * time.Second
 
-func (s *survey) clash(i int, at spot, found occupant) {
+func (s *survey) clash(i int, at slot, found occupant) {
 	s.result[i].Action = clashing
-	c := Clashing{Path: s.root.full(s.result[i].Path), Entry: s.items[i].Name, InTheWay: found.what == inTheWay}
+	c := Clashing{Path: s.site.full(s.result[i].Path), Entry: s.items[i].Name, InTheWay: found.what == inTheWay}
 	if at.blocked != "" {
-		c.Path = s.root.full(at.blocked)
+		c.Path = s.site.full(at.blocked)
 	}
 	if found.item >= 0 {
 		c.Other = s.items[found.item].Name
@@ -159,25 +171,25 @@ func (s *survey) clash(i int, at spot, found occupant) {
 
 // number finds a free name for an item: name-2.ext, name-3.ext … A name at
 // which the item already lies is the one of an earlier run.
-func (s *survey) number(i int, at spot) error {
+func (s *survey) number(i int, at slot) error {
 	it := &s.items[i]
 	dir, name := path.Split(it.Path)
 	for n := 2; ; n++ {
 		at.name = format.Numbered(name, n)
 		to := dir + at.name
-		if s.taken[s.root.fold(to)] {
+		if s.taken[s.site.fold(to)] {
 			continue
 		}
 		found, err := s.lookUp(i, to, at)
 		if err != nil {
-			return fault.Writing(s.root.full(s.result[i].Path), err)
+			return fault.Writing(s.site.full(s.result[i].Path), err)
 		}
 		if found.what != nothing && !found.equal {
 			continue
 		}
 		s.result[i].Path = path.Join(s.folder, to)
 		if found.what == nothing {
-			s.first[s.root.fold(to)] = i
+			s.first[s.site.fold(to)] = i
 			s.result[i].Action = Added
 		} else {
 			s.result[i].Action = Same
@@ -204,20 +216,20 @@ const (
 )
 
 // lookUp finds what stands at the path that item i is to get.
-func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
+func (s *survey) lookUp(i int, to string, at slot) (occupant, error) {
 	it := &s.items[i]
 	found := occupant{item: -1}
 	if at.blocked != "" {
 		found.what = inTheWay
 		return found, nil
 	}
-	if earlier, taken := s.first[s.root.fold(to)]; taken {
+	if earlier, taken := s.first[s.site.fold(to)]; taken {
 		var err error
 		found.what, found.item, found.modified = something, earlier, s.items[earlier].Modified
 		if it.Kind == archive.Folder { // checkKinds: then both are
 			found.equal = true
 		} else {
-			found.equal, err = s.equalItems(earlier, i)
+			found.equal, err = s.contents.equal(earlier, i)
 		}
 		return found, err
 	}
@@ -244,8 +256,8 @@ func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
 	case there.IsDir():
 		found.equal = true
 	default:
-		found.equal, err = s.sameAsThere(i, at, there)
-		found.mode = it.Kind == archive.File && it.HasMode && there.Mode().Perm() != s.root.masked(it.perm())
+		found.equal, err = s.contents.same(i, at, there)
+		found.mode = it.Kind == archive.File && it.HasMode && there.Mode().Perm() != s.contents.masked(it.perm())
 	}
 	return found, err
 }
@@ -253,7 +265,7 @@ func (s *survey) lookUp(i int, to string, at spot) (occupant, error) {
 // lookUpPlanned finds what an earlier unit of a preview would put at a path, or above it.
 func (s *survey) lookUpPlanned(it *Item, to string) (found occupant, planned bool) {
 	found = occupant{item: -1, what: something}
-	if there, ok := s.root.planned[s.root.fold(to)]; ok {
+	if there, ok := s.planned[s.site.fold(to)]; ok {
 		found.modified = there.Modified
 		switch folder := there.Kind == archive.Folder; {
 		case folder != (it.Kind == archive.Folder):
@@ -265,8 +277,8 @@ func (s *survey) lookUpPlanned(it *Item, to string) (found occupant, planned boo
 		}
 		return found, true
 	}
-	for above := path.Dir(to); above != "." && len(s.root.planned) > 0; above = path.Dir(above) {
-		if there, ok := s.root.planned[s.root.fold(above)]; ok {
+	for above := path.Dir(to); above != "." && len(s.planned) > 0; above = path.Dir(above) {
+		if there, ok := s.planned[s.site.fold(above)]; ok {
 			found.what = inTheWay
 			return found, there.Kind != archive.Folder
 		}
@@ -274,33 +286,10 @@ func (s *survey) lookUpPlanned(it *Item, to string) (found occupant, planned boo
 	return found, false
 }
 
-// sameAsThere compares an item with what is there: byte for byte, or in a
-// preview by what the archive says of it.
-func (u *Unit) sameAsThere(i int, at spot, there fs.FileInfo) (bool, error) {
-	it := &u.items[i]
-	if u.root.preview || it.Kind != archive.File {
-		return u.sameAsClaimed(i, at, there)
-	}
-	if !there.Mode().IsRegular() || it.Size != archive.Unknown && there.Size() != it.Size {
-		return false, nil
-	}
-	theirs, err := at.dir.Open(at.name)
-	if err != nil {
-		return false, err
-	}
-	defer theirs.Close()
-	mine, err := u.openStaged(i)
-	if err != nil {
-		return false, err
-	}
-	defer mine.Close()
-	return blob.Equal(mine, theirs)
-}
-
 // sameAsClaimed compares what the archive says of an item with what is there.
 // Where it says nothing that a file could be compared by, they may be the same.
-func (u *Unit) sameAsClaimed(i int, at spot, there fs.FileInfo) (bool, error) {
-	it := &u.items[i]
+func (d *delivery) sameAsClaimed(i int, at slot, there fs.FileInfo) (bool, error) {
+	it := &d.items[i]
 	switch {
 	case it.Kind == archive.Symlink:
 		if there.Mode()&fs.ModeSymlink == 0 {
@@ -323,36 +312,9 @@ func (u *Unit) sameAsClaimed(i int, at spot, there fs.FileInfo) (bool, error) {
 	return sum.Sum32() == it.CRC32, err
 }
 
-// equalItems compares two items of this unit that go to the same path.
-func (u *Unit) equalItems(a, b int) (bool, error) {
-	x, y := &u.items[a], &u.items[b]
-	if x.Kind != archive.File || y.Kind != archive.File || u.root.preview {
-		return claimEqual(&x.Entry, &y.Entry), nil
-	}
-	f, err := u.openStaged(a)
-	if err != nil {
-		return false, err
-	}
-	defer f.Close()
-	g, err := u.openStaged(b)
-	if err != nil {
-		return false, err
-	}
-	defer g.Close()
-	return blob.Equal(f, g)
-}
-
 func claimEqual(a, b *archive.Entry) bool {
 	if a.Kind == archive.Symlink {
 		return b.Kind == archive.Symlink && a.Link == b.Link
 	}
 	return a.Kind == b.Kind && a.Size == b.Size && a.CRC32 == b.CRC32 && a.HasCRC32 && b.HasCRC32
-}
-
-func (u *Unit) openStaged(i int) (*os.File, error) {
-	if err := u.settle(i); err != nil {
-		return nil, err
-	}
-	dir, name := u.stagedAt(i)
-	return u.root.area.Open(path.Join(dir, name))
 }

@@ -10,17 +10,17 @@ import (
 
 // linkAll stages the symbolic links, after all else: nothing is ever written through
 // one.
-func (u *Unit) linkAll() error {
-	hand := u.Hand()
-	defer hand.Close()
+func (u *staging) linkAll() error {
+	w := u.Writer()
+	defer w.Close()
 	for i := range u.items {
 		if u.items[i].Kind == archive.Symlink && u.result[i].Action != Skipped {
-			err := hand.link(i)
+			err := w.link(i)
 			if folder.NoLinks(err) {
-				return fault.At(u.root.full(u.result[i].Path), fault.New(fault.Unwritable, "no symbolic link can be made there: %w", fault.Bare(err)).Suggest(fault.SkipLinks))
+				return fault.At(u.site.full(u.result[i].Path), fault.New(fault.Unwritable, "no symbolic link can be made there: %w", fault.Bare(err)).Suggest(fault.SkipLinks))
 			}
 			if err != nil {
-				return fault.Writing(u.root.full(u.result[i].Path), err)
+				return fault.Writing(u.site.full(u.result[i].Path), err)
 			}
 		}
 	}
@@ -29,7 +29,7 @@ func (u *Unit) linkAll() error {
 
 // leadsToFolder reports whether a link leads to a folder, where that matters: one of
 // the unit, or one that is there.
-func (u *Unit) leadsToFolder(i int) bool {
+func (u *staging) leadsToFolder(i int) bool {
 	if !folder.TypedLinks {
 		return false
 	}
@@ -40,36 +40,18 @@ func (u *Unit) leadsToFolder(i int) bool {
 			if u.items[k].Kind != archive.Folder {
 				dir = path.Dir(dir)
 			}
-			for ; !u.folders[u.root.fold(dir)]; dir = path.Dir(dir) {
-				u.folders[u.root.fold(dir)] = true
+			for ; !u.folders[u.site.fold(dir)]; dir = path.Dir(dir) {
+				u.folders[u.site.fold(dir)] = true
 			}
 		}
 	}
 	target := path.Join(path.Dir(u.items[i].Path), u.items[i].Link)
-	if !u.folders[u.root.fold(target)] {
-		there, err := u.root.dest.Stat(path.Join(u.folder, target))
+	if !u.folders[u.site.fold(target)] {
+		there, err := u.site.dest.Stat(path.Join(u.folder, target))
 		if err != nil || !there.IsDir() {
 			return false
 		}
 	}
-	u.folders[u.root.fold(u.items[i].Path)] = true // for links to this one
+	u.folders[u.site.fold(u.items[i].Path)] = true // for links to this one
 	return true
-}
-
-// link stages a symbolic link.
-func (h *Hand) link(i int) error {
-	rel, name := h.u.stagedAt(i)
-	dir, err := h.at(rel)
-	if err != nil {
-		return err
-	}
-	it := &h.u.items[i]
-	if err := dir.MakeSymlink(name, it.Link, h.u.leadsToFolder(i)); err != nil {
-		return err
-	}
-	h.u.staged[i].Store(true)
-	if it.Modified.IsZero() {
-		return nil
-	}
-	return dir.SetTime(name, it.Modified)
 }

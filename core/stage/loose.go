@@ -30,25 +30,24 @@ func (a *area) nameless() bool {
 	return a.unnamed
 }
 
-// makeFlat makes the staged file of a number.
-func (u *Unit) makeFlat(number int, it *Item) (folder.File, error) {
-	area := u.root.area
+// make makes the staged file of a number.
+func (l *loose) make(id string, number int, it *Item) (folder.File, error) {
+	area := l.area
 	if !area.nameless() || area.room.Add(-1) < 0 {
 		if area.unnamed {
 			area.room.Add(1)
 		}
-		return area.Make(u.flatName(number), it.perm())
+		return area.Make(flatName(id, number), it.perm())
 	}
 	f, err := area.MakeUnnamed(it.perm())
 	if err != nil {
 		area.room.Add(1)
 		return nil, err
 	}
-	l := &u.loose
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.files == nil {
-		l.files, l.area = map[int]folder.Unnamed{}, area
+		l.files = map[int]folder.Unnamed{}
 	}
 	l.files[number] = f
 	return f, nil
@@ -88,15 +87,15 @@ func (l *loose) nameIn(number int, to *folder.Folder, name string) (is bool, err
 }
 
 // settle puts the staged file of an item under its number, should it have no name.
-func (u *Unit) settle(i int) error {
-	_, err := u.loose.nameIn(u.number(i), u.root.area.Folder, u.flatName(u.number(i)))
+func (u *staging) settle(i int) error {
+	_, err := u.loose.nameIn(u.number(i), u.root.area.Folder, flatName(u.id, u.number(i)))
 	return err
 }
 
 // markLoose notes in the journal of a merge what is staged, because it may lose
 // that with the run: then the merge has to be taken back. It is false where that
 // is not so.
-func (u *Unit) markLoose(j *journal) (bool, error) {
+func (u *staging) markLoose(j *journal) (bool, error) {
 	if len(u.loose.files) == 0 {
 		return false, nil
 	}

@@ -33,9 +33,10 @@ func TestFileAppearsMeanwhile(t *testing.T) {
 		require.NoError(t, err)
 		u, err := begin(root, "own", Rules{Clash: rule}, []thing{{"a", "1"}, {"b", "ours"}})
 		require.NoError(t, err)
-		require.NoError(t, u.survey(u.destination()))
+		where := staged(u).destination()
+		require.NoError(t, staged(u).survey(where))
 		plant(t, dir, map[string]string{"own/b": "theirs"})
-		require.ErrorIs(t, u.merge(u.destination()), fs.ErrExist)
+		require.ErrorIs(t, staged(u).move(where), fs.ErrExist)
 		assert.Equal(t, "theirs", systemtest.Contents(t, dir)["own/b"])
 		assert.NotContains(t, systemtest.Contents(t, dir), "own/a")
 		results, err := u.Commit()
@@ -84,15 +85,16 @@ func TestFolderAppears(t *testing.T) {
 			dir := t.TempDir()
 			root, err := Open(dir, "")
 			require.NoError(t, err)
-			var u *Unit
+			var u Unit
 			if gathered {
-				u = root.Gather()
+				g := root.Gather()
 				items, numbers := make([]Item, len(things)), make([]int, len(things))
 				for i, it := range things {
 					items[i], numbers[i] = Item{archive.Entry{Path: it.path, Size: int64(len(it.data)), Modified: when}, it.path}, i
-					require.NoError(t, u.Stage(i, &items[i], func(w io.Writer) error { _, err := io.WriteString(w, it.data); return err }))
+					require.NoError(t, g.Stage(i, &items[i], func(w io.Writer) error { _, err := io.WriteString(w, it.data); return err }))
 				}
-				require.NoError(t, u.Complete("own", items, numbers, Rules{Clash: rule}))
+				u, err = g.Complete("own", items, numbers, Rules{Clash: rule})
+				require.NoError(t, err)
 			} else {
 				u, err = begin(root, "own", Rules{Clash: rule}, things)
 				require.NoError(t, err)

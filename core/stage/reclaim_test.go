@@ -42,6 +42,7 @@ func TestKilledMerge(t *testing.T) {
 			require.NoError(t, err)
 			back := false
 			if moves >= 0 {
+				u := staged(u)
 				where := u.destination()
 				require.NoError(t, u.survey(where))
 				j, err := u.plan(where)
@@ -84,9 +85,10 @@ func TestKilledSwap(t *testing.T) {
 	require.NoError(t, err)
 	u, err := begin(root, "own", Rules{Fresh: true}, []thing{{"a", "new"}})
 	require.NoError(t, err)
-	j := &journal{Moves: []move{{Staged: u.id, Target: "own", Kept: u.id + keptSuffix}}}
-	require.NoError(t, j.write(root.area, u.id))
-	require.NoError(t, root.home.MoveTo("own", root.area.Handle, u.id+keptSuffix, false))
+	id := staged(u).id
+	j := &journal{Moves: []move{{Staged: id, Target: "own", Kept: id + keptSuffix}}}
+	require.NoError(t, j.write(root.area, id))
+	require.NoError(t, root.home.MoveTo("own", root.area.Handle, id+keptSuffix, false))
 	kill(t, root)
 	next, err := Open(dir, "")
 	require.NoError(t, err)
@@ -245,8 +247,9 @@ func TestKilledTakingBack(t *testing.T) {
 		plant(t, dir, there)
 		root, err := Open(dir, "")
 		require.NoError(t, err)
-		u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"q", "other"}})
+		unit, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"q", "other"}})
 		require.NoError(t, err)
+		u := staged(unit)
 		where := u.destination()
 		require.NoError(t, u.survey(where))
 		j, err := u.plan(where)
@@ -266,7 +269,7 @@ func TestKilledTakingBack(t *testing.T) {
 			part.undo(root.area.Folder, where)
 		} else if done > step/2 { // half of a move: its staged name is back, its target still there
 			m := saved.Moves[done-step/2-1]
-			at, err := where.spot(filepath.Dir(m.Target))
+			at, err := where.slot(filepath.Dir(m.Target))
 			require.NoError(t, err)
 			part.undo(root.area.Folder, where)
 			_, err = keep(at.dir, filepath.Base(m.Target), root.area.Folder, m.Staged)

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -18,25 +17,19 @@ import (
 	"sync/atomic"
 	"time"
 
-	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/place"
 )
 
 // A Root is a destination root with its staging area.
 type Root struct {
-	path     string
-	dest     *os.Root
-	home     *folder.Folder // the root itself
-	there    fs.FileInfo    // it, when it was opened
+	site
+	there    fs.FileInfo // the root, when it was opened
 	identity string
 	area     *area
 	made     []string // folders made on the way to the root, outermost first
-	folds    bool     // the file system takes names for equal that differ in letter case
 	units    atomic.Int64
-
-	room room
+	space    space
 
 	masking sync.Once
 	mask    fs.FileMode // permissions that the system lets new files have
@@ -46,9 +39,6 @@ type Root struct {
 
 	// Reclaimed is what was left there by runs that were killed.
 	Reclaimed Reclaimed
-
-	preview bool
-	planned map[string]archive.Entry // what a preview would have put there
 }
 
 // Open opens the destination root, makes it if it is missing, and makes a
@@ -57,7 +47,7 @@ type Root struct {
 // fault.Unwritable.
 func Open(path, staging string) (*Root, error) {
 	for tries := 1; ; tries++ {
-		r := &Root{path: path}
+		r := &Root{site: site{path: path}}
 		err := r.open(staging)
 		if err == nil {
 			return r, nil
@@ -155,42 +145,6 @@ func (r *Root) makeRoot(path string) error {
 	return err
 }
 
-// Preview opens a root that is only looked at: units of it can be begun and
-// judged, and nothing is made or changed. A root that is missing is empty.
-func Preview(path string) (*Root, error) {
-	r := &Root{path: path, preview: true, planned: map[string]archive.Entry{}}
-	r.folds = foldsCase(path, os.Lstat)
-	dest, err := os.OpenRoot(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		return r, nil
-	}
-	if err != nil {
-		return nil, fault.Writing(path, err)
-	}
-	r.dest = dest
-	return r, nil
-}
-
-// foldsCase finds out without writing whether the file system of a folder takes
-// names for equal that differ in letter case: by the first name on the way to it
-// that has letters. Where there is none, it is as is usual on the system.
-func foldsCase(path string, lstat func(string) (fs.FileInfo, error)) bool {
-	for dir := path; filepath.Dir(dir) != dir; dir = filepath.Dir(dir) {
-		name := filepath.Base(dir)
-		other := strings.ToUpper(name)
-		if other == name {
-			other = strings.ToLower(name)
-		}
-		there, err := lstat(dir)
-		if other == name || err != nil {
-			continue
-		}
-		twin, err := lstat(filepath.Join(filepath.Dir(dir), other))
-		return err == nil && os.SameFile(there, twin)
-	}
-	return place.Folds
-}
-
 // Close removes the staging area with all that was not committed, and the root
 // too if it was made by Open and nothing is in it.
 func (r *Root) Close() error {
@@ -213,38 +167,6 @@ func (r *Root) Close() error {
 	return fault.Writing(r.path, err)
 }
 
-// makeFolders makes a folder below dest and those above it, and returns those
-// that it made, outermost first, even with an error.
-func makeFolders(dest *os.Root, dir string) ([]string, error) {
-	if dir == "." || dir == "" {
-		return nil, nil
-	}
-	err := dest.Mkdir(dir, 0o777)
-	switch {
-	case err == nil:
-		return []string{dir}, nil
-	case errors.Is(err, fs.ErrExist):
-		return nil, nil
-	case !errors.Is(err, fs.ErrNotExist):
-		return nil, err
-	}
-	made, err := makeFolders(dest, path.Dir(dir))
-	if err != nil {
-		return made, err
-	}
-	if err := dest.Mkdir(dir, 0o777); err != nil {
-		return made, err
-	}
-	return append(made, dir), nil
-}
-
-// removeFolders removes folders that were made, as far as they are empty.
-func removeFolders(dest *os.Root, made []string) {
-	for _, dir := range slices.Backward(made) {
-		_ = dest.Remove(dir)
-	}
-}
-
 // still makes sure that the path of the root leads to it: it could have been swapped for
 // another folder, with all that was put into it.
 func (r *Root) still() error {
@@ -260,9 +182,6 @@ func (r *Root) still() error {
 func (r *Root) masked(perm fs.FileMode) fs.FileMode {
 	r.masking.Do(func() {
 		r.mask = fs.ModePerm
-		if r.area == nil { // a preview makes nothing
-			return
-		}
 		const probe = "mask"
 		f, err := r.area.Make(probe, fs.ModePerm)
 		if err == nil {
@@ -274,17 +193,6 @@ func (r *Root) masked(perm fs.FileMode) fs.FileMode {
 		_ = r.area.Remove(probe) // should it stay, it goes with the area
 	})
 	return perm & r.mask
-}
-
-// full is the path of something below the root, for people.
-func (r *Root) full(rel string) string { return filepath.Join(r.path, filepath.FromSlash(rel)) }
-
-// fold returns what two paths must share to be the same on this file system.
-func (r *Root) fold(path string) string {
-	if r.folds {
-		return strings.ToLower(path)
-	}
-	return path
 }
 
 // patience bounds how long a merge waits for that of another run: one that was
@@ -323,9 +231,9 @@ func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) 
 // is left in it goes with it.
 func (r *Root) Area() string { return filepath.Join(r.area.path, r.area.name) }
 
-// room is what Free knows, for a moment: with thousands of small archives,
+// space is what Free knows, for a moment: with thousands of small archives,
 // asking for each would cost more than it says.
-type room struct {
+type space struct {
 	mu           sync.Mutex
 	asked        time.Time
 	bytes, files int64
@@ -334,11 +242,11 @@ type room struct {
 // Free returns how much room the file system of the root has: bytes, and files;
 // -1 where it does not say.
 func (r *Root) Free() (bytes, files int64) {
-	r.room.mu.Lock()
-	defer r.room.mu.Unlock()
-	if now := time.Now(); now.Sub(r.room.asked) > 50*time.Millisecond {
-		r.room.asked = now
-		r.room.bytes, r.room.files = r.free()
+	r.space.mu.Lock()
+	defer r.space.mu.Unlock()
+	if now := time.Now(); now.Sub(r.space.asked) > 50*time.Millisecond {
+		r.space.asked = now
+		r.space.bytes, r.space.files = r.free()
 	}
-	return r.room.bytes, r.room.files
+	return r.space.bytes, r.space.files
 }

@@ -37,7 +37,15 @@ func plant(t *testing.T, dir string, files map[string]string) {
 // that starts with "→ " makes a link.
 type thing struct{ path, data string }
 
-func begin(root *Root, folder string, rules Rules, things []thing) (*Unit, error) {
+// staged is what a unit has in staging.
+func staged(u Unit) *staging {
+	if t, is := u.(*tree); is {
+		return t.staging
+	}
+	return u.(*merge).staging
+}
+
+func begin(root *Root, folder string, rules Rules, things []thing) (Unit, error) {
 	items := make([]Item, len(things))
 	for i, it := range things {
 		e := archive.Entry{Path: it.path, Modified: when, Size: int64(len(it.data))}
@@ -53,12 +61,12 @@ func begin(root *Root, folder string, rules Rules, things []thing) (*Unit, error
 	if err != nil {
 		return nil, err
 	}
-	hand := u.Hand()
-	defer hand.Close()
+	w := u.Writer()
+	defer w.Close()
 	for i, it := range things {
 		if u.Wanted(i) {
-			err := hand.Write(i, func(w io.Writer) error {
-				_, err := io.WriteString(w, it.data)
+			err := w.Write(i, func(to io.Writer) error {
+				_, err := io.WriteString(to, it.data)
 				return err
 			})
 			if err != nil {
@@ -146,18 +154,18 @@ func TestCommit(t *testing.T) {
 // A preview says the same as a commit then does, and changes nothing.
 func TestPreview(t *testing.T) {
 	dir := t.TempDir()
-	root, err := Preview(filepath.Join(dir, "missing"))
+	root, err := Look(filepath.Join(dir, "missing"))
 	require.NoError(t, err)
 	u, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a"}}}, Rules{})
 	require.NoError(t, err)
-	actions, err := u.Preview()
+	actions, err := u.Results()
 	require.NoError(t, err)
 	assert.Equal(t, []Result{{Path: "own/a", Action: Added}}, actions)
 	again, err := root.Begin("own", []Item{{Entry: archive.Entry{Path: "a", Size: 5}}}, Rules{})
 	require.NoError(t, err)
-	_, err = again.Preview()
+	_, err = again.Results()
 	assert.ErrorIs(t, err, fault.Refused, "it meets what the first would have put there")
-	require.NoError(t, root.Close())
+	root.Close()
 	assert.Empty(t, systemtest.Contents(t, dir))
 }
 
@@ -172,11 +180,11 @@ func TestModesAndTimes(t *testing.T) {
 			{Entry: archive.Entry{Path: "d/f", Mode: 0o400, HasMode: true, Modified: when}},
 			{Entry: archive.Entry{Path: "d/g"}}}, Rules{})
 		require.NoError(t, err)
-		hand := u.Hand()
+		w := u.Writer()
 		for _, i := range []int{1, 2} {
-			require.NoError(t, hand.Write(i, func(io.Writer) error { return nil }))
+			require.NoError(t, w.Write(i, func(io.Writer) error { return nil }))
 		}
-		hand.Close()
+		w.Close()
 		_, err = u.Commit()
 		require.NoError(t, err)
 		require.NoError(t, root.Close())
@@ -202,8 +210,8 @@ func TestMergeTakesBack(t *testing.T) {
 		u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"a", "1"}, {"b", "new"}, {"n/c", "3"}, {"y", "4"}})
 		require.NoError(t, err)
 		// The last staged file vanishes: its move fails after the others.
-		require.NoError(t, u.settle(2))
-		_, name := u.stagedAt(2)
+		require.NoError(t, staged(u).settle(2))
+		_, name := staged(u).at(2)
 		require.NoError(t, root.area.Remove(name))
 		_, err = u.Commit()
 		require.ErrorIs(t, err, fs.ErrNotExist)
@@ -219,8 +227,9 @@ func TestReplacedFileIsNeverLost(t *testing.T) {
 	plant(t, dir, map[string]string{"own/b": "old"})
 	root, err := Open(dir, "")
 	require.NoError(t, err)
-	u, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"b", "new"}, {"c", "2"}})
+	unit, err := begin(root, "own", Rules{Clash: Replace}, []thing{{"b", "new"}, {"c", "2"}})
 	require.NoError(t, err)
+	u := staged(unit)
 	where := u.destination()
 	require.NoError(t, u.survey(where))
 	j, err := u.plan(where)

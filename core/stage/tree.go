@@ -6,16 +6,25 @@ import (
 	"maps"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 )
 
-// makeTree makes the unit's folders in staging.
-func (u *Unit) makeTree() error {
+// tree is a unit whose folder is new, or fresh: it is staged as it will be, and appears by one
+// rename.
+type tree struct{ *staging }
+
+// begin makes the folders in staging.
+func (t *tree) begin() error {
+	u := t.staging
+	u.tree = true
 	if err := u.root.area.Mkdir(u.id, 0o777); err != nil {
 		return err
 	}
@@ -30,7 +39,7 @@ func (u *Unit) makeTree() error {
 			continue
 		}
 		for last = dir; dir != "."; dir = path.Dir(dir) {
-			key := u.root.fold(dir)
+			key := u.site.fold(dir)
 			if _, known := wanted[key]; known {
 				break
 			}
@@ -38,6 +47,186 @@ func (u *Unit) makeTree() error {
 		}
 	}
 	return makeAll(u.root.area.Root, u.id, slices.Sorted(maps.Values(wanted)))
+}
+
+// Commit is that of Unit.
+func (t *tree) Commit() ([]Result, error) { return t.committed(t.commit()) }
+
+func (t *tree) commit() error {
+	u := t.staging
+	if err := u.linkAll(); err != nil {
+		return err
+	}
+	if u.rules.Fresh {
+		return u.commitFresh()
+	}
+	err := u.commitFolder()
+	if err == nil || !errors.Is(err, fs.ErrExist) {
+		return fault.Writing(u.site.full(u.folder), err)
+	}
+	if err = u.mergeThere(); err == nil { // it appeared while the archive was unpacked
+		_ = t.Discard() // those that were skipped
+	}
+	return err
+}
+
+// Discard is that of Unit.
+func (t *tree) Discard() error {
+	return fault.Writing(t.site.path, t.root.area.Clear(t.id))
+}
+
+// commitFresh swaps the unit's folder for the one that is there.
+func (u *staging) commitFresh() error {
+	release, err := u.root.hold()
+	if err != nil {
+		return fault.Writing(u.site.path, err)
+	}
+	defer release()
+	if err = u.findGone(); err == nil {
+		err = u.commitFolder()
+	}
+	return fault.Writing(u.site.full(u.folder), err)
+}
+
+// commitFolder moves the unit's folder into place, or swaps it for the one
+// that is there.
+func (u *staging) commitFolder() error {
+	if err := finish(u.root.area.Root, u.made(u.id, func(string) bool { return true })); err != nil {
+		return err
+	}
+	made, err := makeFolders(u.site.dest, path.Dir(u.folder))
+	if err == nil {
+		err = u.moveFolder()
+	}
+	if err != nil {
+		removeFolders(u.site.dest, made)
+	}
+	return err
+}
+
+func (u *staging) moveFolder() error {
+	parent, name := u.site.home, path.Base(u.folder)
+	if dir := path.Dir(u.folder); dir != "." {
+		var err error
+		if parent, err = folder.Open(u.site.dest, dir); err != nil {
+			return err
+		}
+		defer parent.Close()
+	}
+	area := u.root.area
+	identity := ""
+	if u.rules.Fresh {
+		var err error
+		if identity, err = identityOf(area, u.id); err != nil {
+			return err
+		}
+	}
+	for range attempts {
+		err := area.MoveTo(u.id, parent.Handle, name, false)
+		if !u.rules.Fresh || !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		err = area.Exchange(u.id, parent.Handle, name)
+		switch {
+		case err == nil:
+			return u.letGoOf(u.id, parent, name, identity)
+		case errors.Is(err, errors.ErrUnsupported):
+			return u.swap(identity)
+		case !errors.Is(err, fs.ErrNotExist):
+			return err
+		}
+	}
+	return fs.ErrExist
+}
+
+// identityOf is that of a folder.
+func identityOf(area *area, name string) (string, error) {
+	f, err := folder.Open(area.Root, name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return f.Identity()
+}
+
+// swap puts the unit's folder, which has an identity, in place of another in two moves.
+func (u *staging) swap(identity string) error {
+	area, where := u.root.area, u.destination()
+	j := &journal{Moves: []move{{Staged: u.id, Target: u.folder, Kept: u.id + keptSuffix}}}
+	if err := j.write(area, u.id); err != nil {
+		return err
+	}
+	at, err := where.slot(path.Dir(u.folder))
+	if err != nil {
+		return err
+	}
+	defer where.release(at)
+	if err := j.Moves[0].do(area.Folder, area.Folder, at.dir); err != nil {
+		return errors.Join(err, u.takeBack(where, j, 0, true))
+	}
+	err = u.letGoOf(j.Moves[0].Kept, at.dir, path.Base(u.folder), identity)
+	_ = j.remove(area, u.id) // what stays is removed with the area, which reports errors
+	return err
+}
+
+// letGoOf lets go of the folder that was swapped for a new one, and lies in the area.
+func (u *staging) letGoOf(old string, to *folder.Folder, name, identity string) error {
+	area := u.root.area
+	kept, err := disposal.Swapped(area.Folder, old, to, name, identity)
+	if kept {
+		area.keep.Store(true)
+		err = fault.At(filepath.Join(area.path, area.name), err)
+	}
+	return err
+}
+
+// made is a folder that a unit makes, with what the archive says of it.
+type made struct {
+	Path     string       `json:"path"` // below the root
+	Mode     *fs.FileMode `json:"mode,omitempty"`
+	Modified time.Time    `json:"modified,omitzero"`
+}
+
+// made lists the folders of the archive below a folder, the innermost first, of those that
+// are wanted.
+func (u *staging) made(top string, wanted func(at string) bool) (list []made) {
+	for i := range u.items {
+		it := &u.items[i]
+		if it.Kind != archive.Folder || it.Path == "." {
+			continue
+		}
+		m := made{Path: path.Join(top, it.Path), Modified: it.Modified}
+		if it.HasMode {
+			m.Mode = &it.Mode
+		}
+		if wanted(m.Path) {
+			list = append(list, m)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b made) int { return strings.Compare(b.Path, a.Path) })
+	return list
+}
+
+// finish gives folders their permissions and times, after all that changes them.
+func finish(base *os.Root, folders []made) error {
+	for _, m := range folders {
+		if m.Mode != nil {
+			info, err := base.Lstat(m.Path)
+			if err != nil {
+				return err
+			}
+			// Its permissions are now all those that the system's mask allows.
+			if err := base.Chmod(m.Path, info.Mode().Perm()&*m.Mode); err != nil {
+				return err
+			}
+		}
+		if !m.Modified.IsZero() {
+			if err := folder.SetTime(base, m.Path, m.Modified); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // makeAll makes those folders below top that are missing. They are sorted. It
@@ -88,86 +277,34 @@ func makeAll(base *os.Root, top string, folders []string) error {
 	return nil
 }
 
-// whereabouts is a folder that items go to: one below the root, or the tree of
-// a unit that is still in staging.
-type whereabouts struct {
-	base   *os.Root
-	home   *folder.Folder // an open handle on base itself, where there is one
-	folder string
-}
-
-func (u *Unit) destination() whereabouts {
-	return whereabouts{u.root.dest, u.root.home, u.folder}
-}
-
-// below joins two clean paths.
-func below(folder, rel string) string {
+// makeFolders makes a folder below dest and those above it, and returns those
+// that it made, outermost first, even with an error.
+func makeFolders(dest *os.Root, dir string) ([]string, error) {
+	if dir == "." || dir == "" {
+		return nil, nil
+	}
+	err := dest.Mkdir(dir, 0o777)
 	switch {
-	case folder == ".":
-		return rel
-	case rel == ".":
-		return folder
+	case err == nil:
+		return []string{dir}, nil
+	case errors.Is(err, fs.ErrExist):
+		return nil, nil
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, err
 	}
-	return folder + "/" + rel
+	made, err := makeFolders(dest, path.Dir(dir))
+	if err != nil {
+		return made, err
+	}
+	if err := dest.Mkdir(dir, 0o777); err != nil {
+		return made, err
+	}
+	return append(made, dir), nil
 }
 
-// spot is the place that an item is meant for.
-type spot struct {
-	dir     *folder.Folder // nil: there is no such folder yet
-	name    string
-	blocked string // what stands where a folder would have to be, below the base
-}
-
-// eachSpot visits the items one folder after the other, in item order within
-// each.
-func (u *Unit) eachSpot(where whereabouts, visit func(i int, at spot) error) error {
-	order := make([]int, len(u.items))
-	parents := make([]string, len(u.items))
-	for i := range order {
-		order[i], parents[i] = i, below(where.folder, path.Dir(u.items[i].Path))
-	}
-	slices.SortStableFunc(order, func(a, b int) int { return strings.Compare(parents[a], parents[b]) })
-	var at spot
-	defer func() { where.release(at) }()
-	for n, i := range order {
-		if n == 0 || parents[i] != parents[order[n-1]] {
-			where.release(at)
-			var err error
-			if at, err = where.spot(parents[i]); err != nil {
-				return fault.Writing(u.root.full(u.result[i].Path), err)
-			}
-		}
-		at.name = path.Base(u.items[i].Path)
-		if err := visit(i, at); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// spot opens a folder below the base.
-func (w whereabouts) spot(rel string) (spot, error) {
-	switch {
-	case w.base == nil:
-		return spot{}, nil
-	case rel == "." && w.home != nil:
-		return spot{dir: w.home}, nil
-	}
-	dir, err := folder.Open(w.base, rel)
-	if err == nil {
-		return spot{dir: dir}, nil
-	}
-	for above := rel; above != "."; above = path.Dir(above) {
-		if info, statErr := w.base.Stat(above); statErr == nil && !info.IsDir() {
-			return spot{blocked: above}, nil
-		}
-	}
-	return spot{}, ignoreMissing(err)
-}
-
-// release closes what spot has opened.
-func (w whereabouts) release(at spot) {
-	if at.dir != nil && at.dir != w.home {
-		at.dir.Close()
+// removeFolders removes folders that were made, as far as they are empty.
+func removeFolders(dest *os.Root, made []string) {
+	for _, dir := range slices.Backward(made) {
+		_ = dest.Remove(dir)
 	}
 }

@@ -4,201 +4,130 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"strconv"
 	"sync/atomic"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
-	"widecrate/core/place"
 )
-
-// An Item is something that an archive brings: an entry, its path replaced by
-// the cleaned one below the unit's folder. A link has its target.
-type Item struct {
-	archive.Entry
-	Name string // the path that the archive gives it, for people
-}
-
-// An Action is what became, or would become, of an item.
-type Action uint8
-
-// The actions.
-const (
-	Added Action = iota
-	Same         // it was there already, byte for byte
-	Skipped
-	Replaced
-	Lost     // its data could not be had: see Unit.Lose
-	clashing // only within this package: it makes the unit refused
-)
-
-var actionNames = [...]string{"added", "same", "skipped", "replaced", "lost", "clashing"}
-
-func (a Action) String() string { return actionNames[a] }
-
-// MarshalText gives the name, in JSON too.
-func (a Action) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
-
-// A Result is what became, or would become, of an item, and where.
-type Result struct {
-	Path   string // below the root
-	Action Action
-	Mode   bool // it was there already, with other permissions, and keeps them
-}
-
-// Rules are how a unit goes into its folder.
-type Rules struct {
-	Clash Clash
-	Fresh bool // the unit's folder takes the place of the one that is there
-}
 
 // A Unit is what one archive brings into a root: all of its items are staged,
 // and then committed together.
 //
 // A unit whose folder does not exist yet is staged as a tree, and appears by
-// one rename. Any other is staged flat, each file under a number: it costs no
+// one rename. Any other is staged flat, each file under a number: that costs no
 // folders, and can be merged into what is there.
-type Unit struct {
-	root     *Root
-	folder   string // below the root; "." for the root itself
-	items    []Item
-	rules    Rules
-	id       string
-	whole    bool // its folder appears, or is swapped, by one rename
-	distinct bool // no two items have the same path
-	taken    map[string]bool
-	staged   []atomic.Bool
-	result   []Result
-	gone     []string        // of the folder that is swapped for this one
-	numbers  []int           // of the staged files of the items, where they were gathered
-	gathered map[int]bool    // numbers that were staged before the items were known
-	loose    loose           // what is staged flat and has no name yet
-	folders  map[string]bool // of it, where links have to know; see leadsToFolder
+type Unit interface {
+	// Wanted reports whether the data of an item is needed, and Staged whether it is there.
+	Wanted(i int) bool
+	Staged(i int) bool
+
+	// Writer is what items are staged with.
+	Writer() *Writer
+
+	// HardLink stages item i as a second name of item j, which is staged already;
+	// false says that it is not.
+	HardLink(i, j int) (bool, error)
+
+	// Lose gives an item up, whose data could not be had: the others are committed
+	// without it.
+	Lose(i int) error
+
+	// Commit puts the staged items into place and says what became of each. Either
+	// all of them are in place afterwards, or, with an error, none: one of kind
+	// fault.Refused, with a *ClashError in it, when something was in the way; of
+	// kind fault.Unwritable when the system failed.
+	Commit() ([]Result, error)
+
+	// Gone lists what was in the folder that was swapped for a fresh one, and is not in
+	// that: absolute paths. It is nil without such a rule.
+	Gone() []string
+
+	// Discard removes what was staged.
+	Discard() error
 }
 
 // Begin starts a unit in a folder below the root; "" is the root itself. With
-// Skip, items whose path is taken already need not be written: see Wanted.
+// Skip, items whose path is taken already need not be written: see Unit.Wanted.
 // Items that contradict each other, in that one would have to be a folder for
 // another, are an error of kind fault.Refused.
-func (r *Root) Begin(folder string, items []Item, rules Rules) (*Unit, error) {
-	u := &Unit{root: r}
-	return u, u.begin(folder, items, rules)
-}
-
-// Gather starts a unit whose items become known only while they arrive. Each is
-// staged under a number with Stage; Complete then says what they are.
-func (r *Root) Gather() *Unit {
-	return &Unit{root: r, id: r.nextUnit(), gathered: map[int]bool{}}
-}
-
-// Stage writes the data of a gathered item, of which only permissions, time and
-// kind count yet.
-func (u *Unit) Stage(number int, it *Item, fill func(w io.Writer) error) error {
-	f, err := u.makeFlat(number, it)
-	if err == nil {
-		u.gathered[number] = true
-	}
-	return u.write(f, err, it, it.Name, fill)
-}
-
-// write writes a new file that goes to a path below the root, unless making it
-// failed already.
-func (u *Unit) write(f folder.File, err error, it *Item, rel string, fill func(w io.Writer) error) error {
-	t := &target{f, u.root, rel}
+func (r *Root) Begin(folder string, items []Item, rules Rules) (Unit, error) {
+	d, distinct, err := newDelivery(&r.site, folder, items, rules)
 	if err != nil {
-		return t.failed(err)
+		return nil, err
 	}
-	err = fill(t)
-	if finished := t.failed(f.Finish(it.Modified)); err == nil {
-		err = finished
+	isNew, err := r.isNew(d)
+	if err != nil {
+		return nil, err
 	}
-	return err
+	s := r.stage(d, r.nextUnit())
+	if isNew && distinct {
+		t := &tree{s}
+		return t, fault.Writing(r.path, t.begin())
+	}
+	m := &merge{staging: s, isNew: isNew}
+	return m, m.begin()
 }
 
-// Complete gives a gathered unit its items, with the numbers of their staged
-// files, and is otherwise like Begin.
-func (u *Unit) Complete(folder string, items []Item, numbers []int, rules Rules) error {
-	u.numbers = numbers
-	return u.begin(folder, items, rules)
-}
-
-// Consistent makes sure that items do not contradict each other, and that the system can
-// hold their paths; see Begin. It looks at no disk.
-func Consistent(items []Item) error {
-	u := &Unit{root: &Root{preview: true}}
-	return u.begin(".", items, Rules{})
-}
-
-// holds makes sure that the system can hold all paths.
-func (u *Unit) holds() error {
-	if err := place.Holds(u.folder); err != nil {
-		return fault.At(u.root.path, err)
+// isNew finds out whether the folder of a unit can appear by one rename.
+func (r *Root) isNew(d *delivery) (bool, error) {
+	if d.folder == "." {
+		return false, nil
 	}
-	for i := range u.items {
-		if err := place.Holds(u.items[i].Path); err != nil {
-			return fault.At(u.items[i].Name, err)
-		}
-	}
-	return nil
-}
-
-func (u *Unit) begin(folder string, items []Item, rules Rules) error {
-	r := u.root
-	u.folder, u.items, u.rules = path.Clean(folder), items, rules
-	u.staged, u.result = make([]atomic.Bool, len(items)), make([]Result, len(items))
-	if err := u.holds(); err != nil {
-		return err
-	}
-	for i := range items {
-		u.result[i].Path = below(u.folder, items[i].Path)
-		if u.gathered != nil && u.gathered[u.numbers[i]] {
-			u.staged[i].Store(true)
-		}
-	}
-	if err := u.checkKinds(); err != nil || r.preview {
-		return err
-	}
-	if u.gathered != nil {
-		u.distinct = false // they are staged flat
-	} else {
-		u.id = r.nextUnit()
-	}
-	if err := u.chooseWay(); err != nil {
-		return err
-	}
-	switch {
-	case u.whole && u.distinct:
-		return fault.Writing(r.path, u.makeTree())
-	case u.whole:
-		return fault.Writing(r.path, r.area.Mkdir(u.id, 0o777))
-	case rules.Clash == Skip && u.gathered == nil:
-		return u.skipTaken()
-	}
-	return nil
-}
-
-// chooseWay finds out whether the unit's folder can appear by one rename.
-func (u *Unit) chooseWay() error {
-	if u.folder == "." {
-		return nil
-	}
-	there, err := u.root.dest.Lstat(u.folder)
+	there, err := r.dest.Lstat(d.folder)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		u.whole = true
-	case err == nil && u.rules.Fresh && !there.IsDir():
-		return fault.At(u.root.full(u.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
-	case err == nil:
-		u.whole = u.rules.Fresh
+		return true, nil
+	case err == nil && d.rules.Fresh && !there.IsDir():
+		return false, fault.At(r.full(d.folder), fault.New(fault.Refused, "it is not a folder, so it cannot be swapped for a fresh one"))
 	}
-	return nil // what else is wrong there shows when it is merged
+	return err == nil && d.rules.Fresh, nil // what else is wrong there shows when it is merged
 }
+
+// staging is what lies in the area of a root until it is committed.
+type staging struct {
+	*delivery
+	root    *Root
+	id      string
+	staged  []atomic.Bool
+	tree    bool            // in folders, and not flat
+	numbers []int           // of the staged files of the items, where they were gathered
+	loose   loose           // what is staged flat and has no name yet
+	folders map[string]bool // of the unit, where links have to know; see leadsToFolder
+}
+
+func (r *Root) stage(d *delivery, id string) *staging {
+	return &staging{delivery: d, root: r, id: id, staged: make([]atomic.Bool, len(d.items)), loose: loose{area: r.area}}
+}
+
+// Staged reports whether an item is staged.
+func (u *staging) Staged(i int) bool { return u.staged[i].Load() }
+
+// at says where item i lies in the staging area: folder and name.
+func (u *staging) at(i int) (dir, name string) {
+	if !u.tree {
+		return ".", flatName(u.id, u.number(i))
+	}
+	dir, name = path.Split(u.items[i].Path)
+	return path.Join(u.id, dir), name
+}
+
+// number is that of the staged file of item i, where it is staged flat.
+func (u *staging) number(i int) int {
+	if u.numbers != nil {
+		return u.numbers[i]
+	}
+	return i
+}
+
+func flatName(id string, number int) string { return id + "-" + strconv.Itoa(number) }
 
 // Lose gives an item up, whose data could not be had: the others are committed
 // without it.
-func (u *Unit) Lose(i int) error {
+func (u *staging) Lose(i int) error {
 	u.result[i].Action = Lost
 	if !u.staged[i].Swap(false) {
 		return nil
@@ -206,36 +135,27 @@ func (u *Unit) Lose(i int) error {
 	if u.loose.drop(u.number(i)) {
 		return nil
 	}
-	dir, name := u.stagedAt(i)
-	return fault.Writing(u.root.full(u.result[i].Path), u.root.area.Remove(path.Join(dir, name)))
-}
-
-// LoseNumber is Lose for what was gathered.
-func (u *Unit) LoseNumber(number int) error {
-	delete(u.gathered, number)
-	if u.loose.drop(number) {
-		return nil
-	}
-	return fault.Writing(u.root.path, ignoreMissing(u.root.area.Remove(u.flatName(number))))
+	dir, name := u.at(i)
+	return fault.Writing(u.site.full(u.result[i].Path), u.root.area.Remove(path.Join(dir, name)))
 }
 
 // HardLink stages item i as a second name of item j, which is staged already;
 // false says that it is not.
-func (u *Unit) HardLink(i, j int) (bool, error) {
+func (u *staging) HardLink(i, j int) (bool, error) {
 	if !u.staged[j].Load() {
 		return false, nil
 	}
 	if err := u.settle(j); err != nil {
-		return true, fault.Writing(u.root.full(u.result[j].Path), err)
+		return true, fault.Writing(u.site.full(u.result[j].Path), err)
 	}
-	from, fromName := u.stagedAt(j)
-	to, toName := u.stagedAt(i)
+	from, fromName := u.at(j)
+	to, toName := u.at(i)
 	area := u.root.area
 	err := area.Link(path.Join(from, fromName), path.Join(to, toName))
 	if err != nil { // not every file system has second names
-		hand := u.Hand()
-		defer hand.Close()
-		err = hand.Write(i, func(w io.Writer) error {
+		w := u.Writer()
+		defer w.Close()
+		err = w.Write(i, func(w io.Writer) error {
 			f, err := u.openStaged(j)
 			if err != nil {
 				return err
@@ -246,209 +166,84 @@ func (u *Unit) HardLink(i, j int) (bool, error) {
 		})
 	}
 	u.staged[i].Store(err == nil)
-	return true, fault.Writing(u.root.full(u.result[i].Path), err)
+	return true, fault.Writing(u.site.full(u.result[i].Path), err)
 }
 
-// skipTaken finds the items that are skipped for certain: what is at their path
-// differs from what the archive says of them. One that seems equal is compared
-// byte for byte when it is staged.
-func (u *Unit) skipTaken() error {
-	return u.eachSpot(u.destination(), func(i int, at spot) error {
-		if at.dir == nil || u.items[i].Kind == archive.Folder {
-			return nil
-		}
-		there, err := at.dir.Lstat(at.name)
-		if err != nil {
-			return fault.Writing(u.root.full(u.result[i].Path), ignoreMissing(err))
-		}
-		same, err := u.sameAsClaimed(i, at, there)
-		if err == nil && !same {
-			u.result[i].Action = Skipped
-		}
-		return fault.Writing(u.root.full(u.result[i].Path), err)
-	})
-}
-
-// Wanted reports whether the data of an item is needed.
-func (u *Unit) Wanted(i int) bool {
-	return u.items[i].Kind == archive.File && u.result[i].Action != Skipped
-}
-
-// Staged reports whether an item is staged.
-func (u *Unit) Staged(i int) bool { return u.staged[i].Load() }
-
-// checkKinds refuses an item that is a folder for one path and something else
-// for another, and finds out whether all paths are distinct.
-func (u *Unit) checkKinds() error {
-	byPath := make(map[string]int, len(u.items))
-	u.distinct = true
-	for i := range u.items {
-		key := u.root.fold(u.items[i].Path)
-		if first, taken := byPath[key]; taken {
-			a, b := u.items[first].Kind, u.items[i].Kind
-			if (a == archive.Folder) != (b == archive.Folder) {
-				return u.contradiction(first, i)
-			}
-			u.distinct = u.distinct && a == archive.Folder
-			continue
-		}
-		byPath[key] = i
+func (u *staging) openStaged(i int) (*os.File, error) {
+	if err := u.settle(i); err != nil {
+		return nil, err
 	}
-	for i := range u.items {
-		for dir := path.Dir(u.items[i].Path); dir != "."; dir = path.Dir(dir) {
-			if above, taken := byPath[u.root.fold(dir)]; taken && u.items[above].Kind != archive.Folder {
-				return u.contradiction(above, i)
-			}
-		}
+	dir, name := u.at(i)
+	return u.root.area.Open(path.Join(dir, name))
+}
+
+// survey finds out what is to become of each item. What is staged is compared byte for byte.
+func (u *staging) survey(where ground) error {
+	return (&survey{delivery: u.delivery, where: where, contents: u}).run()
+}
+
+func (u *staging) same(i int, at slot, there fs.FileInfo) (bool, error) {
+	it := &u.items[i]
+	if it.Kind != archive.File {
+		return u.sameAsClaimed(i, at, there)
 	}
-	if u.rules.Clash == Number {
-		u.taken = make(map[string]bool, len(byPath))
-		for key := range byPath {
-			u.taken[key] = true
-		}
+	if !there.Mode().IsRegular() || it.Size != archive.Unknown && there.Size() != it.Size {
+		return false, nil
 	}
-	return nil
-}
-
-func (u *Unit) contradiction(a, b int) error {
-	return fault.New(fault.Refused, "entry %q would have to be a folder for entry %q", u.items[a].Name, u.items[b].Name).
-		Suggest(fault.DropEntry)
-}
-
-// stagedAt says where item i lies in the staging area: folder and name.
-func (u *Unit) stagedAt(i int) (dir, name string) {
-	if !u.whole || !u.distinct {
-		return ".", u.flatName(u.number(i))
+	theirs, err := at.dir.Open(at.name)
+	if err != nil {
+		return false, err
 	}
-	dir, name = path.Split(u.items[i].Path)
-	return path.Join(u.id, dir), name
-}
-
-// number is that of the staged file of item i, where it is staged flat.
-func (u *Unit) number(i int) int {
-	if u.numbers != nil {
-		return u.numbers[i]
+	defer theirs.Close()
+	mine, err := u.openStaged(i)
+	if err != nil {
+		return false, err
 	}
-	return i
+	defer mine.Close()
+	return blob.Equal(mine, theirs)
 }
 
-func (u *Unit) flatName(number int) string { return u.id + "-" + strconv.Itoa(number) }
-
-// A Hand writes items of a unit. It keeps the handle of the folder that it last
-// wrote to; each goroutine uses its own, and closes it before the commit.
-type Hand struct {
-	u   *Unit
-	rel string
-	dir *folder.Folder
+func (u *staging) equal(a, b int) (bool, error) {
+	x, y := &u.items[a], &u.items[b]
+	if x.Kind != archive.File || y.Kind != archive.File {
+		return claimEqual(&x.Entry, &y.Entry), nil
+	}
+	f, err := u.openStaged(a)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	g, err := u.openStaged(b)
+	if err != nil {
+		return false, err
+	}
+	defer g.Close()
+	return blob.Equal(f, g)
 }
 
-// Hand returns a new hand.
-func (u *Unit) Hand() *Hand { return &Hand{u: u} }
+func (u *staging) masked(perm fs.FileMode) fs.FileMode { return u.root.masked(perm) }
 
-// Write stages the data of item i. An error of fill is returned as it is, one
-// of the file system as kind fault.Unwritable.
-func (h *Hand) Write(i int, fill func(w io.Writer) error) error {
-	it := &h.u.items[i]
-	f, err := h.make(i)
+// committed is what Commit says after all is in place: the root is still where it was.
+func (u *staging) committed(err error) ([]Result, error) {
 	if err == nil {
-		h.u.staged[i].Store(true)
+		err = u.root.still()
 	}
-	return h.u.write(f, err, it, h.u.result[i].Path, fill)
-}
-
-func (h *Hand) make(i int) (folder.File, error) {
-	rel, name := h.u.stagedAt(i)
-	if rel == "." {
-		return h.u.makeFlat(h.u.number(i), &h.u.items[i])
-	}
-	dir, err := h.at(rel)
 	if err != nil {
 		return nil, err
 	}
-	perm := h.u.items[i].perm()
-	if area := h.u.root.area; area.nameless() && area.onDisk {
-		return area.MakeFor(dir.Handle, name, perm)
-	}
-	return dir.Make(name, perm)
+	u.loose.dropAll() // those that were skipped
+	return u.result, nil
 }
 
-// at returns the handle of a folder of the staging area.
-func (h *Hand) at(rel string) (*folder.Folder, error) {
-	if rel == "." {
-		return h.u.root.area.Folder, nil
-	}
-	if h.dir != nil && h.rel == rel {
-		return h.dir, nil
-	}
-	h.Close()
-	dir, err := folder.Open(h.u.root.area.Root, rel)
-	if err != nil {
-		return nil, err
-	}
-	h.dir, h.rel = dir, rel
-	return dir, nil
-}
-
-// Close lets go of the folder.
-func (h *Hand) Close() {
-	if h.dir != nil {
-		h.dir.Close()
-		h.dir = nil
-	}
-}
-
-// target is the file that an item is written to; its errors name the file.
-type target struct {
-	f    folder.File
-	root *Root
-	rel  string
-}
-
-func (t *target) failed(err error) error {
-	if err == nil {
-		return nil
-	}
-	return fault.Writing(t.root.full(t.rel), err)
-}
-
-func (t *target) Write(p []byte) (int, error) {
-	n, err := t.f.Write(p)
-	return n, t.failed(err)
-}
-
-// WriteHole is that of archive.HoleWriter: the file system makes the hole.
-func (t *target) WriteHole(n int64) error { return t.failed(t.f.Hole(n)) }
-
-// Discard removes what was staged.
-func (u *Unit) Discard() error {
-	if u.root.preview {
-		return nil
-	}
-	var err error
-	if u.whole {
-		err = u.root.area.Clear(u.id)
-	}
+// discardFlat removes what is staged flat.
+func (u *staging) discardFlat() (err error) {
 	u.loose.dropAll()
-	for number := range u.gathered {
-		if removed := ignoreMissing(u.root.area.Remove(u.flatName(number))); removed != nil {
-			err = removed
-		}
-	}
 	for i := range u.items {
-		if dir, name := u.stagedAt(i); dir == "." && u.staged[i].Load() {
+		if dir, name := u.at(i); dir == "." && u.staged[i].Load() {
 			if removed := ignoreMissing(u.root.area.Remove(name)); removed != nil {
 				err = removed
 			}
 		}
 	}
-	return fault.Writing(u.root.path, err)
-}
-
-// perm returns the permissions to make a file with; the system takes its mask
-// off.
-func (it *Item) perm() fs.FileMode {
-	if it.HasMode {
-		return it.Mode & fs.ModePerm
-	}
-	return 0o666
+	return err
 }
