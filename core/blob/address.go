@@ -15,7 +15,7 @@ import (
 // ctx is cancelled; without Info there is nothing. What has no ranges is kept when it is
 // opened first, and what does not say its size at once.
 func FindAt(ctx context.Context, a *web.Address) (File, error) {
-	f := File{Path: a.String()}
+	f := File{Path: a.String(), Remote: true}
 	resource, err := a.Open(ctx, 1)
 	if errors.Is(err, web.ErrMissing) {
 		return f, nil
@@ -24,7 +24,7 @@ func FindAt(ctx context.Context, a *web.Address) (File, error) {
 		return f, fault.At(f.Path, err)
 	}
 	resource.Close()
-	f.Info = Info{resource}
+	f.Info, f.Tag = Info{resource}, resource.ETag
 	if !resource.Ranges {
 		whole := &fetched{ctx: ctx, from: a}
 		f.Open = whole.open
@@ -90,7 +90,9 @@ func IdentifyAt(ctx context.Context, a *web.Address) (File, error) {
 		return File{}, fault.At(a.String(), err)
 	}
 	resource.Close()
-	return File{Path: a.String(), Info: Info{resource}}, nil
+	f := RemoteFile(resource)
+	f.Path = a.String()
+	return f, nil
 }
 
 // Info is the identity of what lies at an address.
@@ -102,4 +104,9 @@ func (i Info) Size() int64        { return i.Resource.Size }
 func (i Info) Mode() fs.FileMode  { return 0o444 }
 func (i Info) ModTime() time.Time { return i.Modified }
 func (i Info) IsDir() bool        { return false }
-func (i Info) Sys() any           { return i.ETag }
+func (i Info) Sys() any           { return nil }
+
+// RemoteFile is the identity of what lies at an address.
+func RemoteFile(r *web.Resource) File {
+	return File{Path: r.Address.String(), Info: Info{r}, Remote: true, Tag: r.ETag}
+}

@@ -30,9 +30,11 @@ type Blob interface {
 
 // A File is a file that is read, as it was when it was found: its identity.
 type File struct {
-	Path string // or address
-	Info fs.FileInfo
-	Open func() (Blob, error) // nil: it lies on disk
+	Path   string // or address
+	Info   fs.FileInfo
+	Remote bool                 // it lies at an address, and not on disk
+	Tag    string               // by which its server tells versions apart; empty: it does not
+	Open   func() (Blob, error) // of a remote file; nil: it can only be opened where it was found
 }
 
 // Find returns the identity of a file on disk, that of what a link points at.
@@ -48,12 +50,6 @@ func Find(path string) (File, error) {
 
 // Size is in bytes.
 func (f File) Size() int64 { return f.Info.Size() }
-
-// Remote reports whether it lies at an address, and not on disk.
-func (f File) Remote() bool {
-	_, remote := f.Info.Sys().(string)
-	return remote || f.Open != nil
-}
 
 // Data opens it. Errors are of kind fault.Unreadable.
 func (f File) Data() (Blob, error) {

@@ -88,7 +88,7 @@ func (r *Remote) Size() int64 { return r.resource.Size }
 
 // Files has the address with its identity.
 func (r *Remote) Files() []File {
-	return []File{{Path: r.resource.Address.String(), Info: Info{r.resource}}}
+	return []File{RemoteFile(r.resource)}
 }
 
 // ReadAt reads what has come, and waits for the rest. What cannot be fetched is of

@@ -296,9 +296,9 @@ func (s *Selection) Unmatched() []Unmatched {
 // that was not found in it.
 const considered = 20_000
 
-// Consider looks for the paths most like those that were asked for to the
+// NoteNearest looks for the paths most like those that were asked for to the
 // letter and not found yet. Call it once for each archive, after judging.
-func (s *Selection) Consider(entries []archive.Entry) {
+func (s *Selection) NoteNearest(entries []archive.Entry) {
 	if s == nil {
 		return
 	}

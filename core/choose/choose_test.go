@@ -64,7 +64,7 @@ func TestRulesThatMatchNothing(t *testing.T) {
 	for i := range entries {
 		s.Judge(&entries[i])
 	}
-	s.Consider(entries)
+	s.NoteNearest(entries)
 	assert.Equal(t, []Unmatched{{"charts/b.png", true, "charts/a.png"}, {"zzzzzzzz", true, ""}, {"*.tsv", false, ""}, {"x", false, ""}}, s.Unmatched())
 }
 

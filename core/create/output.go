@@ -16,6 +16,7 @@ import (
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
 	"widecrate/core/parts/cut"
+	"widecrate/core/place"
 	"widecrate/core/report"
 )
 
@@ -170,7 +171,7 @@ func (o *Options) numbered(target string, also map[string]string) (string, error
 	for n := 1; ; n++ {
 		path := target
 		if n > 1 {
-			path = filepath.Join(folder, format.Numbered(name, n))
+			path = filepath.Join(folder, place.Numbered(name, n))
 		}
 		taken := []string{path}
 		if o.Cut != nil {

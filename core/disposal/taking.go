@@ -14,7 +14,6 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/format"
 	"widecrate/core/place"
 )
 
@@ -103,14 +102,14 @@ func SameEntry(f blob.File, path string) bool {
 	return errA == nil && errB == nil && os.SameFile(a, b) && strings.EqualFold(filepath.Base(f.Path), filepath.Base(path))
 }
 
-// numbered is format.Numbered, but for the parts of a set, which keep what comes after the
+// numbered is place.Numbered, but for the parts of a set, which keep what comes after the
 // name of the whole.
 func numbered(name string, n int, part bool) string {
 	stem := name
 	if part {
 		stem, _, _ = strings.Cut(name, ".")
 	}
-	return format.Numbered(stem, n) + name[len(stem):]
+	return place.Numbered(stem, n) + name[len(stem):]
 }
 
 // taking is a journal of files that are taken away together, for the case that the run is

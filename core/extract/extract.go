@@ -161,7 +161,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	}
 	o.Complete()
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
-		plans: plan.Rules{Request: o.Request, Placement: o.Placement, Links: o.Links}}
+		plans: plan.Rules{Request: o.Request, Placement: o.Placement, Counter: new(place.Counter), Links: o.Links}}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known
 	r.sources = make([]*unit, len(o.Sources))
 	for i := range o.Sources {
@@ -252,7 +252,7 @@ func (r *run) absolute(path string) string {
 // anchor makes the paths of files on disk absolute.
 func (r *run) anchor(files []blob.File) {
 	for i := range files {
-		if !files[i].Remote() {
+		if !files[i].Remote {
 			files[i].Path = r.absolute(files[i].Path)
 		}
 	}

@@ -99,10 +99,11 @@ func (r *run) targets() (map[*unit]place.Target, error) {
 			sources, of = append(sources, *u.source), append(of, u)
 		}
 	}
-	o, p := r.Options, r.Placement
+	o, p := r.Options, *r.Placement
 	o.Sources, o.DryRun, o.Halt, o.After, o.Progress, o.Done = sources, true, false, After{}, nil, nil
 	o.Rules.Fresh = false // nothing is swapped yet
-	o.Placement = &place.Placement{Into: p.Into, Layout: p.Layout, OwnName: p.OwnName, Flatten: p.Flatten, Peel: p.Peel, Names: p.Names, Today: p.Today}
+	p.Rename = nil
+	o.Placement = &p
 	ask := newRun(r.ctx, o, func(report.Event) {})
 	asks := make(map[*unit]*unit, len(of)) // for the one of this run
 	for i, u := range ask.sources {

@@ -14,6 +14,11 @@ import (
 // Handle does with one system call each what goes through several in package
 // os: on small files that is half of the time. Names are single path elements,
 // and none is followed if it is a link.
+//
+// On Linux a Handle can do all that it has methods for, as far as the file system can:
+// files without a name (O_TMPFILE), moves that never replace, and exchanges
+// (RENAME_NOREPLACE, RENAME_EXCHANGE). Where a file system lacks one of the last two, a link
+// takes its place, or the error is errors.ErrUnsupported.
 type Handle struct {
 	dir *os.File
 	fd  int

@@ -12,7 +12,13 @@ import (
 	"time"
 )
 
-// Handle does by os.Root what has a shorter way on Linux.
+// Handle does by os.Root what has a shorter way on Linux. Names are single path elements, and
+// none is followed if it is a link.
+//
+// On these systems there are no files without a name and no exchange: UnnamedRoom is 0, and
+// the error of both is errors.ErrUnsupported. A move that never replaces is one call on macOS
+// and Windows, and elsewhere a link and a removal. On Windows a move also fails while somebody
+// has the file open without leave to remove it; Movable says so beforehand.
 type Handle struct {
 	base *os.Root // the destination root
 	rel  string   // of the folder, below base

@@ -3,9 +3,7 @@
 package format
 
 import (
-	"fmt"
 	"io"
-	"path"
 	"slices"
 	"strings"
 
@@ -99,27 +97,13 @@ func Misnamed(name, content string) bool {
 	return !known || f.Name != content
 }
 
-// Stem returns the last part of a file name without its archive extension, both
-// of a double one, or else without whatever extension it has.
-func Stem(name string) string {
+// CutExtension is a file name without the extension of an archive, both of a double one; false:
+// it has none.
+func CutExtension(name string) (stem string, found bool) {
 	if f, known := ByName(name); known {
-		stem, _ := cutExtension(name, f)
-		return stem
+		return cutExtension(name, f)
 	}
-	if stem := strings.TrimSuffix(name, path.Ext(name)); stem != "" {
-		return stem
-	}
-	return name
-}
-
-// Numbered is the name of the nth thing that would have one name: name-2.tar.gz for 2, and the
-// name itself for 1.
-func Numbered(name string, n int) string {
-	if n == 1 {
-		return name
-	}
-	stem := Stem(name)
-	return fmt.Sprintf("%s-%d%s", stem, n, name[len(stem):])
+	return name, false
 }
 
 func cutExtension(name string, f archive.Format) (string, bool) {

@@ -66,7 +66,7 @@ func (u *unit) Open(func() error) (work schedule.Work, err error) {
 	if u.err == nil && u.run.Whole {
 		u.err = u.plan()
 	}
-	u.run.Selection.Consider(a.entries)
+	u.run.Selection.NoteNearest(a.entries)
 	if u.err != nil { // what is inside is looked into all the same
 		return work, nil
 	}

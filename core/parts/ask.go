@@ -170,5 +170,5 @@ func (q *asking) wholes() bool {
 
 // Elsewhere reports whether the parts lie somewhere else than on disk.
 func (s *Set) Elsewhere() bool {
-	return slices.ContainsFunc(s.Parts, func(p Part) bool { return p.Open != nil })
+	return slices.ContainsFunc(s.Parts, func(p Part) bool { return p.Remote })
 }

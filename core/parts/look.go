@@ -69,7 +69,7 @@ func look(path string, at func(r io.ReaderAt, size int64) bool) bool {
 // EndsSplit reports whether a set that is not called so is a split ZIP archive.
 func (s *Set) EndsSplit() bool {
 	last := s.Parts[len(s.Parts)-1]
-	if last.Open != nil {
+	if last.Remote {
 		return false
 	}
 	return look(last.Path, func(r io.ReaderAt, size int64) bool {

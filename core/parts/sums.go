@@ -11,14 +11,12 @@ import (
 	"maps"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 
-	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
@@ -253,57 +251,4 @@ func (l *Lists) Check(ctx context.Context, s *Set) (checked int, err error) {
 	r := s.Open()
 	defer r.Close()
 	return s.CheckSums(ctx, r, sums)
-}
-
-// CheckSums reads those parts of an open set that are in the lists, or all of them
-// where only the whole is, and says how many sums were checked. A wrong one is of
-// kind fault.Damaged.
-func (s *Set) CheckSums(ctx context.Context, r *blob.Joined, sums Sums) (checked int, err error) {
-	layout := s.Layout()
-	listed := slices.ContainsFunc(layout, func(p archive.Part) bool { _, known := sums[p.Name]; return known })
-	_, known := sums[s.Name]
-	if known && !listed && s.Kind != Split && !s.EndsSplit() {
-		whole := sha256.New()
-		for i := range layout {
-			if err := s.read(ctx, r, i, whole); err != nil {
-				return 0, err
-			}
-		}
-		_, err := sums.Check(s.Name, whole.Sum(nil))
-		return 1, err
-	}
-	for i, p := range layout {
-		if _, known := sums[p.Name]; !known {
-			continue
-		}
-		sum := sha256.New()
-		if err := s.read(ctx, r, i, sum); err != nil {
-			return checked, err
-		}
-		checked++
-		if _, err := sums.Check(p.Name, sum.Sum(nil)); err != nil {
-			return checked, err
-		}
-	}
-	return checked, nil
-}
-
-// read passes the bytes of a part on.
-func (s *Set) read(ctx context.Context, r *blob.Joined, part int, to io.Writer) error {
-	const block = 1 << 20
-	size := s.Parts[part].size()
-	b := make([]byte, min(block, size))
-	for at := int64(0); at < size; at += int64(len(b)) {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		b = b[:min(block, size-at)]
-		if _, err := r.ReadFile(part, b, at); err != nil {
-			return err
-		}
-		if _, err := to.Write(b); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -29,7 +29,6 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
-	"widecrate/core/format"
 )
 
 // Layout is how the archives of a batch share their destination.
@@ -52,9 +51,22 @@ type Placement struct {
 	Rename  *Template // of the last name of files and links; nil: as it is
 	Names   Names     // of own folders; those of entries are spelt by the plan
 	Today   time.Time
+}
 
-	mu     sync.Mutex
-	counts map[string]int // files kept so far, by destination folder, for the counter of Rename
+// A Counter is what Rename counts by. Its zero value is ready; it may be used by several
+// goroutines.
+type Counter struct {
+	mu    sync.Mutex
+	files map[string]int // so far, by destination folder
+}
+
+// next is the number of one more file in a folder.
+func (c *Counter) next(folder string) int {
+	if c.files == nil {
+		c.files = map[string]int{}
+	}
+	c.files[folder]++
+	return c.files[folder]
 }
 
 // Counts reports whether new names depend on the order of the archives.
@@ -92,7 +104,7 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	if p.Layout == Shared {
 		return t, nil
 	}
-	own := format.Stem(a.Name)
+	own := Stem(a.Name)
 	if p.OwnName != nil {
 		if cleaned, err := Clean(p.OwnName.Expand(Values{Name: "x", Archive: "x", Parent: "x"})); err != nil || cleaned == "." {
 			return t, fault.New(fault.Usage, "the template %q makes no name of a folder", p.OwnName.text)
@@ -136,8 +148,9 @@ const Peeled = ""
 // is the archive's name without its extension, folder the absolute destination.
 // Stored paths that are unsafe are of kind fault.Unsafe.
 //
-// Where Rename counts, calls must come in the order of the archives.
-func (p *Placement) Paths(entries []*archive.Entry, stem, folder string) ([]string, error) {
+// Where Rename counts, calls with a counter must come in the order of the archives; without
+// Rename there need be none.
+func (p *Placement) Paths(entries []*archive.Entry, stem, folder string, counter *Counter) ([]string, error) {
 	cleaned, paths := make([]string, len(entries)), make([]string, len(entries))
 	for i, e := range entries {
 		var err error
@@ -149,7 +162,7 @@ func (p *Placement) Paths(entries []*archive.Entry, stem, folder string) ([]stri
 	if p.Rename == nil {
 		return paths, nil
 	}
-	return paths, p.rename(entries, cleaned, paths, stem, folder)
+	return paths, p.rename(entries, cleaned, paths, stem, folder, counter)
 }
 
 // shape drops the folders that are not wanted.
@@ -176,7 +189,7 @@ func (p *Placement) shape(cleaned string, kind archive.Kind) string {
 
 // rename gives files and links new last names. The counter goes by destination
 // folder, in natural order of the paths.
-func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, stem, folder string) error {
+func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, stem, folder string, counter *Counter) error {
 	order := make([]int, 0, len(entries))
 	for i, e := range entries {
 		if paths[i] != Peeled && e.Kind != archive.Folder {
@@ -184,20 +197,15 @@ func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, st
 		}
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return natural.Compare(cleaned[a], cleaned[b]) })
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.counts == nil {
-		p.counts = map[string]int{}
-	}
+	counter.mu.Lock()
+	defer counter.mu.Unlock()
 	for _, i := range order {
 		dir, name := path.Split(paths[i])
 		above := path.Base(path.Dir(cleaned[i]))
 		if above == "." {
 			above = stem
 		}
-		into := folder + "/" + dir
-		p.counts[into]++
-		made := p.Rename.Expand(Values{Name: name, Archive: stem, Parent: above, Number: p.counts[into],
+		made := p.Rename.Expand(Values{Name: name, Archive: stem, Parent: above, Number: counter.next(folder + "/" + dir),
 			Modified: entries[i].Modified, Today: p.Today})
 		if strings.Contains(made, "/") {
 			return fault.At(entries[i].Path, fault.New(fault.Usage, "it would be renamed to %q, which is no file name", made))

@@ -115,11 +115,11 @@ func TestEveryNameIsCleaned(t *testing.T) {
 			return err
 		},
 		"rename, stem": func(name string) error {
-			_, err := (&Placement{Rename: template("{stem}")}).Paths([]*archive.Entry{{Path: name + ".csv"}}, "a", "/out")
+			_, err := (&Placement{Rename: template("{stem}")}).Paths([]*archive.Entry{{Path: name + ".csv"}}, "a", "/out", new(Counter))
 			return err
 		},
 		"rename, archive": func(name string) error {
-			_, err := (&Placement{Rename: template("{archive}")}).Paths([]*archive.Entry{{Path: "a.csv"}}, name, "/out")
+			_, err := (&Placement{Rename: template("{archive}")}).Paths([]*archive.Entry{{Path: "a.csv"}}, name, "/out", new(Counter))
 			return err
 		},
 	}
@@ -166,11 +166,12 @@ func TestPaths(t *testing.T) {
 			c.p.Rename, err = NewTemplate(c.rename, placeholders...)
 			require.NoError(t, err)
 		}
-		got, err := c.p.Paths(entries, "a", "/out")
+		counter := new(Counter)
+		got, err := c.p.Paths(entries, "a", "/out", counter)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got, "peel %d, rename %q", c.p.Peel, c.rename)
 		if c.rename == "{nnn}{ext}" {
-			again, err := c.p.Paths(entries[:2], "b", "/out")
+			again, err := c.p.Paths(entries[:2], "b", "/out", counter)
 			require.NoError(t, err)
 			assert.Equal(t, "day/003.png", again[1], "the next archive counts on")
 		}
@@ -181,7 +182,7 @@ func TestPaths(t *testing.T) {
 	}
 	slash, err := NewTemplate("a/{name}", placeholders...)
 	require.NoError(t, err)
-	_, err = (&Placement{Rename: slash}).Paths(entries, "a", "/out")
+	_, err = (&Placement{Rename: slash}).Paths(entries, "a", "/out", new(Counter))
 	assert.ErrorIs(t, err, fault.Usage)
 }
 

@@ -11,7 +11,6 @@ import (
 	"unicode"
 
 	"widecrate/core/fault"
-	"widecrate/core/format"
 )
 
 // A Template makes names from placeholders in braces:
@@ -108,7 +107,7 @@ func (t *Template) Counts() bool {
 // Expand puts values in.
 func (t *Template) Expand(v Values) string {
 	var b strings.Builder
-	stem := format.Stem(v.Name) // a name such as .profile is no extension
+	stem := Stem(v.Name) // a name such as .profile is no extension
 	for _, p := range t.parts {
 		switch p.placeholder {
 		case "":

@@ -12,7 +12,6 @@ import (
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
-	"widecrate/core/format"
 	"widecrate/core/place"
 	"widecrate/core/stage"
 	"widecrate/core/walk"
@@ -33,6 +32,7 @@ const (
 type Rules struct {
 	walk.Request
 	Placement *place.Placement
+	Counter   *place.Counter // of all archives, for new names; nil: there are none
 	Links     Links
 }
 
@@ -132,12 +132,12 @@ func (p *Plan) Forget() { p.chosen = p.chosen[:len(p.chosen)-1] }
 // fault.Unsafe.
 func (p *Plan) Place(entries []archive.Entry, t place.Target, folder, name string, budget *bound.Budget) error {
 	p.entries, p.Target = entries, t
-	p.rules.Selection.Consider(entries)
+	p.rules.Selection.NoteNearest(entries)
 	chosen := make([]*archive.Entry, len(p.chosen))
 	for k, i := range p.chosen {
 		chosen[k] = &entries[i]
 	}
-	paths, err := p.rules.Placement.Paths(chosen, format.Stem(path.Base(name)), folder)
+	paths, err := p.rules.Placement.Paths(chosen, place.Stem(path.Base(name)), folder, p.rules.Counter)
 	if err != nil {
 		return err
 	}

@@ -114,6 +114,7 @@ func TestPlan(t *testing.T) {
 				c.rules.Placement = &place.Placement{}
 			}
 			in := list(c.list, c.ordered)
+			c.rules.Counter = new(place.Counter)
 			p := New(&c.rules, 0, in)
 			for i := range in.entries {
 				p.Consider(i, &in.entries[i])

@@ -93,8 +93,8 @@ func partsOf(files []blob.File) []Part {
 	parts := make([]Part, len(files))
 	for i, f := range files {
 		parts[i].Path = f.Path
-		if tag, remote := f.Info.Sys().(string); remote {
-			parts[i].Tag = tag
+		if f.Remote {
+			parts[i].Tag = f.Tag
 		} else if !filepath.IsAbs(f.Path) {
 			if full, err := filepath.Abs(f.Path); err == nil {
 				parts[i].Path = full

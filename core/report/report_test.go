@@ -99,7 +99,7 @@ func TestTotals(t *testing.T) {
 func TestMatches(t *testing.T) {
 	s, err := choose.New(choose.Rules{Entry: []string{"levels.cvs"}, Drop: []string{"*.tmp"}})
 	require.NoError(t, err)
-	s.Consider([]archive.Entry{{Path: "levels.csv"}})
+	s.NoteNearest([]archive.Entry{{Path: "levels.csv"}})
 	unmatched, err := Matches(s, 1, choose.Tally{}, false)
 	require.ErrorIs(t, err, fault.NoMatch)
 	assert.Equal(t, []string{"*.tmp"}, unmatched)

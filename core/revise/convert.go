@@ -16,7 +16,6 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/format"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -32,13 +31,15 @@ type Conversion struct {
 	Output    create.Options   // format, writing, cut and clash of the new archives
 	Read      *atomic.Int64    // counts decoded bytes; nil: nobody asks
 
-	taken []error // why the place of an archive cannot be taken
+	taken   []error        // why the place of an archive cannot be taken
+	counter *place.Counter // for new names
 }
 
 // Run rewrites the archives, several at a time, and reports each in the order of
 // the sources. One that fails does not stop the others.
 func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error {
 	c.Complete()
+	c.counter = new(place.Counter)
 	if c.Placement == nil {
 		c.Placement = &place.Placement{}
 	}
@@ -92,7 +93,7 @@ func (c *Conversion) targets() ([]string, error) {
 			dir = filepath.Join(dir, filepath.FromSlash(s.Sub))
 		}
 		o := c.Output
-		name, err := place.Name(format.Stem(s.Name()) + o.Format.Extensions[0])
+		name, err := place.Name(place.Stem(s.Name()) + o.Format.Extensions[0])
 		if err == nil {
 			err = place.Holds(name)
 		}
@@ -183,7 +184,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	}
 	opening.Sums = nil // they were checked
 	defer func() { from.Close() }()
-	paths := &paths{c: c, stem: format.Stem(s.Name()), budget: from.Budget(), r: r, merges: s.Members != nil}
+	paths := &paths{c: c, stem: place.Stem(s.Name()), budget: from.Budget(), r: r, merges: s.Members != nil}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.
 		if err := paths.list(ctx, from); err != nil {
@@ -266,7 +267,7 @@ func (p *paths) list(ctx context.Context, from *walk.Archive) error {
 			kept, numbers = append(kept, &entry), append(numbers, e.Index)
 		}
 	}
-	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Path)
+	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Path, p.c.counter)
 	if err != nil {
 		return err
 	}
@@ -320,7 +321,7 @@ func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
 	if p.known != nil {
 		return p.known[i], nil
 	}
-	made, err := p.c.Placement.Paths([]*archive.Entry{e}, p.stem, p.r.Path)
+	made, err := p.c.Placement.Paths([]*archive.Entry{e}, p.stem, p.r.Path, p.c.counter)
 	if err != nil {
 		return "", err
 	}
@@ -331,7 +332,7 @@ func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
 func (p *paths) goes(old string) string {
 	made := p.byPath[old]
 	if p.known == nil {
-		one, err := p.c.Placement.Paths([]*archive.Entry{{Path: old}}, p.stem, p.r.Path)
+		one, err := p.c.Placement.Paths([]*archive.Entry{{Path: old}}, p.stem, p.r.Path, p.c.counter)
 		if err != nil {
 			return ""
 		}

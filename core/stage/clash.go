@@ -11,7 +11,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
-	"widecrate/core/format"
+	"widecrate/core/place"
 )
 
 // Clash says what happens to an item whose path is taken by something else.
@@ -175,7 +175,7 @@ func (s *survey) number(i int, at slot) error {
 	it := &s.items[i]
 	dir, name := path.Split(it.Path)
 	for n := 2; ; n++ {
-		at.name = format.Numbered(name, n)
+		at.name = place.Numbered(name, n)
 		to := dir + at.name
 		if s.taken[s.site.fold(to)] {
 			continue

@@ -206,7 +206,7 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 			return nil
 		}
 		shape := place.Placement{Peel: peel}
-		paths, err := shape.Paths([]*archive.Entry{&t.Entry}, "", "")
+		paths, err := shape.Paths([]*archive.Entry{&t.Entry}, "", "", nil)
 		if err != nil {
 			return fault.At(path, err)
 		}

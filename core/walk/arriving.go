@@ -44,7 +44,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 		opened, err := openFlow(ctx, flow, o, "its server sends no parts of it")
 		if opened != nil {
 			opened.total = max(resource.Size, 0)
-			opened.Files = []blob.File{{Path: resource.Address.String(), Info: blob.Info{Resource: resource}}}
+			opened.Files = []blob.File{blob.RemoteFile(resource)}
 		}
 		return wholeSet(ctx, s, o, opened, err)
 	}

@@ -126,7 +126,7 @@ func (a *Archive) remote() bool {
 	for a.outer != nil {
 		a = a.outer
 	}
-	return len(a.Files) > 0 && a.Files[0].Remote()
+	return len(a.Files) > 0 && a.Files[0].Remote
 }
 
 func (a *Archive) openInside(e *archive.Entry, data blob.Blob) (*Archive, error) {

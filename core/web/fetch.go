@@ -62,7 +62,7 @@ func (r *Resource) Fetch(ctx context.Context, ranges []Range, take func(at int64
 		}
 		pause := time.Duration(0)
 		if tries > 1 {
-			pause = r.client.backoff(0, 0, tries-2, nil)
+			pause = r.client.retryBackoff(0, 0, tries-2, nil)
 		}
 		select {
 		case <-ctx.Done():

@@ -2,11 +2,14 @@ package web
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
 	"mime"
+	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -206,6 +209,24 @@ func (r *Resource) PackedOnceMore() error {
 func saysGzip(name string) bool {
 	name = strings.ToLower(name)
 	return strings.HasSuffix(name, "gz")
+}
+
+// unreachable says why there is no answer.
+func unreachable(err error) error {
+	if e, ok := errors.AsType[*fault.Error](err); ok {
+		return e
+	}
+	if wrapped, ok := errors.AsType[*url.Error](err); ok {
+		err = wrapped.Err // its address is reported elsewhere
+	}
+	failed := fault.New(fault.Unreadable, "there is no answer: %w", err)
+	if dns, ok := errors.AsType[*net.DNSError](err); ok && dns.IsNotFound {
+		return fault.New(fault.Unreadable, "there is no host %s", dns.Name).Advise("check the address, and the network")
+	}
+	if _, ok := errors.AsType[*tls.CertificateVerificationError](err); ok {
+		return fault.New(fault.Unreadable, "its certificate is not trusted: %w", errors.Unwrap(err)).Suggest(fault.TrustCertificate)
+	}
+	return failed.Advise("check the address, the network, and that the server runs")
 }
 
 // refused is the error that the status of an answer stands for.

@@ -1,16 +1,9 @@
 package web
 
 import (
-	"context"
-	"crypto/tls"
-	"errors"
-	"math/rand/v2"
-	"net"
+	"crypto/x509"
 	"net/http"
-	"net/url"
-	"time"
-
-	"github.com/hashicorp/go-retryablehttp"
+	"os"
 
 	"widecrate/core/fault"
 )
@@ -57,62 +50,22 @@ func checkRedirect(r *http.Request, via []*http.Request) error {
 	return nil
 }
 
-// checkRetry reports whether a request is made again.
-func (c *Client) checkRetry(ctx context.Context, answer *http.Response, err error) (bool, error) {
-	if ctx.Err() != nil {
-		return false, ctx.Err()
+// trust returns the certificates of the system and those of a file; nil: just
+// those of the system.
+func trust(file string) (*x509.CertPool, error) {
+	if file == "" {
+		return nil, nil
 	}
-	if err == nil {
-		switch answer.StatusCode {
-		case http.StatusRequestTimeout, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
-			http.StatusServiceUnavailable, http.StatusGatewayTimeout:
-			return true, nil
-		}
-		return false, nil
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fault.Reading(file, err)
 	}
-	if fault.Of(err) != fault.Other {
-		return false, nil
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
 	}
-	if dns, ok := errors.AsType[*net.DNSError](err); ok && dns.IsNotFound {
-		return false, nil
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, fault.At(file, fault.New(fault.Unreadable, "there is no certificate in it").Advise("it needs certificates in PEM form: -----BEGIN CERTIFICATE-----"))
 	}
-	if _, ok := errors.AsType[tls.RecordHeaderError](err); ok {
-		return false, nil
-	}
-	again, _ := retryablehttp.ErrorPropagatedRetryPolicy(ctx, nil, err) // certificates, malformed addresses
-	return again, nil
-}
-
-// backoff is how long to wait before the next try: what the server asks for, or
-// twice as long as before, less up to a half by chance.
-func (c *Client) backoff(_, _ time.Duration, try int, answer *http.Response) time.Duration {
-	pause := retryablehttp.DefaultBackoff(c.Pause, longestPause, try, answer)
-	what := "the connection failed"
-	if answer != nil {
-		what = "the server answered " + answer.Status
-	}
-	if answer == nil || answer.Header.Get("Retry-After") == "" {
-		pause -= time.Duration(rand.Int64N(int64(pause/2) + 1))
-	}
-	pause = min(pause, longestAsked)
-	c.Say(what + "; it is asked again in " + pause.Round(10*time.Millisecond).String())
-	return pause
-}
-
-// unreachable says why there is no answer.
-func unreachable(err error) error {
-	if e, ok := errors.AsType[*fault.Error](err); ok {
-		return e
-	}
-	if wrapped, ok := errors.AsType[*url.Error](err); ok {
-		err = wrapped.Err // its address is reported elsewhere
-	}
-	failed := fault.New(fault.Unreadable, "there is no answer: %w", err)
-	if dns, ok := errors.AsType[*net.DNSError](err); ok && dns.IsNotFound {
-		return fault.New(fault.Unreadable, "there is no host %s", dns.Name).Advise("check the address, and the network")
-	}
-	if _, ok := errors.AsType[*tls.CertificateVerificationError](err); ok {
-		return fault.New(fault.Unreadable, "its certificate is not trusted: %w", errors.Unwrap(err)).Suggest(fault.TrustCertificate)
-	}
-	return failed.Advise("check the address, the network, and that the server runs")
+	return pool, nil
 }

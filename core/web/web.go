@@ -44,15 +44,9 @@ const (
 	DefaultRetries     = 5
 	DefaultIdle        = 30 * time.Second
 	DefaultConnections = 4
-	defaultPause       = 500 * time.Millisecond
 )
 
-// Bounds of waiting, and of redirects.
-const (
-	longestPause  = 30 * time.Second
-	longestAsked  = 10 * time.Minute // that a server may ask for
-	mostRedirects = 10
-)
+const mostRedirects = 10
 
 // A Client reads addresses. It may be used on several goroutines.
 type Client struct {
@@ -100,8 +94,8 @@ func New(o Options) (*Client, error) {
 	c.http = &retryablehttp.Client{
 		HTTPClient:   &http.Client{Transport: &credentials{c, c.transport(trusted)}, CheckRedirect: checkRedirect},
 		RetryMax:     max(c.Retries, 0),
-		CheckRetry:   c.checkRetry,
-		Backoff:      c.backoff,
+		CheckRetry:   c.retryPolicy,
+		Backoff:      c.retryBackoff,
 		ErrorHandler: retryablehttp.PassthroughErrorHandler,
 	}
 	return c, nil
@@ -121,26 +115,6 @@ func (c *Client) transport(trusted *x509.CertPool) *http.Transport {
 		DisableCompression:    true, // the bytes as they lie there
 		ReadBufferSize:        64 << 10,
 	}
-}
-
-// trust returns the certificates of the system and those of a file; nil: just
-// those of the system.
-func trust(file string) (*x509.CertPool, error) {
-	if file == "" {
-		return nil, nil
-	}
-	pem, err := os.ReadFile(file)
-	if err != nil {
-		return nil, fault.Reading(file, err)
-	}
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	if !pool.AppendCertsFromPEM(pem) {
-		return nil, fault.At(file, fault.New(fault.Unreadable, "there is no certificate in it").Advise("it needs certificates in PEM form: -----BEGIN CERTIFICATE-----"))
-	}
-	return pool, nil
 }
 
 // IsAddress reports whether the name of a source is an address.
