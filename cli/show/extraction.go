@@ -244,25 +244,7 @@ func (r *Extraction) Finish() {
 		}
 	}
 	r.tellSources(s)
-	if n := len(t.Empty); n > 0 {
-		s.Printf("nothing was kept of %s: %s\n", Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
-	}
-	if n := len(t.Assumed); n > 0 {
-		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), s.Say.Hint(fault.NameEncoding))
-	}
-	if t.Spelt > 0 {
-		shown := "; -v shows which"
-		if r.Verbose || r.DryRun {
-			shown = ""
-		}
-		s.Printf("%s got names that every system can hold, percent-encoded%s\n", Count(t.Spelt, "file"), shown)
-	}
-	if t.SetID > 0 {
-		s.Printf("set-user-ID and set-group-ID dropped: %s\n", Count(t.SetID, "file"))
-	}
-	if t.Modes > 0 {
-		s.Printf("already there with other permissions, which stay: %s\n", Count(t.Modes, "file"))
-	}
+	r.tellRemarks(s)
 	done, wrote := "unpacked", "written"
 	if r.DryRun {
 		done, wrote = "would be unpacked", "would be written"
@@ -282,6 +264,37 @@ func (r *Extraction) Finish() {
 	}
 	s.Printf("%s %s: %s; %s; %s\n", s.Strong(Count(t.Archives-t.Failed-t.Done, "archive")), done,
 		strings.Join(said, ", "), t.LeftOut.String(), Took(time.Since(r.Started)))
+	r.tellFailures(s)
+	s.Flush()
+}
+
+// tellRemarks says what else there is to know.
+func (r *Extraction) tellRemarks(s *Screen) {
+	t := &r.Totals
+	if n := len(t.Empty); n > 0 {
+		s.Printf("nothing was kept of %s: %s\n", Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
+	}
+	if n := len(t.Assumed); n > 0 {
+		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), s.Say.Hint(fault.NameEncoding))
+	}
+	if t.Spelt > 0 {
+		shown := "; -v shows which"
+		if r.Verbose || r.DryRun {
+			shown = ""
+		}
+		s.Printf("%s got names that every system can hold, percent-encoded%s\n", Count(t.Spelt, "file"), shown)
+	}
+	if t.SetID > 0 {
+		s.Printf("set-user-ID and set-group-ID dropped: %s\n", Count(t.SetID, "file"))
+	}
+	if t.Modes > 0 {
+		s.Printf("already there with other permissions, which stay: %s\n", Count(t.Modes, "file"))
+	}
+}
+
+// tellFailures says what is missing.
+func (r *Extraction) tellFailures(s *Screen) {
+	t := &r.Totals
 	if t.Lost > 0 {
 		sums := "what was unpacked was checked against its checksums"
 		if t.Unsummed > 0 {
@@ -295,7 +308,6 @@ func (r *Extraction) Finish() {
 	case t.Failed > 0:
 		s.Printf("%s, reported above\n", bad)
 	}
-	s.Flush()
 }
 
 // tellSources says what became of the sources.

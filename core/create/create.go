@@ -153,47 +153,19 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	if err := c.collect(); err != nil {
 		return nil, err
 	}
-	r := &report.Created{Archive: target, Made: report.Made{Format: o.Format.Name, LeftOut: c.leftOut}, Itself: c.itself, Spelt: c.spelt}
-	if o.Hash || o.Done != nil {
-		if r.ID, err = c.identity(); err != nil {
-			return nil, err
-		}
+	r := &report.Created{Archive: target, Made: report.Made{Format: o.Format.Name, LeftOut: c.leftOut}, Itself: c.itself, Spelt: c.spelt, DryRun: o.DryRun}
+	if err := c.findEarlier(r); err != nil {
+		return nil, err
 	}
-	var earlier *report.Earlier
-	if r.ID != "" && o.Done != nil {
-		earlier = o.Done(r.ID)
-	}
-	if r.Done = earlier != nil && c.opens(earlier); r.Done {
-		r.Archive = earlier.Paths[0]
-		for _, path := range earlier.Paths {
-			if info, err := os.Stat(path); err == nil {
-				r.Packed += info.Size()
-			}
+	switch {
+	case r.Done:
+		return r, c.done(r)
+	case o.DryRun:
+		for i := range c.found {
+			r.Add(c.found[i].entry)
 		}
-		c.sums = map[string][]byte{}
-		for _, f := range earlier.Files {
-			c.sums[f.Path] = f.SHA256
-		}
-	}
-	if o.DryRun && !r.Done {
 		if err := o.refuse(target); err != nil {
 			return nil, err
-		}
-	}
-	if r.DryRun = o.DryRun; o.DryRun || r.Done {
-		for i := range c.found {
-			it := &c.found[i]
-			r.Add(it.entry)
-			if r.Done && o.Hash {
-				it.sha256 = c.sums[it.entry.Path]
-				r.From = append(r.From, c.origin(it))
-			}
-		}
-		if r.Done && o.Remove {
-			r.Kept = "an earlier run made the archive, and they were not compared with it"
-		}
-		if r.Done && !o.DryRun && o.Made != nil {
-			return r, o.Made(r)
 		}
 		return r, nil
 	}
@@ -216,6 +188,50 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 		return r, c.remove(r, made)
 	}
 	return r, nil
+}
+
+// findEarlier finds out whether the archive was made before of the same.
+func (c *collector) findEarlier(r *report.Created) (err error) {
+	if !c.Hash && c.Done == nil {
+		return nil
+	}
+	if r.ID, err = c.identity(); err != nil || r.ID == "" || c.Done == nil {
+		return err
+	}
+	earlier := c.Done(r.ID)
+	if r.Done = earlier != nil && c.opens(earlier); !r.Done {
+		return nil
+	}
+	r.Archive = earlier.Paths[0]
+	for _, path := range earlier.Paths {
+		if info, err := os.Stat(path); err == nil {
+			r.Packed += info.Size()
+		}
+	}
+	c.sums = map[string][]byte{}
+	for _, f := range earlier.Files {
+		c.sums[f.Path] = f.SHA256
+	}
+	return nil
+}
+
+// done completes what is said of an archive that was made before.
+func (c *collector) done(r *report.Created) error {
+	for i := range c.found {
+		it := &c.found[i]
+		r.Add(it.entry)
+		if c.Hash {
+			it.sha256 = c.sums[it.entry.Path]
+			r.From = append(r.From, c.origin(it))
+		}
+	}
+	if c.Remove {
+		r.Kept = "an earlier run made the archive, and they were not compared with it"
+	}
+	if c.DryRun || c.Made == nil {
+		return nil
+	}
+	return c.Made(r)
 }
 
 // recorded is what is there of a new archive.

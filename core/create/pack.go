@@ -10,10 +10,10 @@ import (
 	"os"
 	"runtime"
 	"sync"
-	"sync/atomic"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/bound"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/report"
@@ -215,67 +215,49 @@ func (s *slot) write(c *collector, w archive.Writer, prepares archive.Preparer) 
 	return s.entry, fault.At(it.from(), s.err)
 }
 
-// stored adds a large file, or a stream.
-func (it *item) stored(c *collector, w archive.Writer) (archive.Entry, error) {
-	in := &input{ctx: c.ctx, r: it.stream, read: c.Read}
+// stored adds a large file, or a stream, by way of a file where its size has to be known first.
+func (it *item) stored(c *collector, w archive.Writer) (entry archive.Entry, err error) {
+	from := it.stream
+	if from == nil {
+		f, _, failed := folder.OpenRegular(it.path)
+		if failed != nil {
+			return it.entry, fault.Reading("", failed)
+		}
+		defer f.Close()
+		defer func() {
+			if err == nil {
+				err = it.unchanged(f)
+			}
+		}()
+		from = f
+	}
+	sum, long := crc32.NewIEEE(), sha256.New()
+	meter := bound.Meter{Context: c.ctx, Total: c.Read, Sums: []hash.Hash{sum}}
 	if c.Hash {
-		in.hash = sha256.New()
-		defer func() { it.sha256 = in.hash.Sum(nil) }()
+		meter.Sums = append(meter.Sums, long)
 	}
-	if it.stream != nil {
-		return it.streamed(c, w, in)
-	}
-	f, _, err := folder.OpenRegular(it.path)
-	if err != nil {
-		return it.entry, fault.Reading("", err)
-	}
-	defer f.Close()
-	in.r = f
-	entry, err := w.Add(it.entry, in)
-	if err == nil {
-		err = it.unchanged(f)
-	}
-	it.sum = in.sum
-	return entry, err
-}
-
-// streamed adds what comes from a stream, by way of a file where its size has to
-// be known first.
-func (it *item) streamed(c *collector, w archive.Writer, in *input) (archive.Entry, error) {
-	from := io.Reader(in)
-	if c.Format.NeedsSize {
+	in := meter.Reader(input{from})
+	if it.stream != nil && c.Format.NeedsSize {
 		kept, err := blob.Spool(in, archive.PrepareLimit, nil)
 		if err != nil {
 			return it.entry, err
 		}
 		defer kept.Close()
 		it.entry.Size = kept.Size()
-		from = io.NewSectionReader(kept, 0, kept.Size())
+		in = io.NewSectionReader(kept, 0, kept.Size())
 	}
-	entry, err := w.Add(it.entry, from)
-	it.sum = in.sum
+	entry, err = w.Add(it.entry, in)
+	if it.sum = sum.Sum32(); c.Hash {
+		it.sha256 = long.Sum(nil)
+	}
 	return entry, err
 }
 
-// input reads a source until ctx is cancelled, and sums it up.
-type input struct {
-	ctx  context.Context
-	r    io.Reader
-	read *atomic.Int64
-	sum  uint32
-	hash hash.Hash // nil: nobody asks
-}
+// input is a source; what is wrong with it is of kind fault.Unreadable.
+type input struct{ io.Reader }
 
-func (in *input) Read(p []byte) (int, error) {
-	if err := in.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := in.r.Read(p)
-	in.read.Add(int64(n))
-	in.sum = crc32.Update(in.sum, crc32.IEEETable, p[:n])
-	if in.hash != nil {
-		in.hash.Write(p[:n]) // never fails
-	}
+func (in input) Read(p []byte) (int, error) {
+	n, err := in.Reader.Read(p)
 	if err != nil && err != io.EOF {
 		err = fault.Reading("", err)
 	}

@@ -118,61 +118,78 @@ func (r *Receipts) load(path string) error {
 		return fault.Reading(path, err)
 	}
 	r.files = append(r.files, f)
-	var units []entry
-	var raw [][]byte // the units
+	l := loading{Receipts: r, file: f}
 	in := bufio.NewReaderSize(f, 1<<20)
-	at, bad, first := int64(0), 0, true
-	wanted := 0 // lines of files
-	for {
-		text, err := in.ReadSlice('\n')
-		long := []byte(nil)
-		for errors.Is(err, bufio.ErrBufferFull) {
-			long = append(long, text...)
-			text, err = in.ReadSlice('\n')
-		}
-		if long != nil {
-			text = append(long, text...)
-		}
-		if err != nil && err != io.EOF {
+	for at := int64(0); err == nil; {
+		var text []byte
+		if text, err = readLine(in); err != nil && err != io.EOF {
 			return fault.Reading(path, err)
 		}
-		complete := err == nil && bytes.HasSuffix(text, []byte("}\n"))
 		switch {
 		case len(text) == 0:
-		case first && !isReceipt(text):
+		case at == 0 && !isReceipt(text):
 			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
-		case complete && bytes.HasPrefix(text, []byte(fileStart)):
-			if wanted == 0 {
-				bad++
-				break
+		default:
+			at += int64(len(text))
+			if err := l.line(text, at, err == nil); err != nil {
+				return senseless(path, err)
 			}
-			wanted--
-			units[len(units)-1].size += int64(len(text))
-		case complete && bytes.HasPrefix(text, []byte(unitStart)):
-			units = append(units, entry{file: f, at: at + int64(len(text))})
-			raw = append(raw, bytes.Clone(text))
-			if wanted, err = filesIn(text); err != nil {
-				return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
-			}
-		case complete && bytes.HasPrefix(text, []byte(runStart)):
-			run := new(Run)
-			if err := json.Unmarshal(text, run); err != nil {
-				return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
-			}
-			r.runs[run.ID] = run
-		case len(bytes.TrimSpace(text)) > 0:
-			bad++
-		}
-		at += int64(len(text))
-		first = first && len(text) == 0
-		if err == io.EOF {
-			break
 		}
 	}
-	if bad > 0 {
-		r.Remarks = append(r.Remarks, fmt.Sprintf("%s: %d lines were cut off, as by a run that was killed, and do not count", path, bad))
+	if l.bad > 0 {
+		r.Remarks = append(r.Remarks, fmt.Sprintf("%s: %d lines were cut off, as by a run that was killed, and do not count", path, l.bad))
 	}
-	return r.take(path, units, raw)
+	return r.take(path, l.units, l.raw)
+}
+
+// readLine reads a line with its end, however long it is; the slice is good until the next call.
+func readLine(in *bufio.Reader) ([]byte, error) {
+	text, err := in.ReadSlice('\n')
+	var long []byte
+	for errors.Is(err, bufio.ErrBufferFull) {
+		long = append(long, text...)
+		text, err = in.ReadSlice('\n')
+	}
+	if long != nil {
+		text = append(long, text...)
+	}
+	return text, err
+}
+
+func senseless(path string, err error) error {
+	return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
+}
+
+// loading is a receipt that is being read.
+type loading struct {
+	*Receipts
+	file   *os.File
+	units  []entry
+	raw    [][]byte // the units
+	wanted int      // lines of files that are still to come
+	bad    int      // lines that do not count
+}
+
+// line takes a line in, which ends at a place of the file, and has an end.
+func (l *loading) line(text []byte, at int64, ended bool) (err error) {
+	complete := ended && bytes.HasSuffix(text, []byte("}\n"))
+	switch {
+	case complete && bytes.HasPrefix(text, []byte(fileStart)) && l.wanted > 0:
+		l.wanted--
+		l.units[len(l.units)-1].size += int64(len(text))
+	case complete && bytes.HasPrefix(text, []byte(unitStart)):
+		l.units = append(l.units, entry{file: l.file, at: at})
+		l.raw = append(l.raw, bytes.Clone(text))
+		l.wanted, err = filesIn(text)
+	case complete && bytes.HasPrefix(text, []byte(runStart)):
+		run := new(Run)
+		if err = json.Unmarshal(text, run); err == nil {
+			l.runs[run.ID] = run
+		}
+	case len(bytes.TrimSpace(text)) > 0:
+		l.bad++
+	}
+	return err
 }
 
 // filesIn is how many lines of files a unit announces, without reading all of it.
@@ -198,7 +215,7 @@ func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
 	}
 	group.Wait()
 	if err := errors.Join(failed...); err != nil {
-		return fault.At(path, fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
+		return senseless(path, err)
 	}
 	for i := range units {
 		u := &units[i]
@@ -235,7 +252,7 @@ func (e *entry) rows() ([]File, error) {
 	for text := range bytes.Lines(b) {
 		var f File
 		if err := report.Unmarshal(text, &f); err != nil {
-			return nil, fault.At(e.file.Name(), fault.New(fault.Damaged, "a line of it makes no sense: %w", err))
+			return nil, senseless(e.file.Name(), err)
 		}
 		files = append(files, f)
 	}

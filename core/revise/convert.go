@@ -184,10 +184,10 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	}
 	opening.Sums = nil // they were checked
 	defer func() { from.Close() }()
-	paths := &paths{c: c, stem: place.Stem(s.Name()), budget: from.Budget(), r: r, merges: s.Members != nil}
+	paths := &paths{ctx: ctx, c: c, stem: place.Stem(s.Name()), budget: from.Budget(), r: r, merges: s.Members != nil}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.
-		if err := paths.list(ctx, from); err != nil {
+		if err := paths.list(from); err != nil {
 			return err
 		}
 		if !from.AnyOrder() {
@@ -204,26 +204,8 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return err
 	}
 	w, err := out.Start(o.Format, o.Writing)
-	t := transfer{ctx: ctx, from: from, to: w, needsSize: o.Format.NeedsSize, holdsTime: o.Format.HoldsTime, decide: paths.decide, goes: paths.goes, moves: c.Under != "" || c.Placement.Peel > 0 || c.Placement.Flatten || c.Placement.Rename != nil, meter: bound.Meter{Context: ctx, Budget: paths.budget, Total: c.Read},
-		packed: func(e *archive.Entry) bool { return stays(e, o.Writing) }}
-	if paths.merges {
-		t.came = map[string]content{}
-	}
 	if err == nil {
-		if from.AnyOrder() {
-			from.Foresee(from.Kept(c.Selection))
-		}
-		if err = t.run(); err == nil {
-			err = t.copiesOfLinks(func() (*walk.Archive, error) { return walk.Open(ctx, s, opening) })
-		}
-		special := t.notes.special // known when they came by
-		r.Files -= special
-		r.LeftOut[choose.Kept] -= special
-		r.LeftOut[choose.Special] += special
-		if err == nil && r.Files == 0 && r.LeftOut.LeftOut() > 0 {
-			err = fault.New(fault.NoMatch, "nothing of it is left to convert")
-		}
-		if err != nil {
+		if err = c.fill(w, paths, from, func() (*walk.Archive, error) { return walk.Open(ctx, s, opening) }); err != nil {
 			w.Abort()
 		} else {
 			err = fault.Writing(target, w.Close())
@@ -238,12 +220,42 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
-	r.Copied, r.Repacked, r.Notes = t.notes.packed, t.notes.repacked, t.notes.lost()
 	return out.Commit()
+}
+
+// fill brings the entries of an archive into a new one.
+func (c *Conversion) fill(w archive.Writer, paths *paths, from *walk.Archive, again func() (*walk.Archive, error)) error {
+	f, r := c.Output.Format, paths.r
+	t := transfer{ctx: paths.ctx, from: from, to: w, needsSize: f.NeedsSize, holdsTime: f.HoldsTime, decide: paths.decide, goes: paths.goes,
+		moves:  c.Under != "" || c.Placement.Peel > 0 || c.Placement.Flatten || c.Placement.Rename != nil,
+		meter:  bound.Meter{Context: paths.ctx, Budget: paths.budget, Total: c.Read},
+		packed: func(e *archive.Entry) bool { return stays(e, c.Output.Writing) }}
+	if paths.merges {
+		t.came = map[string]content{}
+	}
+	if from.AnyOrder() {
+		from.Foresee(from.Kept(c.Selection))
+	}
+	err := t.run()
+	if err == nil {
+		err = t.copiesOfLinks(again)
+	}
+	special := t.notes.special // known when they came by
+	r.Files -= special
+	r.LeftOut[choose.Kept] -= special
+	r.LeftOut[choose.Special] += special
+	if err == nil && r.Files == 0 && r.LeftOut.LeftOut() > 0 {
+		err = fault.New(fault.NoMatch, "nothing of it is left to convert")
+	}
+	if err == nil {
+		r.Copied, r.Repacked, r.Notes = t.notes.packed, t.notes.repacked, t.notes.lost()
+	}
+	return err
 }
 
 // paths gives the entries of one archive their new paths.
 type paths struct {
+	ctx    context.Context
 	c      *Conversion
 	stem   string
 	budget *bound.Budget
@@ -255,10 +267,10 @@ type paths struct {
 }
 
 // list goes through the archive once to find all paths.
-func (p *paths) list(ctx context.Context, from *walk.Archive) error {
+func (p *paths) list(from *walk.Archive) error {
 	var kept []*archive.Entry
 	var numbers []int
-	for e, err := range from.Walk(ctx) {
+	for e, err := range from.Walk(p.ctx) {
 		if err != nil {
 			return err
 		}

@@ -156,21 +156,13 @@ func (t *transfer) decoded(i int, e archive.Entry, path string) (err error) {
 
 // pass brings over an entry that passes by: between two tars, with all that its headers say.
 func (t *transfer) pass(e *walk.Entry, path string) error {
-	raws, _ := t.from.Stream().(rawStream)
-	w, toTar := t.to.(rawWriter)
-	var raw []byte
-	if raws != nil && toTar {
-		if raw = raws.Raw(); path == "" || raw == nil { // what counts for all after it stays
-			if global := raws.Global(); len(global) > 0 {
-				if err := w.AddRaw(global, 0, strings.NewReader("")); err != nil {
-					return err
-				}
-			}
-		}
+	raw, err := t.raw(path == "")
+	if err != nil {
+		return err
 	}
+	w, toTar := t.to.(rawWriter)
 	is := *e.Entry
 	if is.Kind == archive.Symlink && path != "" {
-		var err error
 		if is.Link, err = e.Target(); err != nil {
 			return err
 		}
@@ -193,12 +185,28 @@ func (t *transfer) pass(e *walk.Entry, path string) error {
 	}
 	t.notes.packed++
 	if path != e.Path || link != e.Link {
-		var err error
 		if raw, err = tar.Rename(raw, *e.Entry, path, link); err != nil {
 			return err
 		}
 	}
 	return w.AddRaw(raw, e.Size, data)
+}
+
+// raw are the headers of the current entry, where it goes from a tar to a tar and they can be
+// copied. What they say of all entries after it is taken over, also where it is left out.
+func (t *transfer) raw(leftOut bool) ([]byte, error) {
+	from, fromTar := t.from.Stream().(rawStream)
+	to, toTar := t.to.(rawWriter)
+	if !fromTar || !toTar {
+		return nil, nil
+	}
+	raw := from.Raw()
+	if leftOut || raw == nil {
+		if global := from.Global(); len(global) > 0 {
+			return raw, to.AddRaw(global, 0, strings.NewReader(""))
+		}
+	}
+	return raw, nil
 }
 
 // cleaned is a path as links lead to it.

@@ -54,15 +54,6 @@ type Rules struct {
 	Fresh bool // the unit's folder takes the place of the one that is there
 }
 
-// perm returns the permissions to make a file with; the system takes its mask
-// off.
-func (it *Item) perm() fs.FileMode {
-	if it.HasMode {
-		return it.Mode & fs.ModePerm
-	}
-	return 0o666
-}
-
 // site is a destination root as it can be looked at.
 type site struct {
 	path  string

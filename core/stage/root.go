@@ -177,24 +177,6 @@ func (r *Root) still() error {
 	return fault.Writing(r.path, err)
 }
 
-// masked are the permissions that a file gets here that is made with some: the system takes
-// its mask off, which is only known of a file.
-func (r *Root) masked(perm fs.FileMode) fs.FileMode {
-	r.masking.Do(func() {
-		r.mask = fs.ModePerm
-		const probe = "mask"
-		f, err := r.area.Make(probe, fs.ModePerm)
-		if err == nil {
-			err = f.Finish(time.Time{})
-		}
-		if info, statErr := r.area.Lstat(probe); err == nil && statErr == nil {
-			r.mask = info.Mode().Perm()
-		}
-		_ = r.area.Remove(probe) // should it stay, it goes with the area
-	})
-	return perm & r.mask
-}
-
 // patience bounds how long a merge waits for that of another run: one that was
 // stopped must not stop all others.
 const patience = time.Minute

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/disposal"
@@ -178,55 +177,6 @@ func (u *staging) letGoOf(old string, to *folder.Folder, name, identity string) 
 		err = fault.At(filepath.Join(area.path, area.name), err)
 	}
 	return err
-}
-
-// made is a folder that a unit makes, with what the archive says of it.
-type made struct {
-	Path     string       `json:"path"` // below the root
-	Mode     *fs.FileMode `json:"mode,omitempty"`
-	Modified time.Time    `json:"modified,omitzero"`
-}
-
-// made lists the folders of the archive below a folder, the innermost first, of those that
-// are wanted.
-func (u *staging) made(top string, wanted func(at string) bool) (list []made) {
-	for i := range u.items {
-		it := &u.items[i]
-		if it.Kind != archive.Folder || it.Path == "." {
-			continue
-		}
-		m := made{Path: path.Join(top, it.Path), Modified: it.Modified}
-		if it.HasMode {
-			m.Mode = &it.Mode
-		}
-		if wanted(m.Path) {
-			list = append(list, m)
-		}
-	}
-	slices.SortStableFunc(list, func(a, b made) int { return strings.Compare(b.Path, a.Path) })
-	return list
-}
-
-// finish gives folders their permissions and times, after all that changes them.
-func finish(base *os.Root, folders []made) error {
-	for _, m := range folders {
-		if m.Mode != nil {
-			info, err := base.Lstat(m.Path)
-			if err != nil {
-				return err
-			}
-			// Its permissions are now all those that the system's mask allows.
-			if err := base.Chmod(m.Path, info.Mode().Perm()&*m.Mode); err != nil {
-				return err
-			}
-		}
-		if !m.Modified.IsZero() {
-			if err := folder.SetTime(base, m.Path, m.Modified); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 // makeAll makes those folders below top that are missing. They are sorted. It

@@ -75,19 +75,8 @@ func (c *checking) Entry(e *archive.Entry, data inspect.Data) error {
 		return c.ctx.Err()
 	}
 	size, sum, err := max(e.Size, 0), data.SHA256, error(nil)
-	meter := bound.Meter{Context: c.ctx, Budget: data.Budget, Total: c.Decoded}
-	switch {
-	case data.Open == nil:
-	case e.Kind == archive.Symlink && link == "":
-		link, err = target(data, meter)
-		size = int64(len(link))
-	case e.Kind == archive.File || e.Kind == archive.Hardlink:
-		if c.Hash {
-			meter.Sums = []hash.Hash{sha256.New()}
-		}
-		if size, err = decode(data, meter); c.Hash && err == nil {
-			sum = meter.Sums[0].Sum(nil)
-		}
+	if data.Open != nil {
+		size, link, sum, err = c.read(e, data)
 	}
 	if err == nil {
 		err = c.safe(e, link)
@@ -112,6 +101,26 @@ func (c *checking) Entry(e *archive.Entry, data inspect.Data) error {
 		c.Sums++
 	}
 	return nil
+}
+
+// read decodes the data of an entry, and finds out its size, where a link leads, and the
+// SHA-256 if that is asked for.
+func (c *checking) read(e *archive.Entry, data inspect.Data) (size int64, link string, sum []byte, err error) {
+	meter := bound.Meter{Context: c.ctx, Budget: data.Budget, Total: c.Decoded}
+	size, link = max(e.Size, 0), e.Link
+	switch {
+	case e.Kind == archive.Symlink && link == "":
+		link, err = target(data, meter)
+		size = int64(len(link))
+	case e.Kind == archive.File || e.Kind == archive.Hardlink:
+		if c.Hash {
+			meter.Sums = []hash.Hash{sha256.New()}
+		}
+		if size, err = decode(data, meter); c.Hash && err == nil {
+			sum = meter.Sums[0].Sum(nil)
+		}
+	}
+	return size, link, sum, err
 }
 
 // safe makes sure that an entry, perhaps a link, would be unpacked.
