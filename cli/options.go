@@ -144,7 +144,7 @@ func (o *archiveOptions) below(cmd *cobra.Command) int {
 	r.Recursive, r.Begun, r.Wait, r.Settled, r.Left = true, nil, 0, 0, nil
 	sources, err := source.Find(cmd.Context(), r)
 	if err != nil {
-		return 0 // it is only a hint
+		return 0 // this is only for a hint
 	}
 	if o.shard.Count > 0 {
 		sources, _ = o.shard.Of(sources)

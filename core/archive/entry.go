@@ -52,7 +52,7 @@ type Entry struct {
 	HasCRC32  bool
 	Encrypted bool
 	Summed    bool // the data is checked against a sum of its own of another kind
-	SetID     bool // it would run with the rights of its owner or group: no command takes that over
+	SetID     bool // the file would run with the rights of its owner or group: no command takes that over
 	Also      Facts
 }
 

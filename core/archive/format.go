@@ -174,7 +174,7 @@ type Format struct {
 	// there is nothing to choose. The first is the usual one.
 	Methods []string
 
-	// HoldsTime reports whether it can hold a time, to a few seconds; nil: it can hold any.
+	// HoldsTime reports whether the format can hold a time, to a few seconds; nil: any.
 	HoldsTime func(t time.Time) bool
 
 	Encrypts  bool // the writer can lock entries with a password

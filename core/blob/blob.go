@@ -32,8 +32,8 @@ type Blob interface {
 type File struct {
 	Path   string // or address
 	Info   fs.FileInfo
-	Remote bool                 // it lies at an address, and not on disk
-	Tag    string               // by which its server tells versions apart; empty: it does not
+	Remote bool                 // the file lies at an address, and not on disk
+	Tag    string               // by which its server tells versions apart; empty: there is none
 	Open   func() (Blob, error) // of a remote file; nil: it can only be opened where it was found
 }
 

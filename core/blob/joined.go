@@ -161,7 +161,7 @@ func (j *Joined) Foresee(ranges []Range) {
 		if f.Open == nil || inside == nil {
 			continue
 		}
-		if data, err := j.elsewhere(i); err == nil { // it will be reported
+		if data, err := j.elsewhere(i); err == nil { // the error will be reported
 			Foresee(data, inside...)
 		}
 	}

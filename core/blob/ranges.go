@@ -10,7 +10,7 @@ import (
 // A Range is the bytes from From up to To.
 type Range struct{ From, To int64 }
 
-// A Foreseer is read the faster the earlier it knows what of it will be.
+// A Foreseer is read faster if it knows early which of its bytes will be.
 type Foreseer interface {
 	// Foresee says which ranges will be read, about in this order. Nothing has to
 	// come of it.
@@ -34,7 +34,7 @@ func cut(ranges []Range) (batch, left []Range) {
 		}
 		if want.To-want.From > room {
 			if len(batch) > 0 && want.To-want.From <= segment {
-				break // it fits into a request of its own
+				break // the range fits into a request of its own
 			}
 			batch = append(batch, Range{want.From, want.From + room})
 			return batch, append([]Range{{want.From + room, want.To}}, ranges[1:]...)

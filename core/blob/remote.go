@@ -145,7 +145,7 @@ func (r *Remote) copy(p []byte, at int64) int {
 		r.unread -= int64(read - k.read)
 		k.by.unread -= int64(read - k.read)
 		k.read = read
-		if was >= window/2 && k.by.unread < window/2 { // it may be waiting for room
+		if was >= window/2 && k.by.unread < window/2 { // the reader may be waiting for room
 			r.changed.Broadcast()
 		}
 	}

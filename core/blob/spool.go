@@ -86,7 +86,7 @@ func (a *appending) Write(p []byte) (int, error) {
 type spooled struct {
 	file  *os.File
 	size  int64
-	named bool // it still has its name
+	named bool // the file still has its name
 }
 
 func newSpooled(dir string) (*spooled, error) {

@@ -47,17 +47,17 @@ type Rule uint8
 // in the same Tally.
 const (
 	Kept        Rule = iota
-	NotNamed         // there are Entry or Pick rules, and none of them matches
-	OtherSuffix      // its extension is none of Ext
-	Dropped          // it matches Drop
-	Clutter          // a desktop system added it
-	OtherSize        // it is smaller or larger than asked for
-	OtherTime        // it is older or newer than asked for, or has no time
-	Special          // it is a device or another thing that is never unpacked
-	Link             // it is a link, and links are not wanted
-	Pathless         // nothing is left of its path
-	Unfinished       // it is what a run, here or elsewhere, has not completed
-	Deeper           // it is an archive that lies too deep to be opened, and no rule keeps it as a file
+	NotNamed         // there are rules of Entry or Pick, and none of them matches
+	OtherSuffix      // the extension is none of Ext
+	Dropped          // a rule of Drop matches
+	Clutter          // a desktop system added the entry
+	OtherSize        // smaller or larger than asked for
+	OtherTime        // older or newer than asked for, or without a time
+	Special          // a device or another thing that is never unpacked
+	Link             // a link, and links are not wanted
+	Pathless         // nothing is left of the path
+	Unfinished       // what a run, here or elsewhere, has not completed
+	Deeper           // an archive that lies too deep to be opened, and that no rule keeps as a file
 	ruleCount
 )
 
@@ -274,7 +274,7 @@ func (s *Selection) inTime(t time.Time) bool {
 // Unmatched is a rule that matched nothing.
 type Unmatched struct {
 	Text    string // as it was given
-	Entry   bool   // it is a path to the letter, not a pattern
+	Entry   bool   // the rule is a path to the letter, not a pattern
 	Nearest string // for such a one, the path that is most like it; may be empty
 }
 

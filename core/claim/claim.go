@@ -43,7 +43,7 @@ func Take(path string) (*Claim, error) {
 	}
 	for {
 		file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
-		if leaving(err) { // whoever had it is just removing it
+		if leaving(err) { // whoever had the name is just removing the file
 			return nil, &HeldError{}
 		}
 		if err != nil {
@@ -143,7 +143,7 @@ func (c *Claim) Release() {
 	c.stop()
 	early := os.Remove(c.path) // while it is locked, where a file that is open can be removed
 	c.file.Close()
-	// Those who try to take it have it open for a moment; one who has it, for longer.
+	// Those who try to take the name have the file open for a moment; one who has it, for longer.
 	for tries := 0; early != nil && !os.IsNotExist(early) && tries < 20; tries++ {
 		time.Sleep(time.Millisecond)
 		early = os.Remove(c.path)

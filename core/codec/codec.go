@@ -63,7 +63,7 @@ type Method struct {
 	DecodeFile func(r io.ReaderAt, size int64, o Options) (io.ReadCloser, error)
 
 	// Encode returns a compressor to dst. Close writes the end of the stream;
-	// it does not close dst. It is nil for a method that is only read.
+	// dst stays open. Encode is nil for a method that is only read.
 	Encode func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error)
 
 	// Format is the name of the format of such files, where it is another.

@@ -92,7 +92,7 @@ func (r *xzReader) startBlock() error {
 		return err
 	}
 	b := xzExtent{0, xzRecord{header.length + header.packed + xzChecks[r.check].size, header.size}, r.check}
-	var raw bytes.Buffer // it grows with what there is: the sizes are claims
+	var raw bytes.Buffer // the buffer grows with what there is: the sizes are claims
 	if _, err := io.CopyN(&raw, r.src, b.padded()-header.length); err != nil {
 		return err
 	}

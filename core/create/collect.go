@@ -22,14 +22,14 @@ import (
 
 // item is something that goes into the archive.
 type item struct {
-	path   string      // on disk; empty: it is not there
-	via    string      // the link in the sources that led to it; empty: it lies there itself
+	path   string      // on disk; empty: the item is no file
+	via    string      // the link in the sources that led to the item; empty: the item lies there itself
 	info   fs.FileInfo // of a file on disk
 	text   []byte      // its data, where that is given
-	stream io.Reader   // where it comes from, if that is no file
+	stream io.Reader   // where the data comes from, if that is no file
 	entry  archive.Entry
 	sum    uint32 // CRC-32 of what was read
-	sha256 []byte // where it is asked for
+	sha256 []byte // where somebody asks
 }
 
 // from is where an item comes from, for people.

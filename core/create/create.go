@@ -93,7 +93,7 @@ type Options struct {
 	Read     *atomic.Int64                   // counts the bytes of the sources that were read so far; nil: nobody asks
 	Found    *atomic.Int64                   // gets the bytes that there are to read, once they are found and if they are known; nil: nobody asks
 
-	asked string // the path of the archive before it got a number; empty: it has none
+	asked string // the path of the archive before it got a number; empty: there is none
 }
 
 // FormatOf finds the format of a new archive by its name; empty: by the extension

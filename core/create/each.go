@@ -38,7 +38,7 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*Ea
 	return schedule.Each(ctx, len(o.Sources), workers, func(i int) *EachResult {
 		one := o
 		one.Sources, one.Archive, one.asked = []string{o.Sources[i]}, targets[i].path, targets[i].asked
-		if one.Existing == Number { // it has been numbered
+		if one.Existing == Number { // the path has its number
 			one.Existing = Refuse
 		}
 		each := &EachResult{Source: o.Sources[i]}
@@ -55,7 +55,7 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*Ea
 	}, tell)
 }
 
-// target is the path of an archive, and what it was before it got a number.
+// target is the path of an archive, and the one that was asked for, before it got a number.
 type target struct{ path, asked string }
 
 // targets are the paths of the archives.

@@ -96,7 +96,7 @@ func (c *collector) pack(w archive.Writer, r *report.Created) error {
 }
 
 // origin is what an item was packed from; nil for what is no file. A hard link has the sum of
-// what it is a second name of, which is packed before it.
+// the file's first name, which is packed before.
 func (c *collector) origin(it *item) *report.Packed {
 	switch it.entry.Kind {
 	case archive.File:

@@ -153,7 +153,7 @@ func (c *collector) packed() (files []blob.File, folders []string, err error) {
 		it := &c.found[i]
 		switch {
 		case it.path == "":
-		case it.via != "": // what it leads to stays, and has to be as it was
+		case it.via != "": // what the link leads to stays, and has to be as it was
 			info, err := os.Lstat(it.via)
 			if err == nil && it.entry.Kind != archive.Folder {
 				err = disposal.Unchanged([]blob.File{{Path: it.path, Info: it.info}})

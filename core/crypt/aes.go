@@ -151,7 +151,7 @@ func (k *keyStream) refill() {
 	k.left = k.stream[:]
 }
 
-// Writer encrypts what is written to it, in place, and writes it to w. Close
+// Writer encrypts data in place, and writes it to w. Close
 // writes the authentication code after; it does not close w.
 func (a AES) Writer(w io.Writer) (io.WriteCloser, error) {
 	block, err := aes.NewCipher(a.encrypt)

@@ -37,7 +37,7 @@ func recordOf(path string, info fs.FileInfo) Record {
 	return r
 }
 
-// Holds reports whether it is still there as it was.
+// Holds reports whether what was delivered is still there as it was.
 func (r Record) Holds() bool {
 	info, err := os.Lstat(r.Path)
 	return err == nil && recordOf(r.Path, info) == r

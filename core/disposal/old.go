@@ -21,7 +21,7 @@ type Old struct {
 	path string
 	info fs.FileInfo  // nil: nothing was there
 	held *os.File     // locked until it is replaced; nil: only meanwhile
-	turn *claim.Claim // a name beside it, where a lock is not enough; nil: it is
+	turn *claim.Claim // a name beside the file, where a lock is not enough; nil: a lock is
 }
 
 // Look finds what stands at a path. A folder is of kind fault.Refused.
@@ -132,7 +132,7 @@ func (o *Old) There() bool { return o.info != nil }
 // Path is where it stands.
 func (o *Old) Path() string { return o.path }
 
-// Still makes sure that it is as it was seen; anything else is of kind fault.Refused.
+// Still makes sure that the file is as it was seen; anything else is of kind fault.Refused.
 func (o *Old) Still() error {
 	now, err := os.Lstat(o.path)
 	switch {

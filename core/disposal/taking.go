@@ -123,8 +123,8 @@ type taking struct {
 // taken is a file that is to go.
 type taken struct {
 	Path     string // absolute
-	To       string `json:",omitempty"` // where it is moved; empty: it is removed
-	Aside    string `json:",omitempty"` // where it lies meanwhile
+	To       string `json:",omitempty"` // where the file is moved; empty: it is removed
+	Aside    string `json:",omitempty"` // where the file lies meanwhile
 	Size     int64
 	Modified time.Time
 }
@@ -255,7 +255,7 @@ func (r *Route) finishOne(journal string, ours bool, others []string) (bool, err
 		return false, nil
 	}
 	if json.NewDecoder(f).Decode(&t) != nil {
-		t.end() // it was just being written: nothing was taken away
+		t.end() // the journal was just being written: nothing was taken away
 		return true, nil
 	}
 	var within []string
@@ -321,7 +321,7 @@ func (t *taken) finish() error {
 func (t *taken) finishAside() error {
 	info, err := os.Lstat(t.Aside)
 	if err != nil || !info.Mode().IsRegular() || info.Size() != t.Size {
-		return nil // it is gone, or was never there
+		return nil // the file is gone, or was never there
 	}
 	if t.To != "" {
 		same, err := blob.EqualFiles(blob.File{Path: t.Aside}, blob.File{Path: t.To})

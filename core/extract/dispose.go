@@ -113,7 +113,7 @@ func (u *unit) notePartial() {
 	note(len(o.Lost), "lost")
 }
 
-// going is a source with all the units that read it: it may be named several times.
+// going is a source with all units that read it: a source may be named several times.
 type going struct {
 	units []*unit
 	files []blob.File

@@ -23,7 +23,7 @@ type opened struct {
 	run     *run
 	archive *walk.Archive
 	close   func() // of the archive; only the first call counts
-	source  bool   // it is no archive inside another
+	source  bool   // the archive does not lie inside another
 	budget  *bound.Budget
 	outcome *report.Unpacked
 	entries []archive.Entry

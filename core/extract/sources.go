@@ -55,7 +55,7 @@ func (u *unit) isDone(done func(files []blob.File, target string, content bool) 
 	}
 	u.begin()
 	files, err := u.outcome.Source.Files(u.run.ctx)
-	if err != nil || len(files) == 0 { // it will be reported when it is opened
+	if err != nil || len(files) == 0 { // the error will be reported when the source is opened
 		return false
 	}
 	u.run.anchor(files)

@@ -62,7 +62,7 @@ func (s *streamed) do(int) (int, error) {
 	return 0, nil
 }
 
-// passLink writes the data of a hard link when it passes by: what it is a second name of has
+// passLink writes the data of a hard link when it passes by: the first name of the file has
 // passed already, and is read again.
 func (s *streamed) passLink(i int) error {
 	first, err := s.links.First(s.from.entries, i)

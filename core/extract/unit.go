@@ -27,18 +27,18 @@ import (
 // needed while one is dealt with comes with begin, and goes when it is reported.
 type unit struct {
 	run    *run
-	top    *unit          // that of the source; itself, or around it
+	top    *unit          // the unit of the source: this one, or one around it
 	source *source.Source // the outermost archive
 	root   *openRoot
 	inside *inside // nil for a source
-	err    error   // why a source is not even opened
+	err    error   // why the source is not even opened
 	*dealings
 	after *afterwards // of a source that something becomes of; nil: it stays
 
 	taken   bool
 	failed  bool
-	dropped bool // it, or something inside it
-	untaken bool // it, or one around it
+	dropped bool // the archive, or one inside it
+	untaken bool // the archive, or one around it
 }
 
 // dealings are the stages of an archive: it is named, then opened, planned, and delivered.

@@ -19,7 +19,7 @@ type Kind uint8
 const (
 	Other      Kind = iota
 	Usage           // the request itself is wrong; nothing was touched
-	Refused         // it would change what is there
+	Refused         // what is there would change
 	Incomplete      // a set lacks a part or is out of order
 	Password        // a password is missing or wrong
 	NoMatch         // nothing matched the selection

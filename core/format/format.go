@@ -97,8 +97,8 @@ func Misnamed(name, content string) bool {
 	return !known || f.Name != content
 }
 
-// CutExtension is a file name without the extension of an archive, both of a double one; false:
-// it has none.
+// CutExtension cuts the extension of an archive off a file name, both of a double one, and
+// reports whether there was one.
 func CutExtension(name string) (stem string, found bool) {
 	if f, known := ByName(name); known {
 		return cutExtension(name, f)

@@ -25,11 +25,11 @@ type Options struct {
 // Archive is one archive that was looked into.
 type Archive struct {
 	Path    string // "outer.zip › inner.zip" for one inside another
-	Inside  string // its path in the one around it; empty: it is a source
+	Inside  string // the path in the archive around this one; empty: this one is a source
 	Depth   int    // how many are around it
 	Size    int64  // of the archive itself
 	Format  string
-	Remarks []archive.Remark // how it was read; see archive.Remarks
+	Remarks []archive.Remark // how the archive was read; see archive.Remarks
 	Took    report.Took      // to look into it
 
 	entries []archive.Entry

@@ -215,7 +215,7 @@ func (u *unit) plan() error {
 			continue
 		}
 		if from != i && !(u.run.Hash && u.archive.entries[from].Kind == archive.File) {
-			from = -1 // it is read once
+			from = -1 // the data is read once
 		}
 		u.read = append(u.read, reading{i, from})
 	}

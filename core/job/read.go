@@ -342,7 +342,7 @@ func (r *reader) value(k *Key, n *node, with round) (Value, bool) {
 	if v.Text, ok = r.fill(n, with); !ok {
 		return v, false
 	}
-	asked := n.plain || v.Text != n.text // it says true itself, or a variable does
+	asked := n.plain || v.Text != n.text // the text says true itself, or a variable does
 	switch {
 	case k.Form == Switch && (!asked || v.Text != "true" && v.Text != "false"):
 		r.mistake(v.At, "", "%s must be true or false, and not %q", k.Name, v.Text)

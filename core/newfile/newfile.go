@@ -73,7 +73,7 @@ func (n *NewFiles) Next() (*os.File, error) {
 		if len(n.hidden) == 0 {
 			if n.lock, err = claim.LockAlive(n.dir, name); err != nil || n.lock == nil { // another run takes it for dead
 				f.Close()
-				_ = n.dir.Remove(name) // it may be gone already
+				_ = n.dir.Remove(name) // the file may be gone already
 			}
 			if err != nil {
 				return nil, err

@@ -80,7 +80,7 @@ func AskLast(name string, get Get) (*Set, error) {
 	defer data.Close()
 	segments, err := zip.Segments(data, data.Size())
 	if err != nil {
-		return nil, nil // no ZIP archive: it is said that it is part of no set
+		return nil, nil // no ZIP archive: whoever asked says that the file is part of no set
 	}
 	return AskSplit(name, segments, get)
 }

@@ -38,7 +38,7 @@ type Set struct {
 
 // A Part is one of its files.
 type Part struct {
-	blob.File // where it lies, or should; without Info it is missing, or Err says why it is of no use
+	blob.File // where the part lies, or should; without Info it is missing, or Err says why it is of no use
 	Err       error
 }
 

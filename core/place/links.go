@@ -60,7 +60,7 @@ func (h *Hardlinks) index(e *archive.Entry) {
 }
 
 // Relink is the target of a symbolic link that moves from one cleaned path to another, when
-// what it leads to moves as well: to says where a path of the archive goes; empty: it is not
+// what the link leads to moves as well: to says where a path of the archive goes; empty: that is not
 // known. A target that still leads there, or out of the archive, stays as it is.
 func Relink(from, at, target string, to func(path string) string) string {
 	if target == "" || strings.HasPrefix(target, "/") {

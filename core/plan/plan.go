@@ -92,7 +92,7 @@ type Verdict uint8
 const (
 	Leave Verdict = iota
 	Keep
-	Open // it is an archive, and to be opened itself
+	Open // the entry is an archive, and to be opened itself
 )
 
 // Consider judges the next entry.

@@ -34,7 +34,7 @@ const (
 	Same    Status = "same"
 	Missing Status = "missing"
 	Altered Status = "altered"
-	Extra   Status = "extra" // it was not delivered, but lies in a folder that was
+	Extra   Status = "extra" // the file was not delivered, but lies in a folder that was
 )
 
 // Lines are one.

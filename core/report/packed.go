@@ -15,7 +15,7 @@ type Made struct {
 	Size    int64        `json:"size"`
 	Packed  int64        `json:"bytes"` // size of the archive
 	LeftOut choose.Tally `json:"left_out,omitzero"`
-	Parts   []string     `json:"parts,omitempty"` // absolute paths, in order; nil: it is one file
+	Parts   []string     `json:"parts,omitempty"` // absolute paths, in order; nil: the archive is one file
 	Sums    string       `json:"sums,omitempty"`  // the list beside them
 	Took    Took         `json:"seconds"`
 }
@@ -30,10 +30,10 @@ type Created struct {
 	Clamped  int             `json:"other_times,omitempty"` // times beyond what the format can hold, which became the nearest
 	Kept     string          `json:"why,omitempty"`         // why sources were not removed
 	DryRun   bool            `json:"dry_run,omitempty"`
-	Done     bool            `json:"done,omitempty"` // it was made before of the same, and nothing was done
-	ID       string          `json:"-"`              // of what went into it, as it was; empty: nobody asked, or nothing would say that it changed
+	Done     bool            `json:"done,omitempty"` // the archive was made before of the same, and nothing was done
+	ID       string          `json:"-"`              // of all that went in, as it was then; empty: nobody asked, or nothing would show a change
 	Entries  []archive.Entry `json:"-"`
-	From     []*Packed       `json:"-"` // what each was packed from; nil in it where it is no file, and as a whole where nobody asked
+	From     []*Packed       `json:"-"` // what each entry was packed from; an element is nil for what is no file, all of it where nobody asked
 	Itself   bool            `json:"-"` // the archive lies in a source, and was left out
 }
 

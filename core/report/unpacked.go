@@ -15,7 +15,7 @@ import (
 // Unpacked is what became, or would become, of one archive.
 type Unpacked struct {
 	Archive string       `json:"archive"` // its path, "outer.zip › inner.zip" for one inside another
-	Target  string       `json:"into"`    // where it went, or was to go: an absolute path
+	Target  string       `json:"into"`    // where the archive went, or was to go: an absolute path
 	Entries int          `json:"entries"` // files and links in the archive, other archives that were opened aside
 	LeftOut choose.Tally `json:"left_out,omitzero"`
 	Bytes   int64        `json:"bytes"`                 // of the files that were written
@@ -26,16 +26,16 @@ type Unpacked struct {
 
 	Source  source.Source    `json:"-"` // the outermost archive
 	Format  string           `json:"-"` // what its content turned out to be; empty if it could not be found out
-	Remarks []archive.Remark `json:"-"` // how it was read; see archive.Remarks
+	Remarks []archive.Remark `json:"-"` // how the archive was read; see archive.Remarks
 	Placed  []Placed         `json:"-"` // what was kept, in the order of the archive; nil with Err
-	Inside  int              `json:"-"` // archives inside it that are reported after it, unless the run ends before
+	Inside  int              `json:"-"` // archives inside that are reported after this one, unless the run ends before
 	Dates   *choose.Window   `json:"-"` // what the choice by dates came to; nil: there was none
 	Lost    []Lost           `json:"-"` // what could not be had: of a method that is not read, or with Salvage damaged
 	Removed []string         `json:"-"` // paths of an earlier run that are gone with its folder
-	Asked   string           `json:"-"` // where it was to go before it was open: an absolute path
+	Asked   string           `json:"-"` // where the archive was to go before it was open: an absolute path
 	Root    string           `json:"-"` // the destination root, an absolute path
 	From    []blob.File      `json:"-"` // that a source was read from; nil for one inside another
-	Done    bool             `json:"-"` // it was delivered by an earlier run, and skipped
+	Done    bool             `json:"-"` // an earlier run delivered the archive, and it was skipped
 	Earlier *Earlier         `json:"-"` // what that delivered
 	Err     error            `json:"-"` // why nothing of it was put into place; nil if all is well
 }
@@ -44,7 +44,7 @@ type Unpacked struct {
 type Earlier struct {
 	Paths []string // of the files of an archive that was made
 	Files []Packed // delivered, by their paths on disk; or packed, by those in the archive
-	All   bool     // it was all of it
+	All   bool     // nothing was left out
 }
 
 // LostEntries counts the entries that were lost.
@@ -124,8 +124,8 @@ const LiesThere = "it lies already where it would be moved"
 // A Disposal is what became, or would become, of one source in the end.
 type Disposal struct {
 	Source string `json:"archive"`
-	To     string `json:"to,omitempty"`  // where it was moved
-	Kept   string `json:"why,omitempty"` // why it was kept; empty: it was removed or moved
+	To     string `json:"to,omitempty"`  // where the source was moved
+	Kept   string `json:"why,omitempty"` // why the source was kept; empty: it was removed or moved
 	DryRun bool   `json:"dry_run,omitempty"`
 	Err    error  `json:"-"` // of a removal or move that failed; the source is kept
 }

@@ -168,7 +168,7 @@ func (c *Conversion) one(ctx context.Context, s source.Source, target string, ta
 }
 
 func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *report.Converted) error {
-	if s.Err == nil && s.Input != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // it may have to be gone through twice
+	if s.Err == nil && s.Input != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // such input may have to be gone through twice
 		kept, err := walk.KeepInput(ctx, s.Input, c.Limits.Total)
 		if err != nil {
 			return err

@@ -229,7 +229,7 @@ func (t *transfer) leads(e *archive.Entry, path string) (string, error) {
 		if !known {
 			return "", fault.New(fault.Damaged, "it is a second name of %q, which is no file before it", e.Link)
 		}
-		if first.to == "" { // it is added at the end, and what is a link to it as well
+		if first.to == "" { // what the link leads to is added at the end, and the link as well
 			path = ""
 		}
 		t.passed[at] = passed{path, first.data}

@@ -22,8 +22,8 @@ type Unit interface {
 	// error is to be returned.
 	Open(turn func() error) (Work, error)
 
-	// Do works on one share, on any goroutine. With an error it says at which
-	// thing it was.
+	// Do works on one share, on any goroutine. An error comes with the number of the
+	// thing at which the work failed.
 	Do(share int) (at int, err error)
 
 	// Finish is called when there is nothing more to do, or something failed, before the
@@ -174,8 +174,8 @@ func (s *scheduler) take() (n *node, owned bool) {
 }
 
 // nextInQueue is the place of the node to take next, or -1 where that has to wait:
-// the last one, or if too much waits, the one that all others wait for, wherever
-// it is. That one is never held back.
+// the last one, or if too much waits, the one that all others wait for, which is
+// never held back.
 func (s *scheduler) nextInQueue() int {
 	last := len(s.queue) - 1
 	if s.waiting >= s.Backlog && last >= 0 && s.queue[last] != s.head {

@@ -52,7 +52,7 @@ type Request struct {
 
 // Find finds the sources of a request, in order, and before them those that cannot
 // be used, so that this is known before any work is done. A file stands for itself,
-// whatever it is called, or for the set that it is a part of; a folder for the
+// whatever its name is, or for the set of which it is a part; a folder for the
 // sets in it and the files that have an archive's extension or match Archives,
 // in natural order (2 before 10). The same archive named twice is taken once. A
 // name that cannot be used, and a set or series that is not complete, becomes a

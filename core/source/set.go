@@ -43,7 +43,7 @@ func (f *finder) isArchive(set *parts.Set, sub string) bool {
 	}
 	file, err := blob.Open(first.Path)
 	if err != nil {
-		return true // it will be reported
+		return true // the error will be reported
 	}
 	defer file.Close()
 	_, err = format.Identify(file, file.Size())

@@ -22,11 +22,11 @@ type Source struct {
 	Path    string       // as it was given, or below the folder that was given
 	Sub     string       // folders between the folder that was given and the archive, separated by slashes
 	Into    string       // a destination root of its own; empty: none
-	Set     *parts.Set   // whose parts it lies in; nil: it is one file
+	Set     *parts.Set   // whose parts the archive lies in; nil: the archive is one file
 	Members []Source     // of a series; nil: it is none. Path is then its pattern
 	Address *web.Address // that it lies at; nil: none
 	Input   io.Reader    // that it comes from; nil: none
-	Err     error        // why it cannot be used; nil if it can
+	Err     error        // why the source cannot be used; nil if it can
 
 	called string // what the whole is called, where that is not the last part of the path
 }

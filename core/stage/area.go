@@ -53,7 +53,7 @@ type area struct {
 	lock   *os.File
 	born   time.Time   // by the clock of the file system
 	stop   func()      // the heartbeat; nil: there is none yet
-	keep   atomic.Bool // it has what belongs to a user, and stays
+	keep   atomic.Bool // something in the area belongs to a user, and the area stays
 
 	measure sync.Once    // of what follows; see nameless
 	unnamed bool         // there may be files without a name
@@ -142,8 +142,8 @@ func (a *area) close() error {
 	return err
 }
 
-// clear removes what lies in an area, its owner file last: as long as something
-// is in it, it says whose it is.
+// clear removes what lies in an area, its owner file last: an area that holds something
+// says whose it is.
 func (a *area) clear(left *folder.Folder) error {
 	err := a.clearButOwner(left)
 	if err == nil {
@@ -184,7 +184,7 @@ func (a *area) reclaim(r *Root) error {
 		if child.Name() == a.name || !child.IsDir() || !strings.HasPrefix(child.Name(), prefix) {
 			continue
 		}
-		if err := a.reclaimOne(child.Name(), r); err != nil { // it may be another user's
+		if err := a.reclaimOne(child.Name(), r); err != nil { // the area may be another user's
 			r.Reclaimed.Left = append(r.Reclaimed.Left, fmt.Sprintf("%s is the unfinished work of another run, and stays: %v", filepath.Join(a.path, child.Name()), fault.Bare(err)))
 		}
 	}

@@ -37,7 +37,7 @@ func (r *Root) masked(perm fs.FileMode) fs.FileMode {
 		if info, statErr := r.area.Lstat(probe); err == nil && statErr == nil {
 			r.mask = info.Mode().Perm()
 		}
-		_ = r.area.Remove(probe) // should it stay, it goes with the area
+		_ = r.area.Remove(probe) // a probe that stays goes with the area
 	})
 	return perm & r.mask
 }

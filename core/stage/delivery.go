@@ -27,10 +27,10 @@ type Action uint8
 // The actions.
 const (
 	Added Action = iota
-	Same         // it was there already, byte for byte
+	Same         // the same was there already, byte for byte
 	Skipped
 	Replaced
-	Lost     // its data could not be had: see Unit.Lose
+	Lost     // the data could not be had: see Unit.Lose
 	clashing // only within this package: it makes the unit refused
 )
 
@@ -45,7 +45,7 @@ func (a Action) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
 type Result struct {
 	Path   string // below the root
 	Action Action
-	Mode   bool // it was there already, with other permissions, and keeps them
+	Mode   bool // what was there already has other permissions, and keeps them
 }
 
 // Rules are how a unit goes into its folder.

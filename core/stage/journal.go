@@ -20,7 +20,7 @@ import (
 
 // journal is what a merge is about to do, or about to take back, written down
 // before its first move: should the run be killed, the next one to the root
-// finishes it. All of it was staged and checked by then.
+// finishes the merge. All items were staged and checked by then.
 type journal struct {
 	Key     string   `json:"key"` // of the area
 	Back    bool     `json:"back,omitempty"`
@@ -280,8 +280,7 @@ func (u *staging) moveIn(w *Writer, dir *folder.Folder, m move) error {
 	return nil
 }
 
-// do makes a move, or what is left of it: from the folder that it is staged in
-// to another. Something that appeared at its target in the meantime is an error
+// do makes a move, or what is left of one: from the folder of the staged item to another. Something that appeared at its target in the meantime is an error
 // that is fs.ErrExist.
 func (m *move) do(area, from, to *folder.Folder) error {
 	staged, name := path.Base(m.Staged), path.Base(m.Target)
@@ -318,7 +317,7 @@ func sameFile(a *folder.Folder, name string, b *folder.Folder, other string) boo
 }
 
 // undo takes back moves, the last one first, and the folders that were made for
-// them. Whatever of it is done already, it goes on from there.
+// them. What is done already is not done again.
 func (j *journal) undo(area *folder.Folder, where ground) (failed []error) {
 	for _, m := range slices.Backward(j.Moves) {
 		at, err := where.slot(path.Dir(m.Target))
@@ -348,7 +347,7 @@ func (m *move) undo(area, from, to *folder.Folder) error {
 		return err
 	}
 	there := true
-	if err != nil && (m.Mark == "" || mark(to, name) == m.Mark) { // it was moved, and nobody has touched it since
+	if err != nil && (m.Mark == "" || mark(to, name) == m.Mark) { // the file was moved, and nobody has touched it since
 		if there, err = keep(to, name, from, staged); err != nil {
 			return err
 		}
@@ -424,7 +423,7 @@ func (r *Root) redo(left *folder.Folder, j *journal) error {
 	for _, m := range j.Moves {
 		if _, err := left.Lstat(m.Staged); err != nil {
 			if errors.Is(err, fs.ErrNotExist) {
-				continue // it was moved
+				continue // the item was moved
 			}
 			return err
 		}

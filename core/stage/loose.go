@@ -59,7 +59,7 @@ func (l *loose) drop(number int) bool {
 	defer l.mu.Unlock()
 	f, is := l.files[number]
 	if is {
-		_ = f.Close() // it was finished, or is not wanted
+		_ = f.Close() // the file was finished, or is not wanted
 		delete(l.files, number)
 		l.area.room.Add(1)
 	}

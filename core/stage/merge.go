@@ -124,7 +124,7 @@ func (m *merge) commit() error {
 	if m.isNew && !m.rules.Fresh { // an archive before this one may have made its folder
 		if _, err := m.site.dest.Lstat(m.folder); err == nil {
 			m.isNew = false
-			_ = m.root.area.Remove(m.id) // empty; should it stay, it goes with the area
+			_ = m.root.area.Remove(m.id) // the folder is empty; one that stays goes with the area
 		}
 	}
 	if !m.isNew {

@@ -132,7 +132,7 @@ func (r *Root) clearProbes(probes string) error {
 			continue
 		}
 		if _, err := r.area.parent.Lstat(of); errors.Is(err, fs.ErrNotExist) {
-			_ = r.home.Remove(name) // it is in nobody's way
+			_ = r.home.Remove(name) // the probe is in nobody's way
 		}
 	}
 	return nil
@@ -145,8 +145,8 @@ func (r *Root) makeRoot(path string) error {
 	return err
 }
 
-// Close removes the staging area with all that was not committed, and the root
-// too if it was made by Open and nothing is in it.
+// Close removes the staging area with all that was not committed, and a root that
+// Open made and that is empty.
 func (r *Root) Close() error {
 	var err error
 	if r.area != nil {
@@ -162,7 +162,7 @@ func (r *Root) Close() error {
 		r.dest.Close()
 	}
 	for _, dir := range slices.Backward(r.made) {
-		_ = os.Remove(dir) // where something is in it, it stays
+		_ = os.Remove(dir) // a folder that is not empty stays
 	}
 	return fault.Writing(r.path, err)
 }
@@ -209,8 +209,8 @@ var errHeld = errors.New("another run is putting files there")
 
 func (r *Root) nextUnit() string { return strconv.FormatInt(r.units.Add(1), 36) }
 
-// Area is the path of the staging area, for data that is needed for a while. What
-// is left in it goes with it.
+// Area is the path of the staging area, for data that is needed for a while, and at most
+// until the area is closed.
 func (r *Root) Area() string { return filepath.Join(r.area.path, r.area.name) }
 
 // space is what Free knows, for a moment: with thousands of small archives,

@@ -63,7 +63,7 @@ func (t *tree) commit() error {
 	if err == nil || !errors.Is(err, fs.ErrExist) {
 		return fault.Writing(u.site.full(u.folder), err)
 	}
-	if err = u.mergeThere(); err == nil { // it appeared while the archive was unpacked
+	if err = u.mergeThere(); err == nil { // the folder appeared while the archive was unpacked
 		_ = t.Discard() // those that were skipped
 	}
 	return err

@@ -319,7 +319,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 			return fault.At(path, fault.At(e.Path, err))
 		}
 		entries, things = append(entries, t.Entry), append(things, t)
-		if e.Kind == archive.Hardlink { // it is what it is a second name of
+		if e.Kind == archive.Hardlink { // a hard link is the same as what it is a second name of
 			first, err := links.First(entries, len(entries)-1)
 			if err != nil {
 				return fault.At(path, fault.At(e.Path, err))

@@ -331,7 +331,7 @@ func (a *Archive) keep() { a.users.Add(1) }
 // Close lets go of the archive; the last user closes it, and lets go of the
 // one around it. Later calls do nothing.
 func (a *Archive) Close() error {
-	if a.users.Add(-1) != 0 { // others use it, or it is closed already
+	if a.users.Add(-1) != 0 { // others use the archive, or it is closed already
 		return nil
 	}
 	var err error

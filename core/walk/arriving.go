@@ -28,7 +28,7 @@ const head = 48 << 10
 func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	first := int64(head)
 	if f, known := format.ByName(s.Name()); known && (f.Open == nil || (o.Whole || o.Ordered) && f.OpenStream != nil) {
-		first = 0 // it is read from front to back in any case
+		first = 0 // such a file is read from front to back in any case
 	}
 	resource, err := s.Address.Open(ctx, first)
 	if err != nil {

@@ -22,7 +22,7 @@ type Trust uint8
 const (
 	Checked  Trust = iota // all on disk; of what lies at an address, where a part is had for less than the whole, only its own entries are
 	Looked                // nothing: it is only looked into
-	Complete              // it is not opened where it lies: all of it is decoded once
+	Complete              // the archive is not opened where it lies: all of its data is decoded once
 )
 
 // An Inside is an archive inside another that is to be opened.

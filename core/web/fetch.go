@@ -211,7 +211,7 @@ func (f *fetch) several(a *answer, parts *multipart.Reader) error {
 	for useless := 0; !f.done(); {
 		passed := f.passed
 		part, err := parts.NextRawPart()
-		if err == io.EOF { // it left some out
+		if err == io.EOF { // the server left some out
 			f.single.Store(true)
 			return errOneByOne
 		}

@@ -19,7 +19,7 @@ import (
 // A Server has the files of a folder. Zero values make a good one.
 type Server struct {
 	Folder   string
-	NoRanges bool          // it answers each request with the whole
+	NoRanges bool          // each request is answered with the whole
 	NoLength bool          // and does not say how large it is
 	NoTimes  bool          // files have no time of modification
 	Tag      string        // ETag of all files, with its quotes; empty: none
@@ -41,7 +41,7 @@ func (s *Server) Start() (address string, stop func(), err error) {
 		return "", nil, err
 	}
 	server := &http.Server{Handler: s}
-	go server.Serve(listener) //nolint:errcheck // it ends with stop
+	go server.Serve(listener) //nolint:errcheck // the server ends with stop
 	return "http://" + listener.Addr().String() + "/", func() { server.Close() }, nil
 }
 

@@ -41,7 +41,7 @@ type piece struct {
 	bit  int    // at which it starts
 	bits int    // how many it has
 	at   int64  // of data, in the source
-	end  bool   // it is what ends a stream, up to the first block of the next one
+	end  bool   // the piece ends a stream, up to the first block of the next one
 	last bool   // nothing follows
 }
 
@@ -51,12 +51,12 @@ type job struct {
 	block *block
 	out   []byte
 	used  int  // the bit at which it ended
-	over  bool // it wanted more than there was
+	over  bool // the block wanted more than there was
 	size  int
 	sum   uint32
 	err   error
 	ready chan struct{}
-	later bool // it is decoded when the block before it has ended there
+	later bool // the piece is decoded when the block before has ended there
 }
 
 const (

@@ -17,7 +17,7 @@ type extended struct {
 	hasMode  bool
 	owned    bool // by others than user and group 0
 	modified time.Time
-	child    uint32 // the block of the folder that it stands for; 0: it is itself
+	child    uint32 // the block of the folder that the record stands for; 0: there is none
 	moved    bool   // a folder that shows elsewhere
 	strange  string // why its data is not read
 }

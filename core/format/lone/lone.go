@@ -157,7 +157,7 @@ type packedStream struct {
 }
 
 func (s *packedStream) Close() error {
-	s.Stream.Close() // it holds nothing that could be lost
+	s.Stream.Close() // read only: nothing can be lost
 	return s.d.Close()
 }
 

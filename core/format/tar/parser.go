@@ -37,11 +37,11 @@ type piece struct{ offset, length int64 }
 type parser struct {
 	in       blob.Front
 	global   map[string]string // records of global extended headers that are used
-	also     archive.Facts     // that others of them say
+	also     archive.Facts     // which other headers of the entry say
 	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
 	names    *archive.Names
 	behind   int64  // zeros since the end
-	assumed  bool   // it was
+	assumed  bool   // such names were met
 	zeros    int    // blocks of them that were seen last: two are an end mark
 	raw      []byte // the header blocks of the entry, with the extended ones
 	before   []byte // those of them that are global

@@ -60,7 +60,7 @@ func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) 
 	}
 	more, err := content.Read(make([]byte, 1))
 	if err != nil && err != io.EOF {
-		return e, err // it knows better what is wrong
+		return e, err // that error knows better what is wrong
 	}
 	if n != h.size || more > 0 {
 		return e, fault.New(fault.Unreadable, "it changed while it was read: %d bytes at first, %d now", h.size, n+int64(more))

@@ -184,7 +184,7 @@ func permissions(v uint32) (mode fs.FileMode) {
 // each of month, day, hour, minute, second, and of fractions.
 func timestamp(b []byte) time.Time {
 	minutes := int(int16(le.Uint16(b)<<4) >> 4)
-	if minutes < -1440 || minutes > 1440 { // it says that it does not know
+	if minutes < -1440 || minutes > 1440 { // the image says that it does not know
 		minutes = 0
 	}
 	if b[4] < 1 || b[4] > 12 || b[5] < 1 || b[5] > 31 {

@@ -41,7 +41,7 @@ type data struct {
 
 	block    *[piece]byte  // what was read along with the local header,
 	inBlock  codec.Bytes   // with all of the packed data; where that is longer,
-	section  *section      // it is read
+	section  *section      // of the packed data
 	stream   *bufio.Reader // through a buffer
 	packed   codec.Source  // inBlock or stream
 	position int64         // of the packed data, in the file

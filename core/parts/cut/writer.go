@@ -319,7 +319,7 @@ func (w *Writer) Commit() error {
 	if err := w.files.Commit(w.names); err != nil {
 		return err
 	}
-	for _, old := range w.olds { // it may have had more parts
+	for _, old := range w.olds { // the old set may have had more parts
 		if old.There() && !slices.Contains(w.names, filepath.Base(old.Path())) {
 			if err := old.Remove(); err != nil {
 				return err
