@@ -24,7 +24,7 @@ type Row struct {
 	For         map[string]As
 	Seldom      bool   // needed; a short help that is too long only names it
 	Shapes      bool   // what comes of a command, and not only how it runs
-	Needs       string // another option, or one with a value, without which it means nothing
+	Needs       string // another option, or one with a value, without which this one means nothing
 }
 
 // As is what is different about an option in one command.
@@ -58,7 +58,7 @@ func row(name, command string) Row {
 type Value interface {
 	pflag.Value
 
-	// Words are all that it can be; nil: there are too many.
+	// Words are all possible values; nil: there are too many.
 	Words() []string
 }
 

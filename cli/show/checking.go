@@ -11,8 +11,8 @@ import (
 	"widecrate/core/report"
 )
 
-// Checking shows what is found in archives that are verified, and in the end what it comes
-// to.
+// Checking shows what is found in archives that are verified, and in the end what all
+// of it comes to.
 type Checking struct {
 	*Output
 	Single  bool // there is one source
@@ -70,7 +70,7 @@ func (c *Checking) Archive(r *report.Verified) {
 	}
 }
 
-// Finish says what it comes to.
+// Finish says what all of it comes to.
 func (c *Checking) Finish() {
 	if c.Quiet {
 		return
@@ -124,7 +124,7 @@ func (d *Delivered) File(f *receipt.Checked) {
 	d.Event(f)
 }
 
-// Finish says what it comes to.
+// Finish says what all of it comes to.
 func (d *Delivered) Finish() {
 	if d.Quiet {
 		return

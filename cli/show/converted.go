@@ -58,7 +58,7 @@ func (c *Conversions) how() string {
 	return Count(c.copied, "entry") + " copied as packed and " + Number(c.repacked) + " packed again"
 }
 
-// Finish says what it comes to.
+// Finish says what all of it comes to.
 func (c *Conversions) Finish() {
 	if c.Quiet {
 		return

@@ -228,7 +228,7 @@ func verb(a stage.Action, dryRun bool) string {
 // A summary lists this many archives; more go into one line for each root.
 const listed = 12
 
-// Finish says what it comes to.
+// Finish says what all of it comes to.
 func (r *Extraction) Finish() {
 	if r.Quiet {
 		return

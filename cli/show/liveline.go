@@ -10,7 +10,7 @@ import (
 )
 
 // Progress is one line about how far something is, drawn again and again. On
-// the screens that it knows it steps aside for what else is printed.
+// the screens that are named, the line steps aside for what else is printed.
 type Progress struct {
 	screen *Screen
 	text   func() string

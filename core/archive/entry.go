@@ -32,8 +32,8 @@ func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 // Unknown stands for a size that the archive does not record in advance.
 const Unknown int64 = -1
 
-// An Entry is one member of an archive, as the archive describes it. All of it
-// is a claim: only data read through Reader.Open or Stream has been checked.
+// An Entry is one member of an archive, as the archive describes the member. All
+// fields are claims: only data read through Reader.Open or Stream has been checked.
 type Entry struct {
 	// Path is the stored name in UTF-8 with '/' between folders. It is not
 	// cleaned: it may be absolute or hold "..". A folder has no trailing '/'.

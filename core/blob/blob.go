@@ -24,7 +24,7 @@ type Blob interface {
 	// Size is in bytes.
 	Size() int64
 
-	// Files are those that it lies in, in order; none for one in memory.
+	// Files are those that the blob lies in, in order; none for one in memory.
 	Files() []File
 }
 

@@ -116,7 +116,7 @@ func (f *Flow) drop(at int64) {
 	}
 }
 
-// Rest is all of it from where it stands: from the start, where it is not settled.
+// Rest is all that is still to come: from the start, before the flow is settled.
 func (f *Flow) Rest() io.Reader {
 	return &rest{f, cmp.Or(f.from, 0)}
 }

@@ -188,7 +188,7 @@ func (j *Joined) elsewhere(i int) (Blob, error) {
 	return data, nil
 }
 
-// changed says that a file is not what it was when it was found.
+// changed says that a file is not as it was found.
 func (j *Joined) changed(i int, now os.FileInfo) error {
 	if j.files[i].Is(now) {
 		return nil

@@ -262,7 +262,7 @@ func (r *Remote) take(f *fetching, at int64, p []byte) error {
 	return r.ctx.Err()
 }
 
-// isAwaited reports whether somebody waits for what it has yet to bring.
+// isAwaited reports whether somebody waits for what the request has yet to bring.
 func (f *fetching) isAwaited() bool {
 	return slices.ContainsFunc(f.awaited, func(at int64) bool {
 		return slices.ContainsFunc(f.left, func(want Range) bool { return want.From <= at && at < want.To })

@@ -1,5 +1,5 @@
 // Package bound holds against hostile archives: it limits what one source, with
-// all the archives inside it, may unpack to, while it is being decoded.
+// all archives inside, may unpack to, while that is being decoded.
 package bound
 
 import (

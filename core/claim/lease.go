@@ -15,7 +15,7 @@ const (
 )
 
 // Beat touches a lease until stop is called: by writing to it, so that the time is that of the
-// file system's own clock. What it holds is JSON, and starts with a brace.
+// file system's own clock. A lease holds JSON, which starts with a brace.
 func Beat(f *os.File) (stop func()) {
 	done := make(chan struct{})
 	go func() {

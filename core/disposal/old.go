@@ -129,7 +129,7 @@ func (o *Old) letGo() {
 // There reports whether there is something.
 func (o *Old) There() bool { return o.info != nil }
 
-// Path is where it stands.
+// Path is where the file stands.
 func (o *Old) Path() string { return o.path }
 
 // Still makes sure that the file is as it was seen; anything else is of kind fault.Refused.
@@ -146,7 +146,7 @@ func (o *Old) Still() error {
 	return nil
 }
 
-// Yield gives its place to a file of its folder that lies there under a hidden name.
+// Yield gives the place to a file of the same folder that has a hidden name.
 // Nobody else who asks here can do so between the look and the move.
 func (o *Old) Yield(dir *folder.Folder, hidden, name string) error {
 	replace := func() error {
@@ -168,8 +168,8 @@ func (o *Old) Yield(dir *folder.Folder, hidden, name string) error {
 	return replace()
 }
 
-// KeepAs keeps it under a hidden name for Back, as long as it may be wanted again: a second
-// name, or where there are none its only one. It is empty where there is nothing to keep.
+// KeepAs keeps the file for Back under a hidden name, a second one, or where there are none
+// the only one; empty: there is nothing to keep.
 func (o *Old) KeepAs(dir *folder.Folder, name, second, moved string) string {
 	switch {
 	case o.info == nil:
@@ -182,16 +182,15 @@ func (o *Old) KeepAs(dir *folder.Folder, name, second, moved string) string {
 	return ""
 }
 
-// Back puts it back under its name.
+// Back puts the file back under its name.
 func (o *Old) Back(dir *folder.Folder, kept, name string) error {
 	return dir.MoveTo(kept, dir.Handle, name, true)
 }
 
-// Gone lets go of what was kept: the new one is seen at its place.
+// Gone lets go of what was kept: the new file is seen at its place.
 func (o *Old) Gone(dir *folder.Folder, kept, name string) { _ = Replaced(dir, kept, dir, name) }
 
-// Remove takes it away: with others that were replaced, it belonged to something of which
-// all is new.
+// Remove takes the file away: a part of a set of which all other parts are new.
 func (o *Old) Remove() error {
 	if err := o.Still(); err != nil {
 		return err

@@ -34,8 +34,7 @@ type opened struct {
 	sums  map[int][]byte // SHA-256 of what was written, by entry
 }
 
-// Called is what an entry is called where people read of it: of a series, with
-// the member that it is in.
+// Called is the name of an entry for people: in a series, with that of its member.
 func (o *opened) Called(i int) string {
 	if member := o.archive.Member(i); member != "" {
 		return member + " › " + o.entries[i].Path
@@ -54,7 +53,7 @@ func (o *opened) Link(i int) (string, error) {
 // AnyOrder reports whether data can be read at any time.
 func (o *opened) AnyOrder() bool { return o.archive.AnyOrder() }
 
-// salvages reports whether an error only costs what it is about.
+// salvages reports whether an error costs no more than the data that is damaged.
 func (o *opened) salvages(err error) bool {
 	return o.run.Reading.Salvage && fault.Of(err) == fault.Damaged
 }

@@ -48,7 +48,7 @@ func (u *unit) doneEarlier() bool {
 	return u.outcome.Done
 }
 
-// isDone asks whether a source was done earlier, and if so prepares what is to become of it.
+// isDone asks whether a source was done earlier, and then prepares its end.
 func (u *unit) isDone(done func(files []blob.File, target string, content bool) *report.Earlier) bool {
 	if u.err != nil {
 		return false

@@ -168,8 +168,8 @@ func (s *staged) discard() error {
 	return nil
 }
 
-// copiesLinks reports whether the data of some hard link is still to be read, because what it
-// is a second name of was skipped or lost.
+// copiesLinks reports whether the data of some hard link is still to be read, because the
+// first name of the file was skipped or lost.
 func (s *staged) copiesLinks() bool {
 	if s.stage == nil {
 		return false

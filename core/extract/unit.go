@@ -80,7 +80,7 @@ type output interface {
 	// begin is called when the plan is complete, and says what is to be done.
 	begin(p *plan.Plan) (schedule.Work, error)
 
-	// do works on one share of it.
+	// do works on one share.
 	do(share int) (at int, err error)
 
 	// finish is called when all shares are done, before the commit has its turn: it closes
@@ -236,7 +236,7 @@ func (u *unit) consider() (inner []*walk.Inside, err error) {
 	return inner, nil
 }
 
-// archiveName is what people read of the archive, also when nothing is known of it yet.
+// archiveName is the name of the archive for people, also before the archive was begun.
 func (u *unit) archiveName() string {
 	if u.dealings == nil {
 		return u.source.Path
@@ -313,7 +313,7 @@ func (u *unit) Drop() {
 		u.run.dropped++
 		u.run.tell(&report.NotTaken{Archive: u.archiveName()})
 	}
-	u.close() // nothing of it was committed; what is staged goes with the root
+	u.close() // nothing was committed; what is staged goes with the root
 	u.dealings = nil
 }
 

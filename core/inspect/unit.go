@@ -37,7 +37,7 @@ type unit struct {
 	began   time.Time
 	open    *walk.Archive
 	sums    map[int][]byte // SHA-256 of the files of an archive that comes in order
-	err     error          // why not all of it could be gone through
+	err     error          // why not all of the archive could be gone through
 	read    []reading      // what Do reads
 	shares  [][]int        // of these
 }
@@ -49,7 +49,7 @@ func (r *run) unit(s *source.Source, inside *walk.Inside, a Archive) *unit {
 	return u
 }
 
-// Open lists the archive. What of it passes by only once is read.
+// Open lists the archive, and reads what passes by only once.
 func (u *unit) Open(func() error) (work schedule.Work, err error) {
 	u.began = time.Now()
 	if err := u.openArchive(); err != nil {
@@ -178,9 +178,9 @@ func (u *unit) follow() {
 
 // Data is that of an entry.
 type Data struct {
-	// Open opens it. Of a hard link that is the data which it is a second name of, where that
-	// is to be hashed, or why there is none. It is nil for what was read when it passed by,
-	// and where nothing is to be read.
+	// Open opens the data: for a hard link that of the file's first name, where that is to be
+	// hashed, or the error why there is none. nil: the data was read when it passed by, or
+	// need not be read.
 	Open func() (io.ReadCloser, error)
 
 	SHA256 []byte        // of what was read when it passed by, where that is asked for

@@ -14,7 +14,7 @@ import (
 type Get func(name string) (blob.File, error)
 
 // Where files can only be asked for, so many that are missing in a row are the end
-// of a set, and so many from its start on are enough to know that it is not there.
+// of a set, and so many from its start on are enough to know that there is none.
 const (
 	missingAtEnd   = 2
 	missingAtStart = 16

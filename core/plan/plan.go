@@ -68,7 +68,7 @@ type Inner struct {
 
 // An Archive is what a plan has to know of the archive as a whole.
 type Archive interface {
-	// Called is what an entry is called where people read of it.
+	// Called is the name of an entry for people.
 	Called(i int) string
 
 	// Link returns where an entry, a symbolic link, leads to.
@@ -275,8 +275,8 @@ func (p *Plan) checkLink(i int, stored string, item *stage.Item) (found bool, er
 	return true, err
 }
 
-// resolve makes of a hard link what it is a second name of: that of an item that is kept, or
-// a copy of an entry that is not. Of a symbolic link there may be several.
+// resolve makes of a hard link a second name of an item that is kept, or a copy of the data of
+// an entry that is not. A symbolic link may have several names, too.
 func (p *Plan) resolve(i int, item *stage.Item) (bool, error) {
 	first, err := p.links.First(p.entries, i)
 	if err != nil {
@@ -316,7 +316,7 @@ func (p *Plan) resolve(i int, item *stage.Item) (bool, error) {
 	return true, nil
 }
 
-// LinkOf is the item that item k is a hard link to; false: it is none.
+// LinkOf is the item to which item k is a hard link; false: item k is none.
 func (p *Plan) LinkOf(k int) (to int, link bool) {
 	to, link = p.hardlinks[k]
 	return to, link

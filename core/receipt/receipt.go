@@ -31,11 +31,11 @@ type Run struct {
 type Unit struct {
 	Kind        string          `json:"kind"`
 	Run         string          `json:"run"`
-	ID          string          `json:"id,omitempty"` // of what it was read from; see ID
+	ID          string          `json:"id,omitempty"` // of the files in From; see ID
 	Files       int             `json:"files"`        // lines that follow
 	Archive     string          `json:"archive"`
-	From        []Part          `json:"from,omitempty"`  // what it was read from
-	Parts       []Part          `json:"parts,omitempty"` // what it was written to
+	From        []Part          `json:"from,omitempty"`  // the files that the archive was read from
+	Parts       []Part          `json:"parts,omitempty"` // the files that the archive was written to
 	Root        string          `json:"root,omitempty"`  // of the paths of its files; empty: they are paths in the archive
 	Destination string          `json:"destination,omitempty"`
 	Written     int             `json:"written"`
@@ -45,7 +45,7 @@ type Unit struct {
 	Lost        int             `json:"lost,omitempty"`
 	LeftOut     map[string]int  `json:"left_out,omitempty"`
 	Dates       *choose.Window  `json:"dates,omitempty"`   // what a choice by dates came to
-	Partial     bool            `json:"partial,omitempty"` // something of it, clutter aside, was not delivered
+	Partial     bool            `json:"partial,omitempty"` // something in the archive, clutter aside, was not delivered
 	Finished    time.Time       `json:"finished"`
 	Failure     *report.Failure `json:"failure,omitempty"`
 }

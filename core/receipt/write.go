@@ -236,7 +236,7 @@ func (w *Writer) Created(c *report.Created) {
 	w.flush()
 }
 
-// Sync writes all of it through to the disk.
+// Sync writes the receipt through to the disk.
 func (w *Writer) Sync() error {
 	w.flush()
 	if w.err == nil {

@@ -22,7 +22,7 @@ import (
 // describes them.
 type Event interface{ Lines() iter.Seq[Line] }
 
-// A Line is one of JSON: what it is about, the fields of a structure, and what went wrong.
+// A Line is one of JSON: its kind, the fields of a structure, and what went wrong.
 type Line struct {
 	Kind   string
 	Fields any
@@ -34,7 +34,7 @@ func one(l Line) iter.Seq[Line] { return func(yield func(Line) bool) { yield(l) 
 // Took is how long something took; in JSON, in seconds.
 type Took struct{ time.Duration }
 
-// Since is what it took since something began.
+// Since is the time since something began.
 func Since(began time.Time) Took { return Took{time.Since(began)} }
 
 // MarshalJSON gives seconds.

@@ -37,7 +37,7 @@ type Unpacked struct {
 	From    []blob.File      `json:"-"` // that a source was read from; nil for one inside another
 	Done    bool             `json:"-"` // an earlier run delivered the archive, and it was skipped
 	Earlier *Earlier         `json:"-"` // what that delivered
-	Err     error            `json:"-"` // why nothing of it was put into place; nil if all is well
+	Err     error            `json:"-"` // why nothing was put into place; nil if all is well
 }
 
 // Earlier is what an earlier run delivered of a source, or packed.
@@ -130,7 +130,7 @@ type Disposal struct {
 	Err    error  `json:"-"` // of a removal or move that failed; the source is kept
 }
 
-// After is what became of it in one word.
+// After is what became of the source in one word.
 func (d *Disposal) After() string {
 	switch {
 	case d.Err != nil || d.Kept != "":

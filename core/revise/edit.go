@@ -63,7 +63,7 @@ func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
 	if e.Archive, err = filepath.EvalSymlinks(e.Archive); err != nil { // a link stays one
 		return nil, fault.Reading(named, err)
 	}
-	old, err := disposal.Hold(ctx, e.Archive) // another edit of it waits, and sees this one
+	old, err := disposal.Hold(ctx, e.Archive) // another edit of the archive waits, and sees this one
 	if err != nil {
 		return nil, err
 	}

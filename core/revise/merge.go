@@ -10,7 +10,7 @@ import (
 	"widecrate/core/fault"
 )
 
-// content is what came to a path: of a file the sum of what was read of it.
+// content is what came to a path; of a file, the sum of its data.
 type content struct {
 	kind archive.Kind
 	link string
@@ -22,7 +22,7 @@ func (c *content) same(other *content) bool {
 }
 
 // merge reports whether what goes to a path came there before, which is refused if it was
-// something else; else it returns what its data is to be read through.
+// something else. Its data is then to be read through what is returned.
 func (t *transfer) merge(e *archive.Entry, path string, data io.Reader) (through io.Reader, again bool, err error) {
 	if t.came == nil {
 		return data, false, nil

@@ -14,7 +14,7 @@ import (
 	"widecrate/core/web"
 )
 
-// inputName is what standard input is called where people read of it, and what its
+// inputName is the name of standard input for people, and what its
 // own folder is called after.
 const inputName = "standard-input"
 

@@ -128,9 +128,9 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	return sources, err
 }
 
-// arriving reports whether one of its files was modified so little ago. One of which the time
-// is further ahead than that does not wait for it: a clock that is a little ahead is that of
-// another machine, and any other says nothing of when a file came.
+// arriving reports whether one of the files was modified less than settled ago. A time in the
+// future counts if it is no further away than that, as the clock of another machine may be a
+// little ahead; a later one says nothing of when the file came.
 func (s *Source) arriving(now time.Time, settled time.Duration) bool {
 	recent := func(info fs.FileInfo) bool { return now.Sub(info.ModTime()).Abs() < settled }
 	switch {

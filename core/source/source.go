@@ -24,8 +24,8 @@ type Source struct {
 	Into    string       // a destination root of its own; empty: none
 	Set     *parts.Set   // whose parts the archive lies in; nil: the archive is one file
 	Members []Source     // of a series; nil: it is none. Path is then its pattern
-	Address *web.Address // that it lies at; nil: none
-	Input   io.Reader    // that it comes from; nil: none
+	Address *web.Address // of the archive; nil: none
+	Input   io.Reader    // that the archive comes from; nil: none
 	Err     error        // why the source cannot be used; nil if it can
 
 	called string // what the whole is called, where that is not the last part of the path
@@ -49,7 +49,7 @@ func (s Source) Elsewhere() bool {
 	return s.Address != nil || s.Input != nil || s.Set != nil && s.Set.Elsewhere() || slices.ContainsFunc(s.Members, Source.Elsewhere)
 }
 
-// Files are those that it is read from, as they are now; none where that is not
+// Files are those that the source is read from, as they are now; none where they are not
 // known. Errors are of kind fault.Unreadable.
 func (s Source) Files(ctx context.Context) (files []blob.File, err error) {
 	switch {

@@ -38,7 +38,7 @@ type owner struct {
 	Host     string `json:"host"`
 	PID      int    `json:"pid"`
 	Root     string `json:"root"`     // the destination root, for people
-	RootID   string `json:"root_id"`  // the identity of it: a path may be that of another by now
+	RootID   string `json:"root_id"`  // the identity of the root: the path may be that of another by now
 	Identity string `json:"identity"` // of the area
 	Key      string `json:"key"`      // which is in the journals of the area as well
 }
@@ -47,7 +47,7 @@ type owner struct {
 type area struct {
 	*folder.Folder
 	parent *os.Root
-	path   string // of the folder that it lies in
+	path   string // of the folder around the area
 	name   string
 	key    string
 	lock   *os.File

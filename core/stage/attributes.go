@@ -42,7 +42,7 @@ func (r *Root) masked(perm fs.FileMode) fs.FileMode {
 	return perm & r.mask
 }
 
-// made is a folder that a unit makes, with what the archive says of it.
+// made is a folder that a unit makes, with the permissions and the time that the archive has.
 type made struct {
 	Path     string       `json:"path"` // below the root
 	Mode     *fs.FileMode `json:"mode,omitempty"`

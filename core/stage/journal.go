@@ -33,7 +33,7 @@ type journal struct {
 type move struct {
 	Staged string `json:"staged"`         // in the area
 	Target string `json:"target"`         // below the root
-	Kept   string `json:"kept,omitempty"` // where the file that it replaces is kept, in the area
+	Kept   string `json:"kept,omitempty"` // where the replaced file is kept, in the area
 	Mark   string `json:"mark,omitempty"` // of what was moved, where it is taken back
 	item   int
 }
@@ -360,7 +360,7 @@ func (m *move) undo(area, from, to *folder.Folder) error {
 			return err
 		}
 	}
-	if !kept { // there was nothing that it replaced
+	if !kept { // the move replaced nothing
 		if there && sameFile(to, name, from, staged) {
 			return to.Remove(name)
 		}
@@ -373,8 +373,8 @@ func (m *move) undo(area, from, to *folder.Folder) error {
 	return area.MoveTo(m.Kept, to.Handle, name, sameFile(to, name, from, staged))
 }
 
-// finish completes what a killed run had begun, or takes back what it had begun
-// to take back, by its journals. It is false where something has to stay.
+// finish completes the merges of a killed run by their journals, or takes back those that
+// the run was taking back. It is false where something has to stay.
 func (r *Root) finish(left *folder.Folder, key string) (bool, error) {
 	names, err := left.Names()
 	if err != nil {

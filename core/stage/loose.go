@@ -115,8 +115,7 @@ func (u *staging) markLoose(j *journal) (bool, error) {
 	return true, nil
 }
 
-// mark tells a file from another that took its name, and from what it may be
-// changed to.
+// mark tells a file from another that took its name, and from itself after a change.
 func mark(dir *folder.Folder, name string) string {
 	info, err := dir.Lstat(name)
 	if err != nil {

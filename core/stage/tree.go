@@ -180,7 +180,7 @@ func (u *staging) letGoOf(old string, to *folder.Folder, name, identity string) 
 }
 
 // makeAll makes those folders below top that are missing. They are sorted. It
-// keeps the handles of those that it is in: walking from the top to each
+// keeps the handles of the folders on the way: walking from the top to each
 // would take time that grows with the square of the depth.
 func makeAll(base *os.Root, top string, folders []string) error {
 	if len(folders) == 0 {

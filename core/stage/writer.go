@@ -7,8 +7,8 @@ import (
 	"widecrate/core/folder"
 )
 
-// A Writer stages items of a unit. It keeps the handle of the folder that it last
-// wrote to; each goroutine uses its own, and closes it before the commit.
+// A Writer stages items of a unit. The handle of the folder that was last written to is
+// kept; each goroutine uses its own, and closes it before the commit.
 type Writer struct {
 	u   *staging
 	rel string

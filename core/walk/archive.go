@@ -160,7 +160,7 @@ func (a *Archive) Stream() archive.Stream {
 	return a.stream
 }
 
-// Size is that of the archive itself, in bytes, as far as it has come.
+// Size is that of the archive itself, in bytes, as far as they have come.
 func (a *Archive) Size() int64 {
 	if a.data != nil {
 		return a.data.Size()
@@ -174,8 +174,7 @@ func (a *Archive) Size() int64 {
 	return sum
 }
 
-// Expected is the size that it will have in the end, in bytes; 0 where that is not
-// known.
+// Expected is the size of the archive in the end, in bytes; 0 where that is not known.
 func (a *Archive) Expected() int64 {
 	if a.Arriving() {
 		return a.total
@@ -183,7 +182,7 @@ func (a *Archive) Expected() int64 {
 	return a.Size()
 }
 
-// Position is how many bytes of it were read, of one that comes in order.
+// Position is how many bytes were read of an archive that comes in order.
 func (a *Archive) Position() int64 { return a.read.Load() }
 
 // watched counts what is read of an archive that comes in order.

@@ -59,7 +59,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	return wholeSet(ctx, s, o, opened, err)
 }
 
-// wholeSet opens, in place of the last part of a split ZIP archive at an address, all of it.
+// wholeSet opens a whole split ZIP archive in place of its last part at an address.
 func wholeSet(ctx context.Context, s source.Source, o Opening, opened *Archive, err error) (*Archive, error) {
 	if split, is := errors.AsType[*zip.SplitError](err); is {
 		set, asked := parts.AskSplit(s.Address.Name(), split.Segments, func(name string) (blob.File, error) {

@@ -14,22 +14,22 @@ import (
 // a larger one is spooled to a file.
 const inMemory = 16 << 20
 
-// Trust says how much of an archive inside another is checked before it is opened where it
-// lies, if it is stored there as it is.
+// Trust says how much of an archive inside another is checked before that is opened in place,
+// where its data is stored unpacked.
 type Trust uint8
 
 // The kinds of trust.
 const (
-	Checked  Trust = iota // all on disk; of what lies at an address, where a part is had for less than the whole, only its own entries are
-	Looked                // nothing: it is only looked into
+	Checked  Trust = iota // all data on disk; at an address, where a part is had for less than the whole, only the entries inside
+	Looked                // nothing: the archive is only looked into
 	Complete              // the archive is not opened where it lies: all of its data is decoded once
 )
 
 // An Inside is an archive inside another that is to be opened.
 type Inside struct {
-	outer *Archive // held until this one is open; nil where that comes in order
+	outer *Archive // held until the archive is open; nil where the outer one comes in order
 	index int
-	inner *Archive // opened as it passed by, where outer comes in order
+	inner *Archive // opened as its data passed by, where the outer one comes in order
 	err   error
 }
 

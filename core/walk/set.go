@@ -29,8 +29,8 @@ func openSet(set *parts.Set, o Opening) (*Archive, error) {
 // together a decoder may notice it: two blocks of the common methods.
 const borderSlack = 256 << 10
 
-// explain turns damage into what it is likely to come from in a set. Its error is
-// of kind fault.Incomplete where the parts are not the right ones.
+// explain makes of damage in a set its likely cause: of kind fault.Incomplete where the
+// parts are not the right ones.
 func (a *Archive) explain(err error) error {
 	if a.set == nil || fault.Of(err) != fault.Damaged {
 		return err
