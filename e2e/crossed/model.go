@@ -314,8 +314,10 @@ func (m *Model) place(items []item, folder string) (done []string, refused bool)
 			continue
 		}
 		if first, twice := brought[at]; twice && action == "replaced" { // the later one counts
-			action = strings.Fields(done[first])[1]
-			done[first] = strings.Replace(done[first], " "+action+" ", " skipped ", 1)
+			entry := strings.TrimSuffix(done[first], " "+at)
+			space := strings.LastIndexByte(entry, ' ')
+			action = entry[space+1:]
+			done[first] = entry[:space] + " skipped " + at
 		}
 		if action == "added" || action == "replaced" {
 			brought[at] = len(done)
