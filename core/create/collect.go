@@ -58,6 +58,7 @@ type collector struct {
 }
 
 func newCollector(ctx context.Context, o Options) *collector {
+	o.Complete()
 	return &collector{Options: o, ctx: ctx, byPath: map[string]string{}, names: map[folder.ID]string{}, itsOwn: map[string]bool{}}
 }
 

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -96,6 +97,18 @@ type Options struct {
 	asked string // the path of the archive before it got a number; empty: there is none
 }
 
+// Complete puts what zero values stand for in their place, the format aside; what is removed is
+// read back first.
+func (o *Options) Complete() {
+	if o.Read == nil {
+		o.Read = new(atomic.Int64)
+	}
+	if o.Workers < 1 {
+		o.Workers = runtime.GOMAXPROCS(0)
+	}
+	o.ReadBack = o.ReadBack || o.Remove
+}
+
 // FormatOf finds the format of a new archive by its name; empty: by the extension
 // of path. One that is not known, or only read, is of kind fault.Usage.
 func FormatOf(path, name string) (archive.Format, error) {
@@ -129,16 +142,13 @@ func FormatOf(path, name string) (archive.Format, error) {
 // is no archive.
 func Run(ctx context.Context, o Options) (*report.Created, error) {
 	started := time.Now()
-	if o.Read == nil {
-		o.Read = new(atomic.Int64)
-	}
+	o.Complete()
 	if o.Format.NewWriter == nil {
 		var err error
 		if o.Format, err = FormatOf(o.Archive, o.Format.Name); err != nil {
 			return nil, err
 		}
 	}
-	o.ReadBack = o.ReadBack || o.Remove
 	if err := o.Check(); err != nil {
 		return nil, err
 	}
@@ -298,9 +308,6 @@ type Contents struct{ c *collector }
 // Gather finds what the sources of options are, for an archive that is there already.
 // There may be nothing.
 func Gather(ctx context.Context, o Options) (*Contents, error) {
-	if o.Read == nil {
-		o.Read = new(atomic.Int64)
-	}
 	c := newCollector(ctx, o)
 	target, err := o.Target(nil)
 	if err == nil {

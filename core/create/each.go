@@ -33,7 +33,8 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*Ea
 	if err != nil {
 		return err
 	}
-	workers := o.workers()
+	o.Complete()
+	workers := o.Workers
 	o.Workers = max(1, workers/max(1, len(o.Sources)))
 	return schedule.Each(ctx, len(o.Sources), workers, func(i int) *EachResult {
 		one := o

@@ -8,7 +8,6 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
-	"runtime"
 	"sync"
 
 	"widecrate/core/archive"
@@ -60,7 +59,7 @@ func (c *collector) pack(w archive.Writer, r *report.Created) error {
 			}
 		}
 	})
-	for range c.workers() {
+	for range c.Workers {
 		workers.Go(func() {
 			for s := range jobs {
 				if ctx.Err() == nil {
@@ -109,13 +108,6 @@ func (c *collector) origin(it *item) *report.Packed {
 		return &report.Packed{Path: it.path, SHA256: c.sums[it.entry.Link]}
 	}
 	return nil
-}
-
-func (o *Options) workers() int {
-	if o.Workers > 0 {
-		return o.Workers
-	}
-	return runtime.GOMAXPROCS(0)
 }
 
 // small reports whether an item is read in one go, ahead of its turn.

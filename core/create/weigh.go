@@ -82,6 +82,7 @@ func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weig
 	if w.Sample <= 0 {
 		w.Sample = DefaultSample
 	}
+	w.Complete()
 	c := newCollector(ctx, w.Options)
 	if err := c.collect(); err != nil {
 		return nil, err

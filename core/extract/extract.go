@@ -51,6 +51,17 @@ type Options struct {
 	BeforeDisposal func() error
 }
 
+// Complete puts what zero values stand for in their place.
+func (o *Options) Complete() {
+	o.Request.Complete()
+	if o.Placement == nil {
+		o.Placement = &place.Placement{}
+	}
+	if o.Progress == nil {
+		o.Progress = &Progress{}
+	}
+}
+
 // Needed is something that a run needs besides its sources, such as its receipt.
 type Needed struct{ Path, What string }
 
@@ -150,16 +161,10 @@ func Stream(ctx context.Context, o Options, w io.Writer, sink report.Sink) error
 
 // newRun prepares a unit for each source.
 func newRun(ctx context.Context, o Options, sink report.Sink) *run {
-	if o.Placement == nil {
-		o.Placement = &place.Placement{}
-	}
-	if o.Progress == nil {
-		o.Progress = &Progress{}
-	}
+	o.Complete()
 	if sink == nil {
 		sink = func(report.Event) {}
 	}
-	o.Complete()
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
 		plans: plan.Rules{Request: o.Request, Placement: o.Placement, Counter: new(place.Counter), Links: o.Links}}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known

@@ -35,14 +35,19 @@ type Conversion struct {
 	counter *place.Counter // for new names
 }
 
+// Complete puts what zero values stand for in their place.
+func (c *Conversion) Complete() {
+	c.Request.Complete()
+	if c.Placement == nil {
+		c.Placement = &place.Placement{}
+	}
+}
+
 // Run rewrites the archives, several at a time, and reports each in the order of
 // the sources. One that fails does not stop the others.
 func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error {
 	c.Complete()
 	c.counter = new(place.Counter)
-	if c.Placement == nil {
-		c.Placement = &place.Placement{}
-	}
 	if err := c.Output.Check(); err != nil {
 		return err
 	}
