@@ -78,16 +78,21 @@ func IsPage(r io.ReaderAt) bool {
 	return strings.HasPrefix(text, "<!doctype html") || strings.HasPrefix(text, "<html")
 }
 
-// ByName returns the format of a file name by its extension.
-func ByName(name string) (archive.Format, bool) {
-	var best archive.Format
-	stem := name
-	for _, f := range All { // the longest extension: .tar.gz before .gz
-		if rest, found := cutExtension(name, f); found && len(rest) < len(stem) {
-			best, stem = f, rest
+// byExtension finds a format by an extension in lower case.
+var byExtension = func() map[string]archive.Format {
+	formats := map[string]archive.Format{}
+	for _, f := range slices.Backward(All) { // the first of two that share an extension
+		for _, ext := range f.Extensions {
+			formats[ext] = f
 		}
 	}
-	return best, stem != name
+	return formats
+}()
+
+// ByName returns the format of a file name by its extension.
+func ByName(name string) (archive.Format, bool) {
+	_, f, known := cutExtension(name)
+	return f, known
 }
 
 // Misnamed reports whether a file's extension says another format than its
@@ -100,19 +105,21 @@ func Misnamed(name, content string) bool {
 // CutExtension cuts the extension of an archive off a file name, both of a double one, and
 // reports whether there was one.
 func CutExtension(name string) (stem string, found bool) {
-	if f, known := ByName(name); known {
-		return cutExtension(name, f)
-	}
-	return name, false
+	stem, _, found = cutExtension(name)
+	return stem, found
 }
 
-func cutExtension(name string, f archive.Format) (string, bool) {
-	for _, ext := range f.Extensions {
-		if n := len(name) - len(ext); n > 0 && strings.EqualFold(name[n:], ext) {
-			return name[:n], true
+func cutExtension(name string) (stem string, f archive.Format, found bool) {
+	stem = name
+	for at, dots := len(name), 0; dots < 2; dots++ { // the longest extension: .tar.gz before .gz
+		if at = strings.LastIndexByte(name[:at], '.'); at < 1 {
+			break
+		}
+		if longer, known := byExtension[strings.ToLower(name[at:])]; known {
+			stem, f, found = name[:at], longer, true
 		}
 	}
-	return name, false
+	return stem, f, found
 }
 
 // Names lists the names of all formats.
