@@ -165,23 +165,13 @@ func (w *walker) folder(d directory) (below []directory, err error) {
 	if err != nil {
 		return nil, err
 	}
-	z := w.z
 	open := -1 // an entry whose next extent follows
 	err = w.eachRecord(d, b, func(rec *record) error {
 		if rec.special() || rec.flags&flagAssociated != 0 {
 			return nil
 		}
-		at, length := w.start(rec), int64(rec.size)
 		if open >= 0 {
-			e := &z.entries[open]
-			if z.more == nil {
-				z.more = map[int][]blob.Range{}
-			}
-			if z.more[open] == nil {
-				z.more[open] = []blob.Range{z.data[open]}
-			}
-			z.more[open] = append(z.more[open], blob.Range{From: at, To: at + length})
-			e.Size, e.Packed = e.Size+length, e.Packed+length
+			w.extend(open, rec)
 			if rec.flags&flagMore == 0 {
 				open = -1
 			}
@@ -191,50 +181,75 @@ func (w *walker) folder(d directory) (below []directory, err error) {
 		if err != nil || x.moved {
 			return err
 		}
-		name, err := w.name(rec, &x)
+		inside, err := w.entry(d, rec, &x)
 		if err != nil {
 			return err
 		}
-		e := archive.Entry{Path: path.Join(d.path, name), Modified: recordTime(rec.date), Method: "store", Size: length, Packed: length, Offset: at}
-		if strings.Contains(name, "/") || name == "" {
-			return fault.New(fault.Unsafe, "the name %q in folder %q is none that a file can have", name, d.path)
-		}
-		if name == "." || name == ".." {
-			e.Path = d.path + "/" + name // which is refused where it matters
-		}
-		isFolder := rec.flags&flagFolder != 0
-		x.apply(&e)
-		if isFolder {
-			e.Kind = archive.Folder
-		}
-		if x.child != 0 {
-			if at, length, err = w.moved(x.child); err != nil {
-				return err
-			}
-			e.Kind, isFolder = archive.Folder, true
-		}
-		if err := w.names.Take(e.Path, e.Link); err != nil {
-			return err
-		}
-		if e.Kind != archive.File {
-			e.Size, e.Packed = 0, 0
-		}
-		i := len(z.entries)
-		switch {
-		case rec.unit != 0:
-			w.cannot(i, "it is interleaved with another file")
-		case x.strange != "":
-			w.cannot(i, x.strange)
-		}
-		z.entries, z.data = append(z.entries, e), append(z.data, blob.Range{From: at, To: at + e.Size})
-		if isFolder {
-			below = append(below, directory{e.Path, at, length, d.depth + 1})
-		} else if rec.flags&flagMore != 0 && e.Kind == archive.File {
+		i := len(w.z.entries) - 1
+		if inside != nil {
+			below = append(below, *inside)
+		} else if rec.flags&flagMore != 0 && w.z.entries[i].Kind == archive.File {
 			open = i
 		}
 		return nil
 	})
 	return below, err
+}
+
+// extend adds the next extent to an entry.
+func (w *walker) extend(i int, rec *record) {
+	z, at, length := w.z, w.start(rec), int64(rec.size)
+	if z.more == nil {
+		z.more = map[int][]blob.Range{}
+	}
+	if z.more[i] == nil {
+		z.more[i] = []blob.Range{z.data[i]}
+	}
+	z.more[i] = append(z.more[i], blob.Range{From: at, To: at + length})
+	e := &z.entries[i]
+	e.Size, e.Packed = e.Size+length, e.Packed+length
+}
+
+// entry makes an entry of a record in folder d. It returns the folder that the entry is.
+func (w *walker) entry(d directory, rec *record, x *extended) (inside *directory, err error) {
+	name, err := w.name(rec, x)
+	if err != nil {
+		return nil, err
+	}
+	if strings.Contains(name, "/") || name == "" {
+		return nil, fault.New(fault.Unsafe, "the name %q in folder %q is none that a file can have", name, d.path)
+	}
+	z, at, length := w.z, w.start(rec), int64(rec.size)
+	e := archive.Entry{Path: path.Join(d.path, name), Modified: recordTime(rec.date), Method: "store", Size: length, Packed: length, Offset: at}
+	if name == "." || name == ".." {
+		e.Path = d.path + "/" + name // which is refused where it matters
+	}
+	x.apply(&e)
+	isFolder := rec.flags&flagFolder != 0
+	if x.child != 0 {
+		if at, length, err = w.moved(x.child); err != nil {
+			return nil, err
+		}
+		isFolder = true
+	}
+	if isFolder {
+		e.Kind = archive.Folder
+		inside = &directory{e.Path, at, length, d.depth + 1}
+	}
+	if err := w.names.Take(e.Path, e.Link); err != nil {
+		return nil, err
+	}
+	if e.Kind != archive.File {
+		e.Size, e.Packed = 0, 0
+	}
+	switch i := len(z.entries); {
+	case rec.unit != 0:
+		w.cannot(i, "it is interleaved with another file")
+	case x.strange != "":
+		w.cannot(i, x.strange)
+	}
+	z.entries, z.data = append(z.entries, e), append(z.data, blob.Range{From: at, To: at + e.Size})
+	return inside, nil
 }
 
 // cannot notes why the data of an entry is not read.

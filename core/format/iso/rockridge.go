@@ -108,7 +108,6 @@ type fields struct {
 // take takes those of an area, and returns the data of the one that says where they
 // go on.
 func (f *fields) take(area []byte) (next []byte) {
-	x := f.x
 	for len(area) >= 4 {
 		length := int(area[2])
 		if length < 4 || length > len(area) {
@@ -121,33 +120,44 @@ func (f *fields) take(area []byte) (next []byte) {
 			return next
 		case signature == "CE" && len(data) >= 24:
 			next = data
-		case signature == "NM" && len(data) >= 1: // RRIP 4.1.4
-			switch flags := data[0]; {
-			case flags&2 != 0:
-				x.name = "."
-			case flags&4 != 0:
-				x.name = ".."
-			default:
-				x.name += string(data[1:])
-			}
-		case signature == "PX" && len(data) >= 8:
-			x.mode, x.hasMode = le.Uint32(data), true
-			x.owned = len(data) >= 28 && le.Uint32(data[16:])|le.Uint32(data[24:]) != 0
-		case signature == "SL" && len(data) >= 1:
-			f.link(data[1:])
-		case signature == "TF" && len(data) >= 1:
-			x.times(data)
-		case signature == "CL" && len(data) >= 4:
-			x.child = le.Uint32(data)
-		case signature == "RE":
-			x.moved = true
-		case signature == "SF":
-			x.strange = "it is a sparse file"
-		case signature == "ZF":
-			x.strange = "it is packed within the image"
+		case len(data) >= shortestField[signature]:
+			f.takeOne(signature, data)
 		}
 	}
 	return next
+}
+
+// shortestField is what the data of a field has at least, in bytes.
+var shortestField = map[string]int{"NM": 1, "PX": 8, "SL": 1, "TF": 1, "CL": 4}
+
+func (f *fields) takeOne(signature string, data []byte) {
+	x := f.x
+	switch signature {
+	case "NM": // RRIP 4.1.4
+		switch flags := data[0]; {
+		case flags&2 != 0:
+			x.name = "."
+		case flags&4 != 0:
+			x.name = ".."
+		default:
+			x.name += string(data[1:])
+		}
+	case "PX":
+		x.mode, x.hasMode = le.Uint32(data), true
+		x.owned = len(data) >= 28 && le.Uint32(data[16:])|le.Uint32(data[24:]) != 0
+	case "SL":
+		f.link(data[1:])
+	case "TF":
+		x.times(data)
+	case "CL":
+		x.child = le.Uint32(data)
+	case "RE":
+		x.moved = true
+	case "SF":
+		x.strange = "it is a sparse file"
+	case "ZF":
+		x.strange = "it is packed within the image"
+	}
 }
 
 // link takes components of a link (RRIP 4.1.3): flags, a length, and text.

@@ -165,69 +165,101 @@ func (w *walker) names(d directory) ([]byte, error) {
 	return b, err
 }
 
+// identifier is the name of a file in a folder (part 4, 14.4).
+type identifier struct {
+	flags byte
+	where address
+	name  string
+}
+
+// The flags of an identifier (14.4.3).
+const (
+	flagFolder  = 1 << 1
+	flagDeleted = 1 << 2
+	flagParent  = 1 << 3
+)
+
+// nextIdentifier parses the first identifier of a list, and returns the rest of that.
+func (d *directory) nextIdentifier(b []byte) (id identifier, rest []byte, err error) {
+	const fixed = 38
+	tag, ok := tagged(b)
+	if !ok || tag != tagName || len(b) < fixed {
+		return id, nil, damaged(d.at, "there is no name where one should be")
+	}
+	length, more := int(b[19]), int(le.Uint16(b[36:]))
+	end := fixed + more + length
+	if end > len(b) {
+		return id, nil, damaged(d.at, "one of its names has the wrong length")
+	}
+	id = identifier{flags: b[18], where: longAddress(b[20:]).address, name: text(b[fixed+more : end])}
+	return id, b[min((end+3)/4*4, len(b)):], nil
+}
+
 // folder makes entries of what is in a folder, and returns the folders below.
 func (w *walker) folder(d directory) (below []directory, err error) {
 	b, err := w.names(d)
 	if err != nil {
 		return nil, err
 	}
-	v, z := w.z.v, w.z
-	for len(b) > 0 { // file identifiers (part 4, 14.4)
-		const fixed, isFolder, deleted, parent = 38, 1 << 1, 1 << 2, 1 << 3
-		id, ok := tagged(b)
-		if !ok || id != tagName || len(b) < fixed {
-			return nil, damaged(d.at, "there is no name where one should be")
+	for len(b) > 0 {
+		var id identifier
+		if id, b, err = d.nextIdentifier(b); err != nil {
+			return nil, err
 		}
-		flags, length, more := b[18], int(b[19]), int(le.Uint16(b[36:]))
-		where := longAddress(b[20:]).address
-		end := (fixed + more + length + 3) / 4 * 4
-		if fixed+more+length > len(b) {
-			return nil, damaged(d.at, "one of its names has the wrong length")
-		}
-		name := text(b[fixed+more : fixed+more+length])
-		b = b[min(end, len(b)):]
-		if flags&(deleted|parent) != 0 {
+		if id.flags&(flagDeleted|flagParent) != 0 {
 			continue
 		}
-		if name == "" || strings.ContainsAny(name, "/\x00") {
-			return nil, fault.New(fault.Unsafe, "the name %q in folder %q is none that a file can have", name, d.path)
-		}
-		at, err := v.place(where)
+		e, err := w.entry(d, id)
 		if err != nil {
 			return nil, err
 		}
-		i, err := v.inode(at, where)
-		if err != nil {
-			return nil, err
+		if id.flags&flagFolder != 0 {
+			below = append(below, directory{e.Path, e.Offset, id.where, d.depth + 1})
 		}
-		e := archive.Entry{Path: path.Join(d.path, name), Method: "store", Modified: i.modified, Mode: i.mode, HasMode: true, Also: i.also, Kind: kindOf(i.kind), Size: i.size, Packed: i.size, Offset: at}
-		if name == "." || name == ".." {
-			e.Path = d.path + "/" + name // which is refused where it matters
-		}
-		if flags&isFolder != 0 {
-			e.Kind = archive.Folder
-			below = append(below, directory{e.Path, at, where, d.depth + 1})
-		}
-		ranges := i.ranges
-		if e.Kind == archive.Symlink {
-			if e.Link, err = w.link(i); err != nil {
-				return nil, err
-			}
-		}
-		if err := w.account.Take(e.Path, e.Link); err != nil {
-			return nil, err
-		}
-		if first, again := w.files[at]; again && e.Kind == archive.File {
-			e.Kind, e.Link = archive.Hardlink, first
-		} else if e.Kind == archive.File {
-			w.files[at] = e.Path
-		}
-		if e.Kind != archive.File {
-			e.Size, e.Packed, ranges = 0, 0, nil
-		}
-		z.entries, z.data = append(z.entries, e), append(z.data, ranges)
 	}
 	return below, nil
+}
+
+// entry makes an entry of a name in folder d.
+func (w *walker) entry(d directory, id identifier) (e archive.Entry, err error) {
+	v, z := w.z.v, w.z
+	if id.name == "" || strings.ContainsAny(id.name, "/\x00") {
+		return e, fault.New(fault.Unsafe, "the name %q in folder %q is none that a file can have", id.name, d.path)
+	}
+	at, err := v.place(id.where)
+	if err != nil {
+		return e, err
+	}
+	i, err := v.inode(at, id.where)
+	if err != nil {
+		return e, err
+	}
+	e = archive.Entry{Path: path.Join(d.path, id.name), Method: "store", Modified: i.modified, Mode: i.mode, HasMode: true, Also: i.also, Kind: kindOf(i.kind), Size: i.size, Packed: i.size, Offset: at}
+	if id.name == "." || id.name == ".." {
+		e.Path = d.path + "/" + id.name // which is refused where it matters
+	}
+	if id.flags&flagFolder != 0 {
+		e.Kind = archive.Folder
+	}
+	if e.Kind == archive.Symlink {
+		if e.Link, err = w.link(i); err != nil {
+			return e, err
+		}
+	}
+	if err := w.account.Take(e.Path, e.Link); err != nil {
+		return e, err
+	}
+	if first, again := w.files[at]; again && e.Kind == archive.File {
+		e.Kind, e.Link = archive.Hardlink, first
+	} else if e.Kind == archive.File {
+		w.files[at] = e.Path
+	}
+	ranges := i.ranges
+	if e.Kind != archive.File {
+		e.Size, e.Packed, ranges = 0, 0, nil
+	}
+	z.entries, z.data = append(z.entries, e), append(z.data, ranges)
+	return e, nil
 }
 
 // longestLink bounds the target of a link, in bytes.
