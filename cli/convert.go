@@ -39,6 +39,8 @@ type convertCommand struct {
 	sums      string
 	hashes    receipt.Sums
 	workers   int
+	halt      bool
+	dryRun    bool
 }
 
 func newConvert(s *streams) *cobra.Command {
@@ -76,6 +78,10 @@ stays.`,
 		set.Number(&c.Peel, "peel", 0)
 		set.Text(&c.under, "under")
 		set.Value(&option.Template{To: &c.Rename, Allowed: renamePlaceholders}, "rename")
+	})
+	set.Group("How it runs", func() {
+		set.Switch(&c.dryRun, "dry-run")
+		set.Switch(&c.halt, "halt")
 		set.Number(&c.workers, "workers", 1)
 		set.Text(&c.sums, "sums")
 		c.listOption.addTo(set)
@@ -113,8 +119,10 @@ var errNoNewPassword = errors.New("--encrypt needs --new-password-env, or exactl
 
 func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
-	c.pageOption.begin(cmd, c.streams)
-	defer c.pageOption.finish(&err)
+	if !c.dryRun {
+		c.pageOption.begin(cmd, c.streams)
+		defer c.pageOption.finish(&err)
+	}
 	o, err := c.options(cmd)
 	if err != nil {
 		return err
@@ -141,20 +149,20 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	c.Today = time.Now()
 	var read, done atomic.Int64
-	conversion := revise.Conversion{Request: r, Placement: &c.Placement, Under: inside(c.under), Output: o, Read: &read}
-	shown := show.Conversions{Output: &c.Output, Started: time.Now()}
+	conversion := revise.Conversion{Request: r, Placement: &c.Placement, Under: inside(c.under), Output: o, Halt: c.halt, DryRun: c.dryRun, Read: &read}
+	shown := show.Conversions{Output: &c.Output, DryRun: c.dryRun, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(r.Sources))
-	err = conversion.Run(cmd.Context(), func(one *report.Converted) {
+	err = conversion.Run(cmd.Context(), func(e report.Event) {
 		done.Add(1)
-		c.pageOption.event(one)
-		shown.Archive(one)
+		c.pageOption.event(e)
+		shown.Event(e)
 	})
 	stop()
 	if err != nil {
 		return err
 	}
 	var listed error
-	if c.sums != "" {
+	if c.sums != "" && !c.dryRun {
 		listed = c.sumUp(cmd, shown.Made, r.Reading.Passwords)
 	}
 	shown.Finish()
@@ -197,7 +205,8 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) err
 		passwords = []string{os.Getenv(c.newEnv)}
 	}
 	r := walk.Request{Sources: sources, Reading: archive.Options{Passwords: passwords}, Workers: c.workers}
-	err = verify.Run(cmd.Context(), verify.Options{Request: r, Links: plan.SkipLinks, Hash: true}, func(r *report.Verified) {
+	err = verify.Run(cmd.Context(), verify.Options{Request: r, Links: plan.SkipLinks, Hash: true}, func(e report.Event) {
+		r := e.(*report.Verified)
 		if r.Err != nil {
 			failures.Add(r.Err)
 			c.Problem(r.Err)

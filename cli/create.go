@@ -19,7 +19,6 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/create"
-	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/source"
@@ -49,6 +48,7 @@ type createCommand struct {
 	reproducible bool
 	readBack     bool
 	dryRun       bool
+	halt         bool
 	workers      int
 }
 
@@ -101,6 +101,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 	set.Group("How it runs", func() {
 		set.Switch(&c.dryRun, "dry-run")
 		set.Switch(&c.readBack, "read-back")
+		set.Switch(&c.halt, "halt")
 		set.Value(&c.after, "after")
 		set.Number(&c.workers, "workers", 1)
 	})
@@ -239,7 +240,8 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 	r, err := create.Run(cmd.Context(), o)
 	stop()
 	if r != nil {
-		c.report(r)
+		c.pageOption.event(r)
+		c.Created(r, c.encrypt)
 	}
 	if err != nil {
 		return err
@@ -255,7 +257,7 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 	}
 	o = create.Options{Archive: args[0], Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
 		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
-		DryRun: c.dryRun, Workers: c.workers}
+		Halt: c.halt, DryRun: c.dryRun, Workers: c.workers}
 	if !c.each && strings.Contains(o.Archive, "{today") {
 		name, err := place.NewTemplate(o.Archive, "today")
 		if err != nil {
@@ -325,20 +327,19 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	o.Read = &read
 	all := show.Creations{Output: &c.Output, DryRun: c.dryRun}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(o.Sources))
-	err = create.RunEach(cmd.Context(), o, name, func(e *create.EachResult) {
+	err = create.RunEach(cmd.Context(), o, name, func(e report.Event) {
 		done.Add(1)
-		if e.Err == nil {
-			all.Add(e.Result)
-			c.report(e.Result)
-			return
+		c.pageOption.event(e)
+		switch e := e.(type) {
+		case *report.Created:
+			all.Add(e)
+			c.Created(e, c.encrypt)
+		case *report.Failed:
+			all.Failures.Add(e.Err)
+			c.Failed(e.Err)
+		default:
+			c.Event(e)
 		}
-		err := e.Err
-		if fe, ok := errors.AsType[*fault.Error](err); !ok || fe.Where == "" {
-			err = fault.At(e.Source, err)
-		}
-		all.Failures.Add(err)
-		c.pageOption.event(&report.Failed{Err: err})
-		c.Failed(err)
 	})
 	stop()
 	if err != nil {
@@ -346,10 +347,4 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	}
 	all.Finish()
 	return c.ending(cmd, &all.Failures, o.Selection, all.Files, all.LeftOut, c.quiet)
-}
-
-// report shows a new archive, and adds it to the page.
-func (c *createCommand) report(r *report.Created) {
-	c.pageOption.event(r)
-	c.Created(r, c.encrypt)
 }

@@ -180,8 +180,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		return err
 	}
 	shown.Finish()
-	// What was done before, or comes after a halt, was not looked into: nobody knows what matched there.
-	if shown.Totals.Done > 0 || c.halt && shown.Failures.Count() > 0 {
+	if shown.Totals.Done > 0 { // what was done before was not looked into: nobody knows what matched there
 		return c.both(shownError(&shown.Failures), recorded)
 	}
 	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Totals.Kept, shown.Totals.LeftOut, c.quiet), recorded)

@@ -285,6 +285,9 @@ func (o *selectionOptions) selection(cmd *cobra.Command) (*choose.Selection, err
 // ending is the error of a command, some of whose archives failed, perhaps. It looks at what
 // the rules did, too: what matched nothing beside others is a warning, the rest an error.
 func (s *streams) ending(cmd *cobra.Command, failures *report.Failures, selection *choose.Selection, kept int, leftOut choose.Tally, quiet bool) error {
+	if halt := cmd.Flags().Lookup("halt"); halt != nil && halt.Changed && failures.Count() > 0 {
+		return shownError(failures) // what comes after it was not looked into: nobody knows what matches there
+	}
 	unmatched, err := report.Matches(selection, kept, leftOut, failures.Count() > 0)
 	if shard := cmd.Flags().Lookup("shard"); err != nil && shard != nil && shard.Changed {
 		// It may well match in another share: nobody knows here.

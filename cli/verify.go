@@ -26,6 +26,7 @@ type verifyCommand struct {
 	pageOption
 	listOption
 	workers int
+	halt    bool
 	links   option.Choice[plan.Links]
 	against []string
 	sums    string
@@ -59,6 +60,7 @@ archives in it), an http or https address, or - for standard input.`,
 		c.listOption.addTo(set)
 		c.pageOption.addTo(set)
 		set.Number(&c.workers, "workers", 1)
+		set.Switch(&c.halt, "halt")
 	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
@@ -93,13 +95,13 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	r.Workers = c.workers
 	var decoded, done atomic.Int64
-	o := verify.Options{Request: r, Links: c.links.Value(), Hash: c.sums != "", Decoded: &decoded}
+	o := verify.Options{Request: r, Links: c.links.Value(), Hash: c.sums != "", Halt: c.halt, Decoded: &decoded}
 	shown := show.Checking{Output: &c.Output, Single: len(r.Sources) == 1 && !c.nested, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(r.Sources))
-	err = verify.Run(cmd.Context(), o, func(r *report.Verified) {
+	err = verify.Run(cmd.Context(), o, func(e report.Event) {
 		done.Add(1)
-		c.pageOption.event(r)
-		shown.Archive(r)
+		c.pageOption.event(e)
+		shown.Event(e)
 	})
 	stop()
 	if err != nil {

@@ -150,7 +150,7 @@ func TestFailures(t *testing.T) {
 		{1, "missing.zip", []string{"extract", "missing.zip", "up.zip"}},
 		{8, "mising: ", []string{"create", "new.zip", "none", "mising"}},
 		{3, "it exists already", []string{"create", "good.zip", "none"}},
-		{10, "make that folder first", []string{"create", "nowhere/new.zip", "none"}},
+		{10, "text.zip", []string{"create", "text.zip/new.zip", "none"}},
 		{2, "its extension is not one of a format", []string{"create", "new.xyz", "none"}},
 	} {
 		t.Run(strings.Join(c.args, " "), func(t *testing.T) {

@@ -163,7 +163,8 @@ var Table = []Row{
 
 	// How it runs.
 	{Name: "dry-run", Help: "say what would be done; write nothing", More: "say what would be done, to the last path; write nothing",
-		For: map[string]As{"create": {Help: "say what would be packed; write nothing"}}},
+		For: map[string]As{"create": {Help: "say what would be packed; write nothing"},
+			"convert": {Help: "say what would be made; write nothing", More: "say what would be made of what, as far as that is known without decoding all of it; write nothing"}}},
 	{Name: "after", Help: "what to do with delivered archives",
 		More: "what to do with an archive when everything in it, except clutter, was delivered",
 		For: map[string]As{"create": {Help: "what to do with the sources",
@@ -172,7 +173,8 @@ var Table = []Row{
 	{Name: "workers", Placeholder: "NUMBER", Help: "how many work at once", More: "how many work at once (default: one for each processor)"},
 	{Name: "salvage", Shapes: true, Help: "take what can be read of a damaged archive", More: "take what can be read of a damaged archive; what is lost is named"},
 	{Name: "halt", Help: "start no further archive after a failure", More: "end with the first archive, in their order, that fails: start no further one",
-		For: map[string]As{"run": {Help: "start no further archive or job after a failure"}}},
+		For: map[string]As{"run": {Help: "start no further archive or job after a failure"},
+			"create": {Help: "with --each, start no further archive after one has failed"}}},
 	{Name: "read-back", Help: "read the archive again before it appears",
 		More: "read the archive again before it appears, and compare each entry with the checksum that its source had"},
 	{Name: "password-env", Placeholder: "VAR", Help: "a variable that has the password", More: "the environment variable VAR has the password of locked entries"},

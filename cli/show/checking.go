@@ -27,8 +27,18 @@ type Checking struct {
 	bytes                                       int64
 }
 
-// Archive takes note of an archive, and shows what is wrong with it.
-func (c *Checking) Archive(r *report.Verified) {
+// Event takes note of what happened, and shows what is wrong.
+func (c *Checking) Event(e report.Event) {
+	if r, ok := e.(*report.Verified); ok {
+		c.archive(r)
+	}
+	c.Output.Event(e)
+	if r, ok := e.(*report.Verified); ok {
+		c.name(r)
+	}
+}
+
+func (c *Checking) archive(r *report.Verified) {
 	c.Entries += r.Entries
 	c.sum += r.Sums
 	c.bytes += r.Bytes
@@ -61,7 +71,10 @@ func (c *Checking) Archive(r *report.Verified) {
 	default:
 		c.good++
 	}
-	c.Event(r)
+}
+
+// name prints an archive where the form asks for that.
+func (c *Checking) name(r *report.Verified) {
 	switch {
 	case c.Form == Names && (r.Err != nil || len(r.Bad) > 0):
 		c.Name(r.Archive)

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"time"
 
+	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/report"
 )
@@ -13,21 +14,27 @@ import (
 type Conversions struct {
 	*Output
 	Started time.Time
+	DryRun  bool
 
 	Made             []string // the new archives, or the first parts of them
 	Files            int
 	LeftOut          choose.Tally
 	Failures         report.Failures
 	copied, repacked int
-	bytes            int64
+	bytes, size      int64
 }
 
-// Archive takes note of an archive, and shows it.
-func (c *Conversions) Archive(r *report.Converted) {
+// Event takes note of what happened, and shows it.
+func (c *Conversions) Event(e report.Event) {
+	r, ok := e.(*report.Converted)
+	if !ok {
+		c.Output.Event(e)
+		return
+	}
 	if r.Err != nil {
 		c.Failures.Add(r.Err)
 		c.Problem(r.Err)
-		c.Event(r)
+		c.Output.Event(r)
 		return
 	}
 	paths := written(r.Path, &r.Made)
@@ -36,8 +43,13 @@ func (c *Conversions) Archive(r *report.Converted) {
 	c.copied += r.Copied
 	c.repacked += r.Repacked
 	c.bytes += r.Packed
+	c.size = archive.Plus(c.size, r.Size)
 	c.LeftOut.Add(r.LeftOut)
 	c.Result(r, paths, func(s *Screen) {
+		if r.DryRun {
+			s.Printf("%s → %s: %s, %s\n", s.Name(r.Archive), s.Strong(s.Name(r.Path)), Count(r.Files, "file"), Size(r.Size))
+			return
+		}
 		s.Printf("%s → %s, %s\n", s.Name(r.Archive), s.Strong(s.Name(r.Path)), Size(r.Packed))
 		if len(r.Notes) > 0 {
 			s.Printf("  %s\n", strings.Join(r.Notes, "; "))
@@ -64,9 +76,17 @@ func (c *Conversions) Finish() {
 		return
 	}
 	s := c.Summary()
-	s.Printf("%s converted: %s in %s, %s; %s; %s\n", s.Strong(Count(len(c.Made), "archive")),
-		Count(c.Files, "file"), Size(c.bytes), c.how(), c.LeftOut.String(), Took(time.Since(c.Started)))
+	if c.DryRun {
+		s.Printf("%s would be converted: %s, %s; %s\n", s.Strong(Count(len(c.Made), "archive")), Count(c.Files, "file"), Size(c.size), c.LeftOut.String())
+	} else {
+		c.summary(s)
+	}
 	if n := c.Failures.Count(); n > 0 {
 		s.Printf("%s, reported above\n", s.Bad(Count(n, "archive")+" failed"))
 	}
+}
+
+func (c *Conversions) summary(s *Screen) {
+	s.Printf("%s converted: %s in %s, %s; %s; %s\n", s.Strong(Count(len(c.Made), "archive")),
+		Count(c.Files, "file"), Size(c.bytes), c.how(), c.LeftOut.String(), Took(time.Since(c.Started)))
 }

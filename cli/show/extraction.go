@@ -39,17 +39,12 @@ type Extraction struct {
 // Event takes note of what happened, and shows it.
 func (r *Extraction) Event(e report.Event) {
 	switch e := e.(type) {
-	case report.Notice:
-		if !r.Quiet {
-			r.Warn(string(e))
-		}
-		return
 	case *report.Unpacked:
 		r.archive(e)
 	case *report.Disposal:
 		r.source(e)
 	}
-	if !r.Streaming {
+	if _, notice := e.(report.Notice); notice || !r.Streaming {
 		r.Output.Event(e)
 	}
 }

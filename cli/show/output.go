@@ -55,9 +55,12 @@ func (o *Output) Warn(text string) {
 	o.Err.Flush()
 }
 
-// Event prints an event where the form is JSON. What it cannot write, the flush at the end
-// says.
+// Event prints an event where the form is JSON, and a notice. What it cannot write, the flush
+// at the end says.
 func (o *Output) Event(e report.Event) {
+	if notice, is := e.(report.Notice); is && !o.Quiet {
+		o.Warn(string(notice))
+	}
 	if o.Form == JSON {
 		_ = report.Encoder{To: o.Out, Say: o.Out.Say}.Encode(e)
 	}

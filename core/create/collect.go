@@ -124,10 +124,10 @@ func (c *collector) collect() error {
 
 // allThere looks for every source before anything is written.
 func (c *collector) allThere() error {
-	var missing []string
+	var missing []error
 	look := func(path string) {
 		if _, err := os.Stat(path); err != nil {
-			missing = append(missing, fault.Reading(path, err).Error())
+			missing = append(missing, fault.Reading(path, err))
 		}
 	}
 	for _, source := range c.Sources {
@@ -136,11 +136,15 @@ func (c *collector) allThere() error {
 	for _, put := range c.Puts {
 		look(put.File)
 	}
-	if missing != nil {
-		return fault.New(fault.Unreadable, "%s", strings.Join(missing, "; ")).
-			Advise("nothing was written; names are taken exactly as written: check the name and the current folder")
+	if len(missing) < 2 {
+		return errors.Join(missing...)
 	}
-	return nil
+	texts := make([]string, len(missing))
+	for i, err := range missing {
+		texts[i] = err.Error()
+	}
+	return fault.New(fault.Unreadable, "%s", strings.Join(texts, "; ")).
+		Advise("nothing was written; names are taken exactly as written: check the names and the current folder")
 }
 
 func resolved(path string) (string, error) {

@@ -89,6 +89,7 @@ type Options struct {
 	Made     func(*report.Created) error     // called when the archive is there, also if it was before, and before sources are removed: with an error they stay; nil: nobody asks
 	ReadBack bool                            // read the archive again, and compare it with what was read from the sources
 	Remove   bool                            // the sources, after it was read back
+	Halt     bool                            // of RunEach: start no further archive after one has failed
 	DryRun   bool                            // find out what would go in, and write nothing
 	Workers  int                             // 0: one for each processor
 	Read     *atomic.Int64                   // counts the bytes of the sources that were read so far; nil: nobody asks
@@ -174,7 +175,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 		for i := range c.found {
 			r.Add(c.found[i].entry)
 		}
-		if err := o.refuse(target); err != nil {
+		if err := o.Free(target); err != nil {
 			return nil, err
 		}
 		return r, nil

@@ -2,58 +2,69 @@ package create
 
 import (
 	"context"
-	"os"
+	"errors"
 	"path/filepath"
 	"time"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 )
 
-// An EachResult is what became of one source of a batch.
-type EachResult struct {
-	Source string
-	Result *report.Created
-	Err    error
-}
-
 // EachPlaceholders are those of the path of one archive of a batch.
 var EachPlaceholders = []string{"name", "stem", "parent", "n", "today"}
 
 // RunEach makes one archive for every source, several at a time, in folders that
-// are made if missing, and reports each in the order of the sources. The path of
-// an archive comes from a template; EachPlaceholders are those that it may have.
-// One that fails does not stop the others. Two
-// archives with the same path are of kind fault.Usage, unless the rule for
-// clashes numbers them.
-func RunEach(ctx context.Context, o Options, name *place.Template, tell func(*EachResult)) error {
+// are made if missing, and reports each in the order of the sources: a *report.Created, a
+// *report.Failed, or in the end a *report.NotTaken where the run halted. The path of an
+// archive comes from a template; EachPlaceholders are those that it may have. One that
+// fails does not stop the others. Two archives with the same path are of kind
+// fault.Usage, unless the rule for clashes numbers them.
+func RunEach(ctx context.Context, o Options, name *place.Template, tell report.Sink) error {
 	targets, err := o.targets(name)
 	if err != nil {
 		return err
 	}
+	for _, target := range targets {
+		if o.DryRun {
+			break
+		}
+		discard, err := folder.Make(filepath.Dir(target.path)) // one for all of them
+		if err != nil {
+			return err
+		}
+		defer discard()
+	}
 	o.Complete()
 	workers := o.Workers
 	o.Workers = max(1, workers/max(1, len(o.Sources)))
-	return schedule.Each(ctx, len(o.Sources), workers, func(i int) *EachResult {
+	left, err := schedule.Each(ctx, len(o.Sources), schedule.Options{Workers: workers, Halt: o.Halt}, func(i int) (report.Event, error) {
 		one := o
 		one.Sources, one.Archive, one.asked = []string{o.Sources[i]}, targets[i].path, targets[i].asked
 		if one.Existing == Number { // the path has its number
 			one.Existing = Refuse
 		}
-		each := &EachResult{Source: o.Sources[i]}
-		if each.Err = ctx.Err(); each.Err == nil && !o.DryRun {
-			each.Err = fault.Writing(one.Archive, os.MkdirAll(filepath.Dir(one.Archive), 0o777))
+		var made *report.Created
+		err := fault.Guard(func() (err error) {
+			if err = ctx.Err(); err == nil {
+				made, err = Run(ctx, one)
+			}
+			return err
+		})
+		if err != nil {
+			if fe, ok := errors.AsType[*fault.Error](err); !ok || fe.Where == "" {
+				err = fault.At(o.Sources[i], err)
+			}
+			return &report.Failed{Err: err}, err
 		}
-		if each.Err == nil {
-			each.Err = fault.Guard(func() (err error) {
-				each.Result, err = Run(ctx, one)
-				return err
-			})
-		}
-		return each
-	}, tell)
+		return made, nil
+	}, func(e report.Event) { tell(e) })
+	if err == nil {
+		tell.Left(left, func(i int) string { return o.Sources[i] })
+	}
+	return err
 }
 
 // target is the path of an archive, and the one that was asked for, before it got a number.

@@ -53,13 +53,8 @@ func NewOutput(target string, o Options) (Output, error) {
 	return &inParts{w}, err
 }
 
-// refuse says beforehand what would keep an output from being made.
-func (o *Options) refuse(target string) error {
-	if o.asked == "" { // else its folder is made
-		if err := newfile.NeedFolder(filepath.Dir(target)); err != nil {
-			return err
-		}
-	}
+// Free says whether an archive that is there already would keep an output from being made.
+func (o *Options) Free(target string) error {
 	taken, err := o.Takes(target)
 	if err != nil || o.Existing == Replace {
 		return err

@@ -6,7 +6,6 @@ package extract
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"path/filepath"
 	"slices"
@@ -124,11 +123,7 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 		u.Drop()
 	}
 	if r.dropped > 0 {
-		count := "1 archive was"
-		if r.dropped > 1 {
-			count = fmt.Sprintf("%d archives were", r.dropped)
-		}
-		r.notice("stopped at the first failure: " + count + " not taken")
+		r.tell(report.Stopped(r.dropped))
 	}
 	if ctx.Err() == nil {
 		r.dispose()

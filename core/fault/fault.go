@@ -88,7 +88,19 @@ func At(where string, err error) error {
 
 // Reading wraps an error of the system met while reading path as Unreadable;
 // the path that the system error repeats is left out.
-func Reading(path string, err error) error { return system(Unreadable, path, err) }
+func Reading(path string, err error) error {
+	err = system(Unreadable, path, err)
+	if e, ok := err.(*Error); ok && e.Do == "" && e.Hint == 0 && errors.Is(e.Err, fs.ErrNotExist) {
+		return &Error{Kind: e.Kind, Where: e.Where, Err: missing{e.Err}, Do: "names are taken exactly as written, brackets and spaces too; check the name and the current folder"}
+	}
+	return err
+}
+
+// missing says of something that it is not there, on every system in the same words.
+type missing struct{ error }
+
+func (missing) Error() string   { return "there is no such file or folder" }
+func (m missing) Unwrap() error { return m.error }
 
 // Writing is Reading for the other direction: the error becomes Unwritable.
 func Writing(path string, err error) error { return system(Unwritable, path, err) }

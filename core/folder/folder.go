@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"widecrate/core/fault"
@@ -36,16 +37,20 @@ func Open(base *os.Root, rel string) (*Folder, error) {
 	return &Folder{sub, h}, nil
 }
 
-// Make makes a folder where there is none, with those above it. discard removes the folder
-// again, if it was made here and nothing came into it.
+// Make makes a folder where there is none, with those above it. discard removes what was made
+// again, where nothing came into it.
 func Make(path string) (discard func(), err error) {
-	if _, err := os.Stat(path); err == nil {
-		return func() {}, nil
+	made, err := MakeAll(path)
+	discard = func() {
+		for _, path := range slices.Backward(made) {
+			_ = os.Remove(path) // what has something in it stays
+		}
 	}
-	if err := os.MkdirAll(path, 0o777); err != nil {
+	if err != nil {
+		discard()
 		return nil, fault.Writing(path, err)
 	}
-	return func() { _ = os.Remove(path) }, nil // what has something in it stays
+	return discard, nil
 }
 
 // Close lets go of the folder.

@@ -27,35 +27,26 @@ type NewFiles struct {
 	dir    *folder.Folder
 	root   *os.Root
 	olds   map[string]*disposal.Old // what they may replace, by name
+
+	discard func() // removes the folder, if it was made for them and holds nothing
 }
 
-// NeedFolder makes sure that there is a folder for new files.
-func NeedFolder(path string) error {
-	_, err := os.Stat(path)
-	return missingFolder(path, err)
-}
-
-func missingFolder(path string, err error) error {
-	failed := fault.Writing(path, err)
-	if e, ok := errors.AsType[*fault.Error](failed); ok && errors.Is(err, fs.ErrNotExist) {
-		e.Do = "make that folder first, or check the spelling"
-	}
-	return failed
-}
-
-// CreateIn starts new files in a folder, which must exist.
+// CreateIn starts new files in a folder, which is made if missing.
 func CreateIn(path string) (*NewFiles, error) {
-	n := &NewFiles{path: path}
-	var err error
+	discard, err := folder.Make(path)
+	if err != nil {
+		return nil, err
+	}
+	n := &NewFiles{path: path, discard: discard}
 	if n.root, err = os.OpenRoot(path); err == nil {
 		n.dir, err = folder.Open(n.root, ".")
 	}
-	if err == nil {
-		claim.ClearDead(n.dir, path)
-		return n, nil
+	if err != nil {
+		n.close()
+		return nil, fault.Writing(path, err)
 	}
-	n.close()
-	return nil, missingFolder(path, err)
+	claim.ClearDead(n.dir, path)
+	return n, nil
 }
 
 // Next starts the next file. It is the caller's to close. Errors are those of the system:
@@ -180,6 +171,7 @@ func (n *NewFiles) close() {
 	if n.root != nil {
 		n.root.Close()
 	}
+	n.discard()
 }
 
 // A NewFile is a single one of them.
@@ -189,11 +181,13 @@ type NewFile struct {
 	path  string
 }
 
-// Create starts a file that is to appear at path. The folder must exist.
-// Without replace, something that is there already is of kind fault.Refused.
+// Create starts a file that is to appear at path, whose folder is made if missing. Without replace, something that is there already is of kind fault.Refused.
 func Create(path string, replace bool) (*NewFile, error) {
 	old, err := disposal.Look(path)
-	if err != nil || old.There() && !replace {
+	switch {
+	case err != nil:
+		return nil, err
+	case old.There() && !replace:
 		return nil, Existing(path)
 	}
 	return CreateOver(old)

@@ -1,9 +1,7 @@
 package newfile
 
 import (
-	"errors"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"testing"
@@ -56,8 +54,15 @@ func TestCreate(t *testing.T) {
 	assert.ErrorIs(t, first.Commit(), fault.Refused)
 	assert.Equal(t, map[string]string{"a.zip": "an edit", "b.zip": "somebody else's"}, systemtest.Contents(t, dir))
 
-	_, err = Create(filepath.Join(dir, "missing", "a.zip"), false)
-	assert.True(t, errors.Is(err, fault.Unwritable) && errors.Is(err, fs.ErrNotExist))
+	// A folder that is made for it goes again with it.
+	_, err = Create(filepath.Join(dir, "a.zip", "c.zip"), false)
+	assert.ErrorIs(t, err, fault.Unwritable)
+	for range 2 {
+		made, err := Create(filepath.Join(dir, "d", "e", "c.zip"), false)
+		require.NoError(t, err)
+		require.NoError(t, made.Discard())
+		assert.NoDirExists(t, filepath.Join(dir, "d"))
+	}
 }
 
 // Several files appear together or not at all, and what they would have replaced

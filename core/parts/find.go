@@ -150,6 +150,9 @@ func Around(path string, more []string) (*Set, error) {
 			return &Set{Name: r.whole, Kind: r.kind, Parts: []Part{present(path)}}, nil
 		}
 	}
+	if _, err := os.Lstat(path); err != nil {
+		return nil, fault.Reading(path, err)
+	}
 	return nil, fault.At(path, fault.New(fault.Unreadable, "it is part of no set").Advise("widecrate parts scan shows the sets of a folder"))
 }
 

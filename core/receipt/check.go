@@ -51,7 +51,7 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 		return err
 	}
 	paths := slices.SortedFunc(maps.Keys(files), natural.Compare)
-	err = schedule.Each(ctx, len(paths), workers, func(i int) *Checked {
+	_, err = schedule.Each(ctx, len(paths), schedule.Options{Workers: workers}, func(i int) (*Checked, error) {
 		f := files[paths[i]]
 		c := &Checked{Path: paths[i], Status: Same, Err: f.check(ctx, paths[i])}
 		switch {
@@ -60,7 +60,7 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 		case c.Err != nil:
 			c.Status = Altered
 		}
-		return c
+		return c, c.Err
 	}, tell)
 	if err != nil {
 		return err

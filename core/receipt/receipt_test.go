@@ -189,8 +189,8 @@ func TestAppending(t *testing.T) {
 	assert.GreaterOrEqual(t, done, 159) // delivering the last again gave it another time
 	_, err = Load(n.put("x", "a list\nof things\n"))
 	assert.ErrorIs(t, err, fault.Damaged)
-	_, err = Append(filepath.Join(n.dir, "none", "r.jsonl"), Run{}, fault.Wording{})
-	assert.ErrorIs(t, err, fault.Unwritable)
+	_, err = Append(filepath.Join(n.dir, "x", "r.jsonl"), Run{}, fault.Wording{})
+	assert.ErrorIs(t, err, fault.Unreadable)
 }
 
 // What was delivered is checked on the disk, to the byte.

@@ -40,6 +40,11 @@ func Append(path string, run Run, say fault.Wording) (*Writer, error) {
 	if err := Check(path); err != nil {
 		return nil, err
 	}
+	discard, err := folder.Make(filepath.Dir(path))
+	if err != nil {
+		return nil, err
+	}
+	defer discard()
 	file, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
 	if err != nil {
 		return nil, fault.Writing(path, err)

@@ -63,6 +63,7 @@ type Converted struct {
 	Copied   int      `json:"copied"`          // entries that were copied as they are packed
 	Repacked int      `json:"repacked"`        // entries that were encoded again
 	Notes    []string `json:"notes,omitempty"` // what the new archive cannot hold, for people
+	DryRun   bool     `json:"dry_run,omitempty"`
 	Err      error    `json:"-"`
 }
 

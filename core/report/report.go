@@ -62,6 +62,26 @@ func (n *NotTaken) Lines() iter.Seq[Line] {
 	}{n, "halted"}, nil})
 }
 
+// Left tells of archives that a run left alone after its first failure: of some of those
+// with these names.
+func (s Sink) Left(left []int, name func(i int) string) {
+	for _, i := range left {
+		s(&NotTaken{Archive: name(i)})
+	}
+	if len(left) > 0 {
+		s(Stopped(len(left)))
+	}
+}
+
+// Stopped says that a run was halted before so many archives.
+func Stopped(archives int) Notice {
+	count := "1 archive was"
+	if archives > 1 {
+		count = fmt.Sprintf("%d archives were", archives)
+	}
+	return Notice("stopped at the first failure: " + count + " not taken")
+}
+
 // Failures finds out what errors have in common.
 type Failures struct {
 	count int

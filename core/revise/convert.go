@@ -16,6 +16,7 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/format/zip"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -30,6 +31,8 @@ type Conversion struct {
 	Under     string           // a folder in front of all paths
 	Output    create.Options   // format, writing, cut and clash of the new archives
 	Read      *atomic.Int64    // counts decoded bytes; nil: nobody asks
+	Halt      bool             // start no further archive after one has failed
+	DryRun    bool             // find out what would be made, and write nothing
 
 	taken   []error        // why the place of an archive cannot be taken
 	counter *place.Counter // for new names
@@ -43,9 +46,10 @@ func (c *Conversion) Complete() {
 	}
 }
 
-// Run rewrites the archives, several at a time, and reports each in the order of
-// the sources. One that fails does not stop the others.
-func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error {
+// Run rewrites the archives, several at a time, and reports each in the order of the
+// sources: a *report.Converted, or in the end a *report.NotTaken where the run halted.
+// One that fails does not stop the others.
+func (c Conversion) Run(ctx context.Context, tell report.Sink) error {
 	c.Complete()
 	c.counter = new(place.Counter)
 	if err := c.Output.Check(); err != nil {
@@ -67,7 +71,7 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 	}
 	c.Output.Writing.Encode.Workers = max(1, c.Workers/max(1, len(c.Sources)))
 	for _, target := range targets {
-		if target == "" {
+		if target == "" || c.DryRun {
 			continue
 		}
 		discard, err := folder.Make(filepath.Dir(target))
@@ -76,7 +80,14 @@ func (c Conversion) Run(ctx context.Context, tell func(*report.Converted)) error
 		}
 		defer discard()
 	}
-	return schedule.Each(ctx, len(c.Sources), c.Workers, func(i int) *report.Converted { return c.one(ctx, c.Sources[i], targets[i], c.taken[i]) }, tell)
+	left, err := schedule.Each(ctx, len(c.Sources), schedule.Options{Workers: c.Workers, Halt: c.Halt}, func(i int) (*report.Converted, error) {
+		r := c.one(ctx, c.Sources[i], targets[i], c.taken[i])
+		return r, r.Err
+	}, func(r *report.Converted) { tell(r) })
+	if err == nil {
+		tell.Left(left, func(i int) string { return c.Sources[i].Path })
+	}
+	return err
 }
 
 // targets are the paths of the new archives: named like the old ones, with the
@@ -158,7 +169,7 @@ func (c *Conversion) guard(targets []string) error {
 
 func (c *Conversion) one(ctx context.Context, s source.Source, target string, taken error) *report.Converted {
 	started := time.Now()
-	r := &report.Converted{Archive: s.Path, Path: target, Made: report.Made{Format: c.Output.Format.Name}}
+	r := &report.Converted{Archive: s.Path, Path: target, DryRun: c.DryRun, Made: report.Made{Format: c.Output.Format.Name}}
 	if r.Err = ctx.Err(); r.Err == nil && taken != nil {
 		r.Err = fault.At(s.Path, taken)
 	}
@@ -204,6 +215,12 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	}
 	o := c.Output
 	o.Archive = target
+	if c.DryRun {
+		if err := o.Free(target); err != nil {
+			return err
+		}
+		return c.foretell(paths, from)
+	}
 	out, err := create.NewOutput(target, o)
 	if err != nil {
 		return err
@@ -228,13 +245,28 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	return out.Commit()
 }
 
-// fill brings the entries of an archive into a new one.
-func (c *Conversion) fill(w archive.Writer, paths *paths, from *walk.Archive, again func() (*walk.Archive, error)) error {
-	f, r := c.Output.Format, paths.r
-	t := transfer{ctx: paths.ctx, from: from, to: w, needsSize: f.NeedsSize, holdsTime: f.HoldsTime, decide: paths.decide, goes: paths.goes,
+// transfer brings the entries of an archive into a new one.
+func (c *Conversion) transfer(paths *paths, from *walk.Archive) transfer {
+	f := c.Output.Format
+	return transfer{ctx: paths.ctx, from: from, needsSize: f.NeedsSize, holdsTime: f.HoldsTime, decide: paths.decide, goes: paths.goes,
 		moves:  c.Under != "" || c.Placement.Peel > 0 || c.Placement.Flatten || c.Placement.Rename != nil,
 		meter:  bound.Meter{Context: paths.ctx, Budget: paths.budget, Total: c.Read},
-		packed: func(e *archive.Entry) bool { return stays(e, c.Output.Writing) }}
+		packed: func(e *archive.Entry) bool { return f.Name == zip.Format.Name && stays(e, c.Output.Writing) }}
+}
+
+// foretell finds out what a new archive would hold.
+func (c *Conversion) foretell(paths *paths, from *walk.Archive) error {
+	t := c.transfer(paths, from)
+	if err := t.foretell(c.Output.Format); err != nil {
+		return err
+	}
+	return paths.finish(&t)
+}
+
+// fill brings the entries of an archive into a new one.
+func (c *Conversion) fill(w archive.Writer, paths *paths, from *walk.Archive, again func() (*walk.Archive, error)) error {
+	r, t := paths.r, c.transfer(paths, from)
+	t.to = w
 	if paths.merges {
 		t.came = map[string]content{}
 	}
@@ -245,17 +277,26 @@ func (c *Conversion) fill(w archive.Writer, paths *paths, from *walk.Archive, ag
 	if err == nil {
 		err = t.copiesOfLinks(again)
 	}
-	special := t.notes.special // known when they came by
-	r.Files -= special
-	r.LeftOut[choose.Kept] -= special
-	r.LeftOut[choose.Special] += special
-	if err == nil && r.Files == 0 && r.LeftOut.LeftOut() > 0 {
-		err = fault.New(fault.NoMatch, "nothing of it is left to convert")
+	if left := paths.finish(&t); err == nil {
+		err = left
 	}
 	if err == nil {
 		r.Copied, r.Repacked, r.Notes = t.notes.packed, t.notes.repacked, t.notes.lost()
 	}
 	return err
+}
+
+// finish counts what was known to be left out when it came by. Nothing at all is of kind
+// fault.NoMatch.
+func (p *paths) finish(t *transfer) error {
+	r, special := p.r, t.notes.special
+	r.Files -= special
+	r.LeftOut[choose.Kept] -= special
+	r.LeftOut[choose.Special] += special
+	if r.Files == 0 && r.LeftOut.LeftOut() > 0 {
+		return fault.New(fault.NoMatch, "nothing of it is left to convert")
+	}
+	return nil
 }
 
 // paths gives the entries of one archive their new paths.

@@ -199,7 +199,7 @@ func TestGlobalHeadersStay(t *testing.T) {
 	f, err := create.FormatOf("", "tar.gz")
 	require.NoError(t, err)
 	c := Conversion{Request: walk.Request{Sources: []source.Source{{Path: path}}, Selection: drop}, Output: create.Options{Format: f}}
-	require.NoError(t, c.Run(t.Context(), func(r *report.Converted) { require.NoError(t, r.Err) }))
+	require.NoError(t, c.Run(t.Context(), func(e report.Event) { require.NoError(t, e.(*report.Converted).Err) }))
 	for _, made := range []string{path, path + ".gz"} {
 		a, err := walk.Open(t.Context(), source.Source{Path: made}, walk.Opening{})
 		require.NoError(t, err)
@@ -237,7 +237,7 @@ func TestConvert(t *testing.T) {
 				require.NoError(t, err)
 				c := Conversion{Request: walk.Request{Sources: sources, Selection: selection}, Placement: &place.Placement{Into: filepath.Join(dir, "new"), Peel: 1}, Under: "u/v", Output: o, Read: new(atomic.Int64)}
 				var r *report.Converted
-				require.NoError(t, c.Run(t.Context(), func(got *report.Converted) { r = got }))
+				require.NoError(t, c.Run(t.Context(), func(e report.Event) { r = e.(*report.Converted) }))
 				require.NoError(t, r.Err)
 				want := map[string]string{"u/v/a.csv": "t/a.csv", "u/v/d": "", "u/v/d/küste.csv": "t/d/küste.csv", "u/v/link": "a.csv"}
 				if len(all) > len(entries) {
@@ -253,7 +253,7 @@ func TestConvert(t *testing.T) {
 					assert.Equal(t, 4, r.Copied)
 					assert.Zero(t, r.Repacked)
 				}
-				require.NoError(t, c.Run(t.Context(), func(got *report.Converted) { r = got }))
+				require.NoError(t, c.Run(t.Context(), func(e report.Event) { r = e.(*report.Converted) }))
 				require.ErrorIs(t, r.Err, fault.Refused)
 			})
 		}
@@ -332,7 +332,7 @@ func TestLosses(t *testing.T) {
 				o.Writing.Encode.Set = again
 				var r *report.Converted
 				conversion := Conversion{Request: walk.Request{Sources: []source.Source{{Path: filepath.Join(dir, name)}}}, Placement: &place.Placement{Into: filepath.Join(dir, "new")}, Output: o}
-				require.NoError(t, conversion.Run(t.Context(), func(got *report.Converted) { r = got }))
+				require.NoError(t, conversion.Run(t.Context(), func(e report.Event) { r = e.(*report.Converted) }))
 				require.NoError(t, r.Err)
 				assert.Equal(t, lost, strings.Join(r.Notes, "; "))
 				if strings.Contains(lost, "pipe") {

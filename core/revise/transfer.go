@@ -96,6 +96,50 @@ func (t *transfer) run() error {
 	return nil
 }
 
+// foretell finds what would keep entries from being brought over, without their data.
+func (t *transfer) foretell(to archive.Format) error {
+	z, _ := t.from.Directory().(*zip.Reader)
+	if z == nil {
+		t.passed = map[string]passed{}
+	}
+	_, fromTar := t.from.Stream().(rawStream)
+	for e, err := range t.from.Walk(t.ctx) {
+		if err != nil {
+			return err
+		}
+		path, err := t.decide(e.Index, e.Entry)
+		if err == nil {
+			err = t.leadsThen(e, path)
+		}
+		switch {
+		case err != nil:
+			return err
+		case path == "":
+		case e.Kind > archive.Hardlink && !(fromTar && to.Hardlinks):
+			t.notes.special++
+		case z != nil && e.Encrypted && e.Kind == archive.File && !t.packed(e.Entry): // does a password open it?
+			data, err := t.from.Data(e.Index)
+			if err != nil {
+				return fault.At(e.Path, err)
+			}
+			data.Close()
+		}
+	}
+	return nil
+}
+
+// leadsThen makes sure that a link leads somewhere in the new archive.
+func (t *transfer) leadsThen(e *walk.Entry, path string) (err error) {
+	is := *e.Entry
+	if is.Kind == archive.Symlink && path != "" && t.moves {
+		is.Link, err = e.Target()
+	}
+	if err == nil {
+		_, err = t.leads(&is, path)
+	}
+	return fault.At(e.Path, err)
+}
+
 // betweenZIPs copies entries packed where that is allowed.
 func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 	w.CopyComment(z)

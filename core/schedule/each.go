@@ -1,41 +1,41 @@
 package schedule
 
-import (
-	"context"
-	"runtime"
-	"sync"
-)
+import "context"
 
-// Each calls do for each number below n, for so many at a time (0: as many as
-// there are processors), and report with what came out, in order, never twice at
-// a time. Once ctx is cancelled nothing more is reported, and its error is
-// returned when all that was begun has ended; do is called all the same, and
-// should look at ctx.
-func Each[T any](ctx context.Context, n, workers int, do func(i int) T, report func(T)) error {
-	if workers < 1 {
-		workers = runtime.GOMAXPROCS(0)
-	}
-	done := make([]chan T, n)
-	for i := range done {
-		done[i] = make(chan T, 1)
-	}
-	turns := make(chan struct{}, workers)
-	var group sync.WaitGroup
-	defer group.Wait()
-	group.Go(func() {
-		for i := range n {
-			turns <- struct{}{}
-			group.Go(func() {
-				defer func() { <-turns }()
-				done[i] <- do(i)
-			})
-		}
-	})
-	for i := range done {
-		result := <-done[i]
-		if ctx.Err() == nil {
-			report(result)
+// Each does n things that have nothing to do with each other, and calls report with what came
+// out, in order, never twice at a time. Ordered and Backlog mean nothing. It returns which were
+// not done after a halt, and the error of the context, after which only what was done without
+// an error is still reported.
+func Each[T any](ctx context.Context, n int, o Options, do func(i int) (T, error), report func(T)) (left []int, err error) {
+	units := make([]Unit, n)
+	for i := range units {
+		units[i] = &thing[T]{
+			do:     func() (T, error) { return do(i) },
+			report: report,
+			drop:   func() { left = append(left, i) },
 		}
 	}
-	return ctx.Err()
+	o.Ordered = false
+	Run(ctx, o, units)
+	return left, ctx.Err()
 }
+
+// thing is done when it is opened.
+type thing[T any] struct {
+	do     func() (T, error)
+	report func(T)
+	drop   func()
+	result T
+	err    error
+}
+
+func (t *thing[T]) Open(func() error) (work Work, err error) {
+	t.result, t.err = t.do()
+	return work, t.err
+}
+
+func (t *thing[T]) Do(int) (int, error) { return 0, nil }
+func (t *thing[T]) Finish()             {}
+func (t *thing[T]) Settle(error) error  { return t.err }
+func (t *thing[T]) Report()             { t.report(t.result) }
+func (t *thing[T]) Drop()               { t.drop() }

@@ -21,13 +21,13 @@ func TestEach(t *testing.T) {
 	for _, workers := range []int{1, 3, 50} {
 		var running, most atomic.Int32
 		var got []int
-		err := Each(t.Context(), 20, workers, func(i int) int {
+		_, err := Each(t.Context(), 20, Options{Workers: workers}, func(i int) (int, error) {
 			now := running.Add(1)
 			for old := most.Load(); now > old && !most.CompareAndSwap(old, now); old = most.Load() {
 			}
 			time.Sleep(time.Duration(20-i) * 100 * time.Microsecond) // the first takes longest
 			running.Add(-1)
-			return i
+			return i, nil
 		}, func(i int) { got = append(got, i) })
 		assert.NoError(t, err)
 		assert.LessOrEqual(t, int(most.Load()), workers)
@@ -36,11 +36,23 @@ func TestEach(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	reported := 0
-	err := Each(ctx, 20, 2, func(i int) int { return i }, func(i int) {
+	_, err := Each(ctx, 20, Options{Workers: 2}, func(i int) (int, error) { return i, ctx.Err() }, func(i int) {
 		if reported++; i == 4 {
 			cancel()
 		}
 	})
 	assert.ErrorIs(t, err, context.Canceled)
-	assert.Equal(t, 5, reported)
+	assert.GreaterOrEqual(t, reported, 5)
+	assert.LessOrEqual(t, reported, 10, "what is done then, and no more")
+
+	var got []int
+	left, err := Each(t.Context(), 9, Options{Workers: 1, Halt: true}, func(i int) (int, error) {
+		if i == 3 {
+			return i, errMade
+		}
+		return i, nil
+	}, func(i int) { got = append(got, i) })
+	assert.NoError(t, err)
+	assert.Equal(t, []int{0, 1, 2, 3}, got)
+	assert.Equal(t, []int{4, 5, 6, 7, 8}, left)
 }

@@ -302,14 +302,11 @@ func sameFile(a, b string) bool {
 }
 
 func missing(name string, err error) error {
-	switch {
-	case !errors.Is(err, fs.ErrNotExist):
-		return fault.Reading(name, err)
-	case strings.ContainsAny(name, "*?"):
+	err = fault.Reading(name, err)
+	if errors.Is(err, fs.ErrNotExist) && strings.ContainsAny(name, "*?") {
 		return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").Suggest(fault.MatchNames))
 	}
-	return fault.At(name, fault.New(fault.Unreadable, "there is no such file or folder").
-		Advise("names are taken exactly as written, brackets and spaces too; check the name and the current folder"))
+	return err
 }
 
 // listed lists the folder of a file that is named, for what was begun there: once.

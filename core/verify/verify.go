@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"errors"
 	"hash"
 	"io"
 	"sync"
@@ -26,17 +27,37 @@ type Options struct {
 	walk.Request
 	Links   plan.Links    // what could not be unpacked by this rule is unsafe
 	Hash    bool          // find the SHA-256 of what is checked; see report.Verified
+	Halt    bool          // go no further than the first archive that is not as it should be
 	Decoded *atomic.Int64 // counts the bytes that came out so far; nil: nobody asks
 }
 
-// Run checks archives, several at a time, and calls tell for each, in order. The parts of
-// sets are held against the lists of sums beside them.
-func Run(ctx context.Context, o Options, tell func(*report.Verified)) error {
+// Run checks archives, several at a time, and reports a *report.Verified for each, in order,
+// and a *report.NotTaken for each after that where it halted. The parts of sets are held
+// against the lists of sums beside them.
+func Run(ctx context.Context, o Options, tell report.Sink) error {
 	look := inspect.Options{Request: o.Request, Whole: true, Hash: o.Hash}
-	return inspect.Visit(ctx, look, func(a *inspect.Archive) inspect.Visitor {
-		return &checking{Verified: report.Verified{Archive: a.Path}, Options: &o, ctx: ctx, archive: a, tell: tell}
+	reported := 0 // sources
+	err := inspect.Visit(ctx, look, func(a *inspect.Archive) inspect.Visitor {
+		return &checking{Verified: report.Verified{Archive: a.Path}, Options: &o, ctx: ctx, archive: a, tell: func(v *report.Verified) {
+			if a.Inside == "" {
+				reported++
+			}
+			tell(v)
+		}}
 	})
+	if err != errHalted {
+		return err
+	}
+	var left []int
+	for i := reported; i < len(o.Sources); i++ {
+		left = append(left, i)
+	}
+	tell.Left(left, func(i int) string { return o.Sources[i].Path })
+	return nil
 }
+
+// errHalted ends a run after an archive that is not as it should be.
+var errHalted = errors.New("the run was halted")
 
 // checking is a report in the making.
 type checking struct {
@@ -65,6 +86,9 @@ func (c *checking) End(err error) error {
 	c.Err = cmp.Or(err, fault.At(c.archive.Path, c.locked))
 	c.Took = c.archive.Took
 	c.tell(&c.Verified)
+	if c.Halt && (c.Err != nil || len(c.Bad) > 0) {
+		return errHalted
+	}
 	return nil
 }
 

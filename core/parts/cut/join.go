@@ -14,7 +14,6 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
@@ -204,11 +203,6 @@ func Split(ctx context.Context, path, into string, cut Options, read *atomic.Int
 	if cut.PartSize > 0 && f.Size()/cut.PartSize >= mostParts {
 		return Written{}, fault.At(path, tooMany())
 	}
-	discard, err := folder.Make(into)
-	if err != nil {
-		return Written{}, err
-	}
-	defer discard()
 	w, err := Create(filepath.Join(into, filepath.Base(path)), cut)
 	if err != nil {
 		return Written{}, err

@@ -5,9 +5,11 @@ package cut
 import (
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -86,7 +88,7 @@ type Writer struct {
 // blockSize is how much is written and summed at a time.
 const blockSize = 1 << 20
 
-// Create starts a set; path is that of the whole, and its folder must exist.
+// Create starts a set; path is that of the whole, whose folder is made if missing.
 // Parts of that name that are there already are of kind fault.Refused.
 func Create(path string, cut Options) (*Writer, error) {
 	if err := cut.Check(); err != nil {
@@ -96,11 +98,8 @@ func Create(path string, cut Options) (*Writer, error) {
 	if cut.Style == Numbered {
 		w.whole = sha256.New()
 	}
-	if err := newfile.NeedFolder(filepath.Dir(path)); err != nil {
-		return nil, err
-	}
 	var err error
-	if w.earlier, err = parts.Of(filepath.Join(filepath.Dir(path), w.name(0)), nil); err != nil {
+	if w.earlier, err = parts.Of(filepath.Join(filepath.Dir(path), w.name(0)), nil); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	if w.earlier != nil && w.earlier.Found() > 0 && !cut.Replace {
@@ -113,7 +112,10 @@ func Create(path string, cut Options) (*Writer, error) {
 	}
 	for _, name := range seen {
 		old, err := disposal.Look(name)
-		if err != nil || old.There() && !cut.Replace {
+		if err != nil {
+			return nil, err
+		}
+		if old.There() && !cut.Replace {
 			return nil, fault.At(name, fault.New(fault.Refused, "it exists already").Suggest(fault.ReplaceIt))
 		}
 		w.olds = append(w.olds, old)
