@@ -2,25 +2,29 @@ package cli
 
 import (
 	"fmt"
-	"runtime"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
-	"widecrate/core/choose"
+	"widecrate/cli/show"
 	"widecrate/core/create"
+	"widecrate/core/report"
 	"widecrate/core/revise"
 	"widecrate/core/source"
+	"widecrate/core/web"
 )
 
 type editCommand struct {
 	*streams
+	sourceOptions
+	limitOptions
+	passwordOptions
 	outputOptions
 	progressOption
-	passwordOptions
-	limitOptions
+	pageOption
 	givenOptions
 	add, remove, moves []string
 	under              string
@@ -29,29 +33,26 @@ type editCommand struct {
 	method             string
 	encrypt            bool
 	workers            int
+	halt, dryRun       bool
 }
 
 func newEdit(s *streams) *cobra.Command {
-	c := &editCommand{streams: s, workers: runtime.NumCPU(), top: topChoice()}
+	c := &editCommand{streams: s, top: topChoice()}
 	cmd := &cobra.Command{
-		Use:   "edit ARCHIVE [OPTION…]",
+		Use:   "edit SOURCE… [OPTION…]",
 		Short: "Add, replace, remove or rename entries",
-		Long: `edit changes a ZIP or a tar, compressed or not. Entries that stay are copied as
-they are packed, with all that is recorded of them; a compressed tar is packed
-again in one pass. An added entry replaces one with the same path. The new
-archive replaces the old one when it is complete.`,
+		Long: `edit changes ZIPs and tars, compressed or not; a folder stands for the archives
+in it. Entries that stay are copied as they are packed, with all that is
+recorded of them; a compressed tar is packed again in one pass. An added entry
+replaces one with the same path. A new archive replaces the old one when it is
+complete; one in which nothing changes stays as it is.`,
 		Example: `  widecrate edit bundles/osk-bay.zip --text "may/notes.txt=All gauges report."
   widecrate edit bundles/osk-bay.zip --remove "*-01.zip" --move may=2026/may
   widecrate edit bundles/gull-ness.zip --put tidewatch.txt=about.txt
+  widecrate edit bundles --put tidewatch.txt=about.txt --dry-run
   widecrate edit instruments/suite-docs.tar --add corrections --top drop`,
-		Args: cobra.ExactArgs(1),
-		PreRunE: func(cmd *cobra.Command, _ []string) error {
-			if _, err := c.edit(cmd, ""); err != nil {
-				return err
-			}
-			return c.checkNew(cmd, c.encrypt)
-		},
-		RunE: c.run,
+		PreRunE: c.check,
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	set.Group("What changes", func() {
@@ -67,9 +68,17 @@ archive replaces the old one when it is complete.`,
 		set.Value(&c.level, "level")
 		set.Switch(&c.encrypt, "encrypt")
 		c.passwordOptions.addTo(set)
-		set.Number(&c.workers, "workers", 1)
 	})
-	set.Group("What is allowed of the archive", func() { c.limitOptions.addTo(set) })
+	set.Group("Which archives", func() {
+		c.sourceOptions.addFiles(set)
+		c.limitOptions.addTo(set)
+	})
+	set.Group("How it runs", func() {
+		set.Switch(&c.dryRun, "dry-run")
+		set.Switch(&c.halt, "halt")
+		set.Number(&c.workers, "workers", 1)
+		c.pageOption.addTo(set)
+	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set, "text")
 		c.progressOption.addTo(set)
@@ -77,23 +86,25 @@ archive replaces the old one when it is complete.`,
 	return cmd
 }
 
-// edit is what the core is asked for.
-func (c *editCommand) edit(cmd *cobra.Command, archive string) (e revise.Edit, err error) {
-	if err := onDisk(cmd, archive); err != nil {
-		return e, err
+func (c *editCommand) check(cmd *cobra.Command, args []string) error {
+	if _, err := c.edit(cmd); err != nil {
+		return err
 	}
-	e = revise.Edit{Archive: archive, Remove: c.remove, Limits: c.limits}
-	e.Reading.MaxMemory = c.memory
+	if err := c.sourceOptions.check(cmd, args, false); err != nil {
+		return err
+	}
+	return c.checkNew(cmd, c.encrypt)
+}
+
+// edit is what the core is asked for, but for the archives.
+func (c *editCommand) edit(cmd *cobra.Command) (e revise.Edit, err error) {
+	e = revise.Edit{Remove: c.remove, Workers: c.workers, Halt: c.halt, DryRun: c.dryRun}
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
 		if !found {
 			return e, usage(cmd, fmt.Errorf("--move %q is not OLD=NEW", text))
 		}
 		e.Moves = append(e.Moves, revise.Move{Old: inside(from), New: inside(to)})
-	}
-	all, err := choose.New(choose.Rules{})
-	if err != nil {
-		return e, err
 	}
 	if len(c.add)+c.count()+len(c.remove)+len(c.moves) == 0 {
 		return e, usage(cmd, fmt.Errorf("there is nothing to change: name what to add, remove or move"))
@@ -102,28 +113,52 @@ func (c *editCommand) edit(cmd *cobra.Command, archive string) (e revise.Edit, e
 	if err != nil {
 		return e, err
 	}
-	e.Add = create.Options{Sources: add, DropTop: c.top.Value(), Under: inside(c.under), Selection: all, Workers: c.workers}
+	e.Add = create.Options{Sources: add, DropTop: c.top.Value(), Under: inside(c.under)}
 	e.Add.Writing.Method, e.Add.Writing.Encode = c.method, c.level.Options
 	return e, c.give(cmd, &e.Add)
 }
 
-func (c *editCommand) run(cmd *cobra.Command, args []string) error {
+func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
-	e, err := c.edit(cmd, args[0])
+	if !c.dryRun {
+		c.pageOption.begin(cmd, c.streams)
+		defer c.pageOption.finish(&err)
+	}
+	e, err := c.edit(cmd)
 	if err != nil {
 		return err
 	}
-	var read, found atomic.Int64
-	e.Add.Read, e.Add.Found = &read, &found
-	if e.Add.Writing.Password, err = c.newPassword(cmd, c.streams, c.encrypt); err != nil {
+	e.Sources, err = c.find(cmd, args, c.streams, c.quiet, func(names ...string) (*web.Client, error) { return nil, onDisk(cmd, names...) })
+	if err == nil {
+		err = c.checkWritten(cmd, e.Sources)
+	}
+	if err == nil {
+		e.Add.Writing.Password, err = c.newPassword(cmd, c.streams, c.encrypt)
+	}
+	if err != nil {
 		return err
 	}
-	stop := c.startBytes(c.streams, c.quiet, &read, &found)
-	r, err := e.Run(cmd.Context())
+	if len(e.Sources) == 0 {
+		if !c.quiet {
+			c.nothing(cmd, c.Summary())
+		}
+		return nil
+	}
+	e.Reading, e.Limits = c.reading, c.limits
+	e.Reading.MaxMemory = c.memory
+	var read, found, done atomic.Int64
+	e.Add.Read, e.Add.Found = &read, &found
+	shown := show.Edits{Output: &c.Output, DryRun: c.dryRun, Locked: c.encrypt, Single: len(e.Sources) == 1, Started: time.Now()}
+	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(e.Sources))
+	err = e.Run(cmd.Context(), func(event report.Event) {
+		done.Add(1)
+		c.pageOption.event(event)
+		shown.Event(event)
+	})
 	stop()
 	if err != nil {
 		return err
 	}
-	c.Edited(args[0], r, c.encrypt)
-	return nil
+	shown.Finish()
+	return shownError(&shown.Failures)
 }

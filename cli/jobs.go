@@ -36,7 +36,7 @@ var jobCommands = []jobCommand{
 	{"convert", newConvert, []job.Key{sourcesKey}},
 	{"verify", newVerify, []job.Key{sourcesKey}},
 	{"parts-join", newPartsJoin, []job.Key{{Name: sourcesKey.Name, Help: "a part of the set"}}},
-	{"edit", newEdit, []job.Key{archiveKey}},
+	{"edit", newEdit, []job.Key{sourcesKey, archiveKey}},
 }
 
 // forAll are options that a run has for all of its jobs, and a job cannot have.
@@ -240,11 +240,9 @@ func (c *runCommand) check(f *jobFile, t *jobRun) {
 	if together != nil || t.args == nil { // what else is wrong may come of that
 		return
 	}
-	for _, k := range argumentsOf(t.Command) {
-		if k.Name == archiveKey.Name && at(k.Name) == t.At {
-			f.Mistake(t.At, t.Command+" needs "+k.Name, "")
-			return
-		}
+	if k := argumentsOf(t.Command)[0]; k.Name == archiveKey.Name && at(k.Name) == t.At {
+		f.Mistake(t.At, t.Command+" needs "+k.Name, "")
+		return
 	}
 	err := t.cmd.Args(t.cmd, t.args)
 	if err == nil && t.cmd.PreRunE != nil {

@@ -36,9 +36,6 @@ type archiveOptions struct {
 	selectionOptions
 	passwordOptions
 	limitOptions
-
-	left   []string        // archives that may still be arriving
-	others []source.Source // archives of other shares
 }
 
 // addTo adds them in two groups; nested reports whether the command looks into archives inside
@@ -59,13 +56,7 @@ func (o *archiveOptions) addTo(set *option.Set, nested bool) {
 // check finds what is wrong about them before anything is looked at; others reports
 // whether sources are also named in another way.
 func (o *archiveOptions) check(cmd *cobra.Command, args []string, others bool) error {
-	if len(args) == 0 && o.sourceOptions.list == "" && !others {
-		return usage(cmd, fmt.Errorf("no source is named"))
-	}
-	if err := onceInput(cmd, args); err != nil {
-		return err
-	}
-	if err := o.request.Check(); err != nil {
+	if err := o.sourceOptions.check(cmd, args, others); err != nil {
 		return err
 	}
 	if _, err := choose.New(o.rules); err != nil {
@@ -83,26 +74,89 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 	if r.Selection, err = o.selection(cmd); err != nil {
 		return r, err
 	}
-	if err := o.readNames(cmd, args); err != nil {
+	connect := func(names ...string) (*web.Client, error) { return o.client(cmd, s, names...) }
+	if r.Sources, err = o.find(cmd, args, s, quiet, connect); err != nil {
 		return r, err
+	}
+	r.Reading.MaxMemory = o.memory
+	r.Reading.Passwords, err = o.passwords(cmd, s)
+	return r, err
+}
+
+// sourceOptions find archives.
+type sourceOptions struct {
+	request source.Request
+	list    string
+	nullIn  bool
+	nested  bool
+	depth   int
+	shard   shardOption
+	reading archive.Options
+
+	left   []string        // archives that may still be arriving
+	others []source.Source // archives of other shares
+}
+
+func (o *sourceOptions) addTo(set *option.Set) {
+	o.addFiles(set)
+	set.Texts(&o.request.Series, "series")
+	set.Number(&o.request.SeriesCount, "series-count", 1)
+	set.Switch(&o.request.AllowGaps, "allow-gaps")
+	set.Texts(&o.request.PartsIn, "parts-in")
+	set.Value(&option.Wait{To: &o.request.Wait}, "wait")
+}
+
+// addFiles adds those that find archives of one file each.
+func (o *sourceOptions) addFiles(set *option.Set) {
+	set.Switch(&o.request.Recursive, "recursive")
+	set.Texts(&o.request.Archives, "archives")
+	set.Text(&o.list, "source-list")
+	set.Switch(&o.nullIn, "null-in")
+	set.Value(&option.Wait{To: &o.request.Settled}, "settled")
+	set.Value(&o.shard, "shard")
+	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
+	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
+}
+
+// addNested adds those of commands that look into archives inside others.
+func (o *sourceOptions) addNested(set *option.Set) {
+	o.depth = 3
+	set.Switch(&o.nested, "nested")
+	set.Number(&o.depth, "nested-depth", 1)
+}
+
+func (o *sourceOptions) check(cmd *cobra.Command, args []string, others bool) error {
+	if len(args) == 0 && o.list == "" && !others {
+		return usage(cmd, fmt.Errorf("no source is named"))
+	}
+	if err := onceInput(cmd, args); err != nil {
+		return err
+	}
+	return o.request.Check()
+}
+
+// find finds the archives; connect makes a client for the names that are addresses.
+func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quiet bool, connect func(names ...string) (*web.Client, error)) (sources []source.Source, err error) {
+	if err := o.readNames(cmd, args); err != nil {
+		return nil, err
 	}
 	names := slices.Clone(o.request.Names)
 	for _, pair := range o.request.Pairs {
 		names = append(names, pair.Source)
 	}
-	if o.request.Web, err = o.client(cmd, s, names...); err != nil {
-		return r, err
+	if o.request.Web, err = connect(names...); err != nil {
+		return nil, err
 	}
 	o.request.Input = cmd.InOrStdin()
 	o.request.Left = func(s source.Source) { o.left = append(o.left, s.Path) }
-	if r.Sources, err = source.Find(cmd.Context(), o.request); err != nil {
-		return r, err
+	if sources, err = source.Find(cmd.Context(), o.request); err != nil {
+		return nil, err
 	}
-	if len(o.left) > 0 && (!quiet || len(r.Sources) == 0) {
+	if len(o.left) > 0 && (!quiet || len(sources) == 0) {
 		s.Warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))
 	}
-	if len(r.Sources) > 0 && !quiet {
-		for _, folder := range source.Barren(o.request.Names, r.Sources) {
+	if len(sources) > 0 && !quiet {
+		for _, folder := range source.Barren(o.request.Names, sources) {
 			text := "no archive in " + folder
 			if into := cmd.Flags().Lookup("into"); into != nil && !into.Changed {
 				text += "; where archives are to go is said with --into " + folder
@@ -111,15 +165,13 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 		}
 	}
 	if o.shard.Count > 0 {
-		r.Sources, o.others = o.shard.Of(r.Sources)
+		sources, o.others = o.shard.Of(sources)
 	}
-	r.Reading.MaxMemory = o.memory
-	r.Reading.Passwords, err = o.passwords(cmd, s)
-	return r, err
+	return sources, nil
 }
 
 // nothing says why there is no archive to deal with.
-func (o *archiveOptions) nothing(cmd *cobra.Command, s *show.Screen) {
+func (o *sourceOptions) nothing(cmd *cobra.Command, s *show.Screen) {
 	named := s.Name(o.named())
 	if len(o.left) > 0 {
 		s.Printf("No archive in %s has settled: nothing to do.\n", named)
@@ -136,7 +188,7 @@ func (o *archiveOptions) nothing(cmd *cobra.Command, s *show.Screen) {
 }
 
 // below is how many archives would have been found in the folders below.
-func (o *archiveOptions) below(cmd *cobra.Command) int {
+func (o *sourceOptions) below(cmd *cobra.Command) int {
 	r := o.request
 	if r.Recursive {
 		return 0
@@ -150,40 +202,6 @@ func (o *archiveOptions) below(cmd *cobra.Command) int {
 		sources, _ = o.shard.Of(sources)
 	}
 	return len(sources)
-}
-
-// sourceOptions find archives.
-type sourceOptions struct {
-	request source.Request
-	list    string
-	nullIn  bool
-	nested  bool
-	depth   int
-	shard   shardOption
-	reading archive.Options
-}
-
-func (o *sourceOptions) addTo(set *option.Set) {
-	set.Switch(&o.request.Recursive, "recursive")
-	set.Texts(&o.request.Archives, "archives")
-	set.Text(&o.list, "source-list")
-	set.Switch(&o.nullIn, "null-in")
-	set.Texts(&o.request.Series, "series")
-	set.Number(&o.request.SeriesCount, "series-count", 1)
-	set.Switch(&o.request.AllowGaps, "allow-gaps")
-	set.Texts(&o.request.PartsIn, "parts-in")
-	set.Value(&option.Wait{To: &o.request.Wait}, "wait")
-	set.Value(&option.Wait{To: &o.request.Settled}, "settled")
-	set.Value(&o.shard, "shard")
-	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
-	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
-}
-
-// addNested adds those of commands that look into archives inside others.
-func (o *sourceOptions) addNested(set *option.Set) {
-	o.depth = 3
-	set.Switch(&o.nested, "nested")
-	set.Number(&o.depth, "nested-depth", 1)
 }
 
 // readNames completes the names of a command line with those of a list.
@@ -219,10 +237,12 @@ func (o *sourceOptions) named() string {
 	return names
 }
 
-// onDisk refuses an address where only a file will do.
-func onDisk(cmd *cobra.Command, path string) error {
-	if web.IsAddress(path) {
-		return usage(cmd, fmt.Errorf("%s is an address, and this has to be a file", path))
+// onDisk refuses addresses where only files will do.
+func onDisk(cmd *cobra.Command, paths ...string) error {
+	for _, path := range paths {
+		if web.IsAddress(path) {
+			return usage(cmd, fmt.Errorf("%s is an address, and this has to be a file", path))
+		}
 	}
 	return nil
 }

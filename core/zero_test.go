@@ -43,7 +43,7 @@ func TestZeroValues(t *testing.T) {
 		"each":     {func() error { return create.RunEach(t.Context(), create.Options{}, nil, nil) }, nil},
 		"weigh":    {func() error { _, err := create.Weighing{}.Run(t.Context(), nil); return err }, fault.NoMatch},
 		"convert":  {func() error { return revise.Conversion{}.Run(t.Context(), nil) }, fault.Usage},
-		"edit":     {func() error { _, err := revise.Edit{}.Run(t.Context()); return err }, fault.Unreadable},
+		"edit":     {func() error { return revise.Edit{}.Run(t.Context(), nil) }, fault.Usage},
 		"split":    {func() error { _, err := cut.Split(t.Context(), "", "", cut.Options{}, nil); return err }, fault.Unreadable},
 		"open":     {func() error { _, err := walk.Open(t.Context(), source.Source{}, walk.Opening{}); return err }, fault.Unreadable},
 		"receipts": {func() error { _, err := receipt.Load(); return err }, nil},

@@ -45,7 +45,8 @@ func TestEditInPlace(t *testing.T) {
 		2: {{"bundles/osk-bay.zip"}, {"bundles/osk-bay.zip", "--move", "x"}, {"bundles/osk-bay.zip", "--text", "../a=1"}, {}, {"survey/grids.tar.gz", "--level", "x"},
 			{"bundles/osk-bay.zip", "--add", "corrections", "--password-env", "HOME"}},
 		3: {{"survey/harbour.zip", "--text", "a=b"}, {"survey/grids.tar.gz.002", "--text", "a=b"}, {"bundles/osk-bay.zip", "--move", "about.txt=also/osk bay [v1].zip"}},
-		6: {{"bundles/osk-bay.zip", "--remove", "nothing*"}, {"bundles/osk-bay.zip", "--move", "abuot.txt=a"}},
+		0: {{"bundles/osk-bay.zip", "--remove", "nothing*"}, {"bundles", "--text", "new.txt=1", "--dry-run"}},
+		6: {{"bundles/osk-bay.zip", "--move", "abuot.txt=a"}},
 		7: {{"tidewatch.txt", "--text", "a=b"}},
 		8: {{"missing.zip", "--text", "a=b"}, {"bundles/osk-bay.zip", "--add", "missing"}},
 	} {
@@ -68,6 +69,31 @@ func TestEditInPlace(t *testing.T) {
 	stdout, stderr, code = run(t, dir, "extract", "locked/gauges.zip", "--into", "-", "--password-env", "TIDE", "--entry", "open.txt")
 	assert.Equal(t, 0, code, stderr)
 	assert.Equal(t, "2", stdout)
+}
+
+// Many archives are edited, each whole or as it was, and a second time nothing changes.
+func TestEditMany(t *testing.T) {
+	dir := tidewatch(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bundles", "a-cut.zip"), []byte("PK\x03\x04 and no more"), 0o666))
+	change := []string{"edit", "bundles", "--put", "tidewatch.txt=about.txt", "--text", "note.txt=clean", "--move", "may=2026/may", "--remove", "*-31.zip", "--as", "json"}
+	_, stderr, code := run(t, dir, append(change, "--halt", "--workers", "1")...)
+	assert.Equal(t, 7, code, stderr)
+	assert.Contains(t, stderr, "stopped at the first failure: 5 archives were not taken")
+	stdout, stderr, code := run(t, dir, append(change, "--report", "page.html")...)
+	assert.Equal(t, 7, code, stderr)
+	assert.Equal(t, 5, strings.Count(stdout, `"added":2,`), stdout)
+	assert.FileExists(t, filepath.Join(dir, "page.html"))
+	before := tree(t, dir)
+	require.NoError(t, os.Remove(filepath.Join(dir, "bundles", "a-cut.zip")))
+	delete(before, "bundles/a-cut.zip")
+	for _, again := range [][]string{change, append(change, "--dry-run")} {
+		stdout, stderr, code = run(t, dir, again...)
+		assert.Equal(t, 0, code, stderr)
+		assert.Equal(t, 5, strings.Count(stdout, `"removed":0,"moved":0,`), stdout)
+		assert.Equal(t, before, tree(t, dir))
+	}
+	stdout, _, _ = run(t, dir, "inspect", "bundles", "--as", "names", "--pick", "2026/may/*")
+	assert.NotEmpty(t, stdout)
 }
 
 // Many archives become others, each whole, one that fails aside.

@@ -174,7 +174,7 @@ var Table = []Row{
 	{Name: "salvage", Shapes: true, Help: "take what can be read of a damaged archive", More: "take what can be read of a damaged archive; what is lost is named"},
 	{Name: "halt", Help: "start no further archive after a failure", More: "end with the first archive, in their order, that fails: start no further one",
 		For: map[string]As{"run": {Help: "start no further archive or job after a failure"},
-			"create": {Help: "with --each, start no further archive after one has failed"}}},
+			"create": {Help: "of --each: no further archive after a failure", More: "with --each, make no further archive after the first that fails"}}},
 	{Name: "read-back", Help: "read the archive again before it appears",
 		More: "read the archive again before it appears, and compare each entry with the checksum that its source had"},
 	{Name: "password-env", Placeholder: "VAR", Help: "a variable that has the password", More: "the environment variable VAR has the password of locked entries"},

@@ -83,6 +83,9 @@ func (p *Page) Event(e report.Event) {
 	case *report.Converted:
 		p.add(row{Archive: e.Archive, To: e.Path, Files: e.Files, Bytes: e.Packed, Took: e.Took.Duration}, "", e.Err)
 		p.leftOut.Add(e.LeftOut)
+	case *report.Edited:
+		p.add(row{Archive: e.Source, To: e.Archive, Files: e.Stay + e.Moved + e.Replaced + e.Added, Bytes: e.After, Took: e.Took.Duration}, unchanged(e.Same), e.Err)
+		p.leftOut.Add(e.LeftOut)
 	case *report.Verified:
 		r := row{Archive: e.Archive, Files: e.Entries, Bytes: e.Bytes, Took: e.Took.Duration}
 		r.Bad = len(e.Bad) > 0
@@ -130,6 +133,14 @@ func (p *Page) unpacked(o *report.Unpacked) {
 func before(done bool) string {
 	if done {
 		return "done before"
+	}
+	return ""
+}
+
+// unchanged is the state of what stayed; empty: it changed.
+func unchanged(same bool) string {
+	if same {
+		return "as before"
 	}
 	return ""
 }

@@ -332,6 +332,16 @@ func (c *Contents) Paths() map[string]archive.Kind {
 	return paths
 }
 
+// Files counts those that are no folders.
+func (c *Contents) Files() (n int) {
+	for i := range c.c.found {
+		if c.c.found[i].entry.Kind != archive.Folder {
+			n++
+		}
+	}
+	return n
+}
+
 // Pack adds them to an archive, and notes them in r.
 func (c *Contents) Pack(w archive.Writer, r *report.Created) error {
 	r.LeftOut = c.c.leftOut

@@ -73,21 +73,24 @@ func (c *Converted) Lines() iter.Seq[Line] { return one(Line{"archive", c, c.Err
 // Edited is what became of an archive that was changed.
 type Edited struct {
 	Archive  string       `json:"archive"` // absolute path
+	Source   string       `json:"-"`       // the same, as it was named
 	Added    int          `json:"added"`
 	Replaced int          `json:"replaced"`
 	Removed  int          `json:"removed"`
 	Moved    int          `json:"moved"`
 	Stay     int          `json:"same"`
-	Spare    []string     `json:"unmatched,omitempty"` // patterns that removed nothing, beside other changes
-	Before   int64        `json:"bytes_before"`        // size of the archive
+	Before   int64        `json:"bytes_before"` // size of the archive
 	After    int64        `json:"bytes"`
 	LeftOut  choose.Tally `json:"left_out,omitzero"`
 	Took     Took         `json:"seconds"`
+	Same     bool         `json:"unchanged,omitempty"` // nothing would have changed, and the archive stayed
+	DryRun   bool         `json:"dry_run,omitempty"`
 	Locked   int          `json:"-"` // entries that are; new ones are not, unless a password was given
+	Err      error        `json:"-"`
 }
 
 // Lines are one.
-func (e *Edited) Lines() iter.Seq[Line] { return one(Line{"archive", e, nil}) }
+func (e *Edited) Lines() iter.Seq[Line] { return one(Line{"archive", e, e.Err}) }
 
 // Set is a set in parts that was found, with what is wrong with it.
 type Set struct {

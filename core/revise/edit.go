@@ -3,17 +3,21 @@ package revise
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/agnivade/levenshtein"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/create"
@@ -24,6 +28,7 @@ import (
 	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/walk"
 )
@@ -31,105 +36,330 @@ import (
 // A Move is a new path for an entry, or for a folder with all below it.
 type Move struct{ Old, New string }
 
-// An Edit is a request to change one archive.
+// An Edit is a request to change archives.
 type Edit struct {
-	Archive string
+	Sources []source.Source
 	Add     create.Options // sources, puts, texts and streams; an entry with the path of one of them is replaced
 	Remove  []string       // patterns, as in choose.Rules
 	Moves   []Move
 	Reading archive.Options
 	Limits  bound.Limits
+	Workers int  // 0: one for each processor
+	Halt    bool // start no further archive after one has failed
+	DryRun  bool // find out what would change, and write nothing
 }
 
-// Run changes an archive: the new one takes the place of the old one when it is
-// complete. Entries that stay are copied as they are packed. Errors are of kind
-// fault.Usage (nothing to do, a path that is none), fault.Refused (a path is
-// taken, an archive in parts), fault.NoMatch (nothing is called so), or those of
-// reading and writing; with any of them the archive is as it was.
-func (e Edit) Run(ctx context.Context) (*report.Edited, error) {
-	started := time.Now()
-	set, err := parts.Of(e.Archive, nil)
-	if set == nil && err == nil {
-		set = parts.OfLast(e.Archive)
+// Complete puts what zero values stand for in their place.
+func (e *Edit) Complete() {
+	if e.Add.Selection == nil {
+		e.Add.Selection = new(choose.Selection)
 	}
+	if e.Workers < 1 {
+		e.Workers = source.Workers(e.Sources)
+	}
+}
+
+// Run changes archives, several at a time, and reports each in the order of the sources: a
+// *report.Edited, or in the end a *report.NotTaken where the run halted. A new one takes the
+// place of the old one when it is complete. Entries that stay are copied as they are packed;
+// where nothing would change, the archive stays. The errors of an archive are of kind
+// fault.Refused (a path is taken, an archive in parts), or those of reading and writing; with
+// any of them it is as it was. Run itself fails with kind fault.Usage before anything is done
+// (nothing to do, a path that is none), and with kind fault.NoMatch where no archive has what
+// was to be moved, though none failed.
+func (e Edit) Run(ctx context.Context, tell report.Sink) error {
+	e.Complete()
+	moves, err := e.check()
 	if err != nil {
+		return err
+	}
+	streams, err := e.keepStreams()
+	if err != nil {
+		return err
+	}
+	defer streams.Close()
+	e.Add.Workers = max(1, e.Workers/max(1, len(e.Sources)))
+	all := &matches{removed: map[string]bool{}, moved: make([]bool, len(moves))}
+	failed := false
+	left, err := schedule.Each(ctx, len(e.Sources), schedule.Options{Workers: e.Workers, Halt: e.Halt}, func(i int) (*report.Edited, error) {
+		r := &report.Edited{Archive: e.Sources[i].Path, Source: e.Sources[i].Path, DryRun: e.DryRun}
+		started := time.Now()
+		r.Err = fault.Guard(func() error {
+			one := &editing{Edit: e, ctx: ctx, all: all, r: r, moves: moves}
+			one.Add.Streams = streams.again()
+			return one.run(e.Sources[i])
+		})
+		r.Took = report.Since(started)
+		return r, r.Err
+	}, func(r *report.Edited) {
+		failed = failed || r.Err != nil
+		tell(r)
+	})
+	if err != nil {
+		return err
+	}
+	tell.Left(left, func(i int) string { return e.Sources[i].Path })
+	if failed {
+		return nil
+	}
+	return all.missing(e, tell)
+}
+
+// check finds what is wrong with what is asked for, and cleans the paths of the moves.
+func (e *Edit) check() (moves []Move, err error) {
+	for _, m := range e.Moves {
+		to, err := place.Clean(m.New)
+		if err != nil || to == "." {
+			return nil, fault.New(fault.Usage, "%q cannot be a path in an archive", m.New)
+		}
+		moves = append(moves, Move{path.Clean(m.Old), to})
+	}
+	if _, err := choose.New(choose.Rules{Drop: e.Remove}); err != nil {
 		return nil, err
 	}
-	if set != nil {
-		return nil, fault.At(e.Archive, fault.New(fault.Refused, "it is in parts, which are not edited").
-			Advise("join them first with widecrate parts join, and split the result again"))
+	add := &e.Add
+	if len(add.Sources)+len(add.Puts)+len(add.Texts)+len(add.Streams)+len(e.Remove)+len(e.Moves) == 0 {
+		return nil, fault.New(fault.Usage, "there is nothing to change: name what to add, remove or move")
 	}
-	named := e.Archive
-	if e.Archive, err = filepath.EvalSymlinks(e.Archive); err != nil { // a link stays one
-		return nil, fault.Reading(named, err)
+	return moves, nil
+}
+
+// kept are streams that several archives get.
+type kept struct {
+	streams []create.Stream
+	data    []blob.Blob // nil: the streams themselves
+}
+
+func (e *Edit) keepStreams() (k kept, err error) {
+	k.streams = e.Add.Streams
+	if len(e.Sources) < 2 {
+		return k, nil
 	}
-	old, err := disposal.Hold(ctx, e.Archive) // another edit of the archive waits, and sees this one
+	for _, s := range k.streams {
+		data, err := blob.Spool(s.Data, inMemory, nil)
+		if err != nil {
+			k.Close()
+			return k, err
+		}
+		k.data = append(k.data, data)
+	}
+	return k, nil
+}
+
+func (k *kept) again() []create.Stream {
+	if k.data == nil {
+		return k.streams
+	}
+	streams := slices.Clone(k.streams)
+	for i := range streams {
+		streams[i].Data = io.NewSectionReader(k.data[i], 0, k.data[i].Size())
+	}
+	return streams
+}
+
+func (k *kept) Close() {
+	for _, data := range k.data {
+		data.Close()
+	}
+}
+
+// matches say what was found in any of the archives.
+type matches struct {
+	mu      sync.Mutex
+	removed map[string]bool // patterns that removed something
+	moved   []bool          // moves that were done, now or before
+	nearest string          // to the first that was not
+	apart   int
+}
+
+func (m *matches) add(p *plan) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	spare := p.remove.Unmatched()
+	for _, pattern := range p.edit.Remove {
+		if !slices.ContainsFunc(spare, func(rule choose.Unmatched) bool { return rule.Text == pattern }) {
+			m.removed[pattern] = true
+		}
+	}
+	for i, move := range p.moves {
+		m.moved[i] = m.moved[i] || move.done
+		if !move.done && move.nearest != "" && (m.nearest == "" || move.apart < m.apart) {
+			m.nearest, m.apart = move.nearest, move.apart
+		}
+	}
+}
+
+// missing says what was found in none.
+func (m *matches) missing(e Edit, tell report.Sink) error {
+	in := "in it"
+	if len(e.Sources) > 1 {
+		in = "in any of them"
+	}
+	for _, pattern := range e.Remove {
+		if !m.removed[pattern] && len(e.Sources) > 0 {
+			tell(report.Notice(fmt.Sprintf("nothing %s matches %q, which was to be removed", in, pattern)))
+		}
+	}
+	for i, done := range m.moved {
+		if !done && len(e.Sources) > 0 {
+			err := fault.New(fault.NoMatch, "nothing %s has the path %q", in, e.Moves[i].Old)
+			if m.nearest != "" && 2*m.apart <= len(e.Moves[i].Old) {
+				return err.Advise("the nearest is \"" + m.nearest + "\"")
+			}
+			return err
+		}
+	}
+	return nil
+}
+
+// editing is an archive that is changed.
+type editing struct {
+	Edit
+	ctx   context.Context
+	all   *matches
+	moves []Move
+	r     *report.Edited
+
+	path     string // of the archive, where no link is in the way
+	from     *walk.Archive
+	format   archive.Format
+	contents *create.Contents
+	plan     *plan
+}
+
+func (e *editing) run(s source.Source) error {
+	old, err := e.open(s)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer old.Release()
-	from, err := walk.Open(ctx, source.Source{Path: e.Archive}, walk.Opening{Options: e.Reading, Limits: e.Limits, Ordered: true})
-	if err != nil {
-		return nil, fault.At(e.Archive, err)
+	defer e.from.Close()
+	err = e.prepare()
+	if err == nil {
+		err = e.change(old)
 	}
-	defer from.Close()
-	f, err := create.FormatOf(e.Archive, from.Format)
-	if err != nil {
-		return nil, err
+	if err != nil && fault.Of(err) != fault.Unwritable { // that says where itself
+		err = fault.At(s.Path, err)
 	}
-	if f.HoldsOne {
-		return nil, fault.At(e.Archive, fault.New(fault.Usage, "it is one compressed file, and holds nothing to edit"))
-	}
-	if z, ok := from.Directory().(*zip.Reader); ok && z.Front() > 0 {
-		return nil, fault.At(e.Archive, fault.New(fault.Refused, "%d bytes stand in front of the archive in it, and would be lost", z.Front()))
-	}
-	e.Add.Format, e.Add.Archive = f, e.Archive
-	if err := e.Add.Check(); err != nil {
-		return nil, err
-	}
-	contents, err := create.Gather(ctx, e.Add)
-	if err != nil {
-		return nil, err
-	}
-	p, err := newPlan(e, contents.Paths())
-	if err != nil {
-		return nil, err
-	}
-	full, err := filepath.Abs(e.Archive)
-	if err != nil {
-		return nil, fault.Reading(e.Archive, err)
-	}
-	r := &report.Edited{Archive: full, Before: from.Size()}
-	if err := e.write(ctx, old, from, f, contents, p, r); err != nil {
-		if fault.Of(err) != fault.Unwritable { // that says where itself
-			err = fault.At(e.Archive, err)
-		}
-		return nil, err
-	}
-	r.Took = report.Since(started)
-	return r, nil
+	return err
 }
 
-func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, f archive.Format, contents *create.Contents, p *plan, r *report.Edited) error {
+// open opens an archive, which nobody else changes until it is released.
+func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
+	set := s.Set
+	if set == nil && s.Err == nil && !s.Elsewhere() && s.Members == nil {
+		if set, err = parts.Of(s.Path, nil); set == nil && err == nil {
+			set = parts.OfLast(s.Path)
+		}
+	}
+	switch {
+	case s.Err != nil:
+		return nil, s.Err
+	case err != nil:
+		return nil, err
+	case s.Elsewhere():
+		return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and what is edited is a file"))
+	case set != nil:
+		return nil, fault.At(s.Path, fault.New(fault.Refused, "it is in parts, which are not edited").
+			Advise("join them first with widecrate parts join, and split the result again"))
+	}
+	if e.path, err = filepath.EvalSymlinks(s.Path); err == nil { // a link stays one
+		e.r.Archive, err = filepath.Abs(e.path)
+	}
+	if err != nil {
+		return nil, fault.Reading(s.Path, err)
+	}
+	if old, err = disposal.Hold(e.ctx, e.path); err != nil { // another edit of the archive waits, and sees this one
+		return nil, err
+	}
+	e.from, err = walk.Open(e.ctx, source.Source{Path: e.path}, walk.Opening{Options: e.Reading, Limits: e.Limits, Ordered: true})
+	if err != nil {
+		old.Release()
+		return nil, fault.At(s.Path, err)
+	}
+	return old, nil
+}
+
+// prepare finds what is to be added.
+func (e *editing) prepare() (err error) {
+	if e.format, err = create.FormatOf(e.path, e.from.Format); err != nil {
+		return err
+	}
+	if e.format.HoldsOne {
+		return fault.New(fault.Usage, "it is one compressed file, and holds nothing to edit")
+	}
+	if z, ok := e.from.Directory().(*zip.Reader); ok && z.Front() > 0 {
+		return fault.New(fault.Refused, "%d bytes stand in front of the archive in it, and would be lost", z.Front())
+	}
+	e.Add.Format, e.Add.Archive, e.Add.Hash = e.format, e.path, true
+	if err := e.Add.Check(); err != nil {
+		return err
+	}
+	if e.contents, err = create.Gather(e.ctx, e.Add); err != nil {
+		return err
+	}
+	e.plan, err = newPlan(&e.Edit, e.moves, e.contents.Paths())
+	return err
+}
+
+// change writes the new archive, if there is anything new about it.
+func (e *editing) change(old *disposal.Old) error {
+	e.r.Before = e.from.Size()
+	t := transfer{ctx: e.ctx, from: e.from, needsSize: e.format.NeedsSize, decide: e.plan.decide, goes: e.plan.goes, moves: len(e.moves) > 0,
+		packed: func(*archive.Entry) bool { return true }, meter: bound.Meter{Context: e.ctx, Budget: e.from.Budget()}}
+	var packed report.Created
+	var err error
+	if e.DryRun {
+		if err = t.foretell(e.format); err == nil {
+			err = e.ends()
+		}
+		packed.Files = e.contents.Files()
+		e.r.After = e.r.Before
+	} else {
+		t.gone = e.plan.note
+		err = e.write(old, &t, &packed)
+	}
+	if err != nil {
+		return err
+	}
+	p, r := e.plan, e.r
+	e.all.add(p)
+	r.LeftOut, r.Locked, r.Stay = packed.LeftOut, p.locked, p.stay
+	if r.Same {
+		r.Stay += p.replaced
+		return nil
+	}
+	r.Added, r.Replaced, r.Removed, r.Moved = packed.Files-p.replaced, p.replaced, p.removed, p.moved
+	return nil
+}
+
+// ends says what is wrong with the whole of it.
+func (e *editing) ends() error {
+	if err := e.plan.consistent(); err != nil {
+		return err
+	}
+	if len(e.Sources) == 1 { // then the archive stays as it was
+		e.all.add(e.plan)
+		return e.all.missing(Edit{Sources: e.Sources, Moves: e.Moves}, nil)
+	}
+	return nil
+}
+
+func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) error {
 	out, err := newfile.CreateOver(old)
 	if err != nil {
 		return err
 	}
-	w, err := f.NewWriter(out, e.Add.Writing)
+	w, err := e.format.NewWriter(out, e.Add.Writing)
 	if err == nil {
-		t := transfer{ctx: ctx, from: from, to: w, needsSize: f.NeedsSize, decide: p.decide, goes: p.goes, moves: len(e.Moves) > 0, packed: func(*archive.Entry) bool { return true },
-			meter: bound.Meter{Context: ctx, Budget: from.Budget()}}
+		t.to = w
 		err = t.run()
 	}
 	if err == nil {
-		err = p.unmatched()
+		err = e.ends()
 	}
 	if err == nil {
-		err = p.consistent()
-	}
-	var packed report.Created
-	if err == nil {
-		err = contents.Pack(w, &packed)
+		err = e.contents.Pack(w, packed)
 	}
 	if err == nil {
 		err = fault.Writing("", w.Close())
@@ -137,10 +367,10 @@ func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, 
 		w.Abort()
 	}
 	if err == nil {
-		err = fault.Writing(e.Archive, out.Chmod(from.Files[0].Info.Mode().Perm()))
+		err = fault.Writing(e.path, out.Chmod(e.from.Files[0].Info.Mode().Perm()))
 	}
 	if err == nil {
-		err = from.Files[0].Unchanged()
+		err = e.from.Files[0].Unchanged()
 	}
 	var info os.FileInfo
 	if err == nil {
@@ -149,17 +379,18 @@ func (e Edit) write(ctx context.Context, old *disposal.Old, from *walk.Archive, 
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
-	r.After, r.LeftOut = info.Size(), packed.LeftOut
-	r.Replaced, r.Removed, r.Moved, r.Stay, r.Locked = p.replaced, p.removed, p.moved, p.stay, p.locked
-	r.Spare = p.spare
-	r.Added = packed.Files - p.replaced
-	from.Close() // no system replaces a file that is open, but for some
+	if e.r.Same = e.plan.same(packed); e.r.Same {
+		e.r.After = e.r.Before
+		return out.Discard()
+	}
+	e.r.After = info.Size()
+	e.from.Close() // no system replaces a file that is open, but for some
 	return out.Commit()
 }
 
 // plan decides what becomes of each entry.
 type plan struct {
-	edit   Edit
+	edit   *Edit
 	remove *choose.Selection
 	added  map[string]archive.Kind
 	moves  []*move
@@ -167,35 +398,26 @@ type plan struct {
 	gone   map[string]bool // what was removed or replaced, for links to it
 	kinds  map[string]archive.Kind
 
-	replaced, removed, moved, stay, locked int
+	was map[string]replaced // what is replaced, by its path
 
-	spare []string // patterns that removed nothing, beside other changes
+	replaced, removed, moved, stay, locked int
 }
 
 type move struct {
 	Move
-	used    bool
+	done    bool // now, or before
 	nearest string
 	apart   int
 }
 
-func newPlan(e Edit, added map[string]archive.Kind) (*plan, error) {
-	p := &plan{edit: e, added: added, paths: map[string]bool{}, gone: map[string]bool{}, kinds: map[string]archive.Kind{}}
+func newPlan(e *Edit, moves []Move, added map[string]archive.Kind) (*plan, error) {
+	p := &plan{edit: e, added: added, paths: map[string]bool{}, gone: map[string]bool{}, kinds: map[string]archive.Kind{}, was: map[string]replaced{}}
+	for _, m := range moves {
+		p.moves = append(p.moves, &move{Move: m})
+	}
 	var err error
-	if p.remove, err = choose.New(choose.Rules{Drop: e.Remove}); err != nil {
-		return nil, err
-	}
-	for _, m := range e.Moves {
-		cleaned := Move{path.Clean(m.Old), ""}
-		if cleaned.New, err = place.Clean(m.New); err != nil || cleaned.New == "." {
-			return nil, fault.New(fault.Usage, "%q cannot be a path in an archive", m.New)
-		}
-		p.moves = append(p.moves, &move{Move: cleaned})
-	}
-	if len(added) == 0 && len(e.Remove) == 0 && len(e.Moves) == 0 {
-		return nil, fault.New(fault.Usage, "there is nothing to change: name what to add, remove or move")
-	}
-	return p, nil
+	p.remove, err = choose.New(choose.Rules{Drop: e.Remove})
+	return p, err
 }
 
 // goes is where what has a path now will be, unless something new has that path then.
@@ -267,10 +489,13 @@ func (m *move) of(at string) (to string, moves bool) {
 func (p *plan) moveOf(at string) string {
 	for _, m := range p.moves {
 		if to, moves := m.of(at); moves {
-			m.used = true
+			m.done = true
 			return to
 		}
-		if apart := levenshtein.ComputeDistance(m.Old, at); !m.used && len(p.paths) < 20_000 && (m.nearest == "" || apart < m.apart) {
+		if at == m.New || strings.HasPrefix(at, m.New+"/") {
+			m.done = true
+		}
+		if apart := levenshtein.ComputeDistance(m.Old, at); !m.done && len(p.paths) < 20_000 && (m.nearest == "" || apart < m.apart) {
 			m.nearest, m.apart = at, apart
 		}
 	}
@@ -292,30 +517,6 @@ func (p *plan) consistent() error {
 			if kind, there := p.kinds[above]; there && kind != archive.Folder && (isNew(at) || isNew(above)) {
 				return fault.New(fault.Refused, "%s would have to be a folder for %s", above, at).Advise("choose another path, or remove one of them")
 			}
-		}
-	}
-	return nil
-}
-
-// changes counts what is done beside what matched nothing.
-func (p *plan) changes() int { return len(p.added) + p.removed + p.moved }
-
-// unmatched is an error about what matched nothing.
-func (p *plan) unmatched() error {
-	for _, rule := range p.remove.Unmatched() {
-		if p.changes() > 0 {
-			p.spare = append(p.spare, rule.Text)
-			continue
-		}
-		return fault.New(fault.NoMatch, "nothing in it matches %q", rule.Text).Advise("widecrate inspect shows what is inside")
-	}
-	for _, m := range p.moves {
-		if !m.used {
-			err := fault.New(fault.NoMatch, "nothing in it has the path %q", m.Old)
-			if m.nearest != "" && 2*m.apart <= len(m.Old) {
-				return err.Advise("the nearest is \"" + m.nearest + "\"")
-			}
-			return err
 		}
 	}
 	return nil

@@ -75,11 +75,24 @@ func contents(t *testing.T, path string, passwords ...string) map[string]string 
 	return found
 }
 
+// edit changes one archive.
+func edit(t *testing.T, path string, e Edit) (r *report.Edited, err error) {
+	e.Sources = []source.Source{{Path: path}}
+	err = e.Run(t.Context(), func(event report.Event) {
+		if edited, is := event.(*report.Edited); is {
+			r = edited
+		}
+	})
+	if err == nil {
+		err = r.Err
+	}
+	return r, err
+}
+
 // Every kind of archive is edited to the same end, and stays as it was where
 // that cannot be done.
 func TestEdit(t *testing.T) {
 	long := strings.Repeat("long ", 30) + "küste.csv"
-	all, _ := choose.New(choose.Rules{})
 	for _, name := range []string{"x.zip", "x.tar", "x.tar.gz", "x.tar.zst"} {
 		for title, c := range map[string]struct {
 			edit Edit
@@ -95,29 +108,28 @@ func TestEdit(t *testing.T) {
 			"move away, add": {edit: Edit{Moves: []Move{{"a.csv", "old.csv"}}, Add: create.Options{Texts: []create.Text{{Path: "a.csv", Text: "3"}}}}, want: "a.csv=3 d d/b.csv d/c.csv link=a.csv old.csv=a.csv"},
 			"move onto":      {edit: Edit{Moves: []Move{{"a.csv", "d/b.csv"}}}, kind: fault.Refused},
 			"file on folder": {edit: Edit{Add: create.Options{Texts: []create.Text{{Path: "d", Text: "1"}}}}, kind: fault.Refused},
-			"nothing so":     {edit: Edit{Remove: []string{"*.txt"}}, kind: fault.NoMatch},
+			"nothing so":     {edit: Edit{Remove: []string{"*.txt"}}, want: "a.csv d d/b.csv d/c.csv link=a.csv"},
 			"no such path":   {edit: Edit{Moves: []Move{{"a.cvs", "b"}}}, kind: fault.NoMatch},
 			"out of it":      {edit: Edit{Moves: []Move{{"a.csv", "../b"}}}, kind: fault.Usage},
 			"nothing to do":  {kind: fault.Usage},
 			"missing source": {edit: Edit{Add: create.Options{Sources: []string{"missing"}}}, kind: fault.Unreadable},
 		} {
 			t.Run(name+" "+title, func(t *testing.T) {
-				c.edit.Archive = filepath.Join(t.TempDir(), name)
-				pack(t, c.edit.Archive, archive.WriteOptions{}, file("a.csv"), archive.Entry{Path: "d", Kind: archive.Folder}, file("d/b.csv"), file("d/c.csv"),
+				path := filepath.Join(t.TempDir(), name)
+				pack(t, path, archive.WriteOptions{}, file("a.csv"), archive.Entry{Path: "d", Kind: archive.Folder}, file("d/b.csv"), file("d/c.csv"),
 					archive.Entry{Path: "link", Kind: archive.Symlink, Link: "a.csv"})
-				before, err := os.ReadFile(c.edit.Archive)
+				before, err := os.ReadFile(path)
 				require.NoError(t, err)
-				c.edit.Add.Selection = all
-				_, err = c.edit.Run(t.Context())
+				_, err = edit(t, path, c.edit)
 				if c.kind != fault.Other {
 					require.ErrorIs(t, err, c.kind)
-					after, err := os.ReadFile(c.edit.Archive)
+					after, err := os.ReadFile(path)
 					require.NoError(t, err)
 					assert.Equal(t, before, after)
 				} else {
 					require.NoError(t, err)
 					var got []string
-					found := contents(t, c.edit.Archive)
+					found := contents(t, path)
 					for _, path := range slices.Sorted(maps.Keys(found)) {
 						if text := found[path]; text != path && text != "" {
 							path += "=" + text
@@ -125,13 +137,13 @@ func TestEdit(t *testing.T) {
 						got = append(got, path)
 					}
 					assert.Equal(t, c.want, strings.Join(got, " "))
-					info, err := os.Stat(c.edit.Archive)
+					info, err := os.Stat(path)
 					require.NoError(t, err)
 					if runtime.GOOS != "windows" { // which has no such permissions
 						assert.Equal(t, os.FileMode(0o640), info.Mode().Perm())
 					}
 				}
-				left, err := os.ReadDir(filepath.Dir(c.edit.Archive))
+				left, err := os.ReadDir(filepath.Dir(path))
 				require.NoError(t, err)
 				assert.Len(t, left, 1)
 			})
@@ -142,10 +154,9 @@ func TestEdit(t *testing.T) {
 // What is edited keeps what its records say: locks, owners, comments.
 func TestEditKeepsRecords(t *testing.T) {
 	dir := t.TempDir()
-	all, _ := choose.New(choose.Rules{})
 	locked := filepath.Join(dir, "locked.zip")
 	pack(t, locked, archive.WriteOptions{Password: "gezeiten"}, file("a.csv"), file("b.csv"))
-	r, err := Edit{Archive: locked, Moves: []Move{{"a.csv", "c.csv"}}, Add: create.Options{Selection: all, Texts: []create.Text{{Path: "n", Text: "1"}}}}.Run(t.Context())
+	r, err := edit(t, locked, Edit{Moves: []Move{{"a.csv", "c.csv"}}, Add: create.Options{Texts: []create.Text{{Path: "n", Text: "1"}}}})
 	require.NoError(t, err)
 	assert.Equal(t, 2, r.Locked)
 	assert.Equal(t, map[string]string{"b.csv": "b.csv", "c.csv": "a.csv", "n": "1"}, contents(t, locked, "gezeiten"))
@@ -162,9 +173,9 @@ func TestEditKeepsRecords(t *testing.T) {
 	}
 	copy(data[148:], []byte{'0', byte('0' + sum>>12&7), byte('0' + sum>>9&7), byte('0' + sum>>6&7), byte('0' + sum>>3&7), byte('0' + sum&7), 0, ' '})
 	require.NoError(t, os.WriteFile(tarred, data, 0o666))
-	_, err = Edit{Archive: tarred, Remove: []string{"a.csv"}, Add: create.Options{Selection: all}}.Run(t.Context())
+	_, err = edit(t, tarred, Edit{Remove: []string{"a.csv"}})
 	require.ErrorIs(t, err, fault.Refused, "a second name of it would lead nowhere")
-	_, err = Edit{Archive: tarred, Moves: []Move{{"a.csv", "b.csv"}}, Add: create.Options{Selection: all}}.Run(t.Context())
+	_, err = edit(t, tarred, Edit{Moves: []Move{{"a.csv", "b.csv"}}})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"b.csv": "a.csv", "second": "b.csv"}, contents(t, tarred))
 	data, err = os.ReadFile(tarred)
@@ -176,7 +187,6 @@ func TestEditKeepsRecords(t *testing.T) {
 // What a global header says counts for all entries after it, also when the first of them
 // goes.
 func TestGlobalHeadersStay(t *testing.T) {
-	all, _ := choose.New(choose.Rules{})
 	dir := t.TempDir()
 	path := filepath.Join(dir, "x.tar")
 	pack(t, path, archive.WriteOptions{}, file("a"), file("b"))
@@ -193,7 +203,7 @@ func TestGlobalHeadersStay(t *testing.T) {
 	}
 	copy(header[148:], fmt.Sprintf("%06o\x00 ", sum))
 	require.NoError(t, os.WriteFile(path, slices.Concat(header, record, data), 0o666))
-	_, err = Edit{Archive: path, Remove: []string{"a"}, Add: create.Options{Selection: all}}.Run(t.Context())
+	_, err = edit(t, path, Edit{Remove: []string{"a"}})
 	require.NoError(t, err)
 	drop, _ := choose.New(choose.Rules{Drop: []string{"c"}})
 	f, err := create.FormatOf("", "tar.gz")

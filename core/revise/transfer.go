@@ -44,6 +44,10 @@ type transfer struct {
 	// packed says whether a ZIP entry may stay as it is packed.
 	packed func(e *archive.Entry) bool
 
+	// gone gets an entry that is left out, and the data of a file that can be read; nil:
+	// nobody asks.
+	gone func(e *archive.Entry, data io.Reader, meter bound.Meter) error
+
 	meter bound.Meter // that decoded data passes
 
 	// came has what is known of the content of each path, in a series, whose archives may bring
@@ -91,6 +95,11 @@ func (t *transfer) run() error {
 		}
 		if err := t.pass(e, path); err != nil {
 			return fault.At(e.Path, err)
+		}
+		if path == "" && t.gone != nil {
+			if err := t.gone(e.Entry, fileOnly(e), t.meter); err != nil {
+				return fault.At(e.Path, err)
+			}
 		}
 	}
 	return nil
@@ -153,7 +162,7 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 		case err != nil:
 			return err
 		case path == "":
-			return nil
+			return fault.At(e.Path, t.goneFromZIP(p.Index(), e))
 		case !t.packed(&e):
 			return fault.At(e.Path, t.decoded(p.Index(), e, path))
 		}
@@ -175,6 +184,37 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 		t.notes.packed++
 		return w.AddPacked(t.ctx, p, path)
 	})
+}
+
+// fileOnly is the data of a file.
+func fileOnly(e *walk.Entry) io.Reader {
+	if e.Kind != archive.File {
+		return nil
+	}
+	return e
+}
+
+// goneFromZIP shows an entry that is left out. What is locked cannot be read, and is
+// another entry in any case.
+func (t *transfer) goneFromZIP(i int, e archive.Entry) (err error) {
+	if t.gone == nil || e.Encrypted {
+		return nil
+	}
+	if e.Kind != archive.File {
+		if e.Kind == archive.Symlink {
+			e.Link, err = t.from.Link(i)
+		}
+		if err == nil {
+			err = t.gone(&e, nil, t.meter)
+		}
+		return err
+	}
+	data, err := t.from.Data(i)
+	if err != nil {
+		return t.gone(&e, nil, t.meter)
+	}
+	defer data.Close()
+	return t.gone(&e, data, t.meter)
 }
 
 // decoded adds an entry of a ZIP archive that is packed again.

@@ -127,7 +127,7 @@ func tree(entries []Entry) Tree {
 // Edit is what edit makes of entries.
 func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 	c := choose(words)
-	did, missing := false, false
+	missing := false
 	var added []Entry
 	if c.has("add") {
 		adding := slices.DeleteFunc(slices.Clone(words), func(word string) bool { return word == "--put" || word == "--text" })
@@ -143,7 +143,6 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 	}
 	for _, e := range entries {
 		if c.has("remove") && glob(c.of("remove", ""), e.Path) {
-			did = true
 			continue
 		}
 		after = append(after, e)
@@ -156,12 +155,13 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 			}
 			return at
 		}
-		missing = !slices.ContainsFunc(after, func(e Entry) bool { return moved(e.Path) != e.Path })
+		missing = !slices.ContainsFunc(after, func(e Entry) bool {
+			return moved(e.Path) != e.Path || e.Path == to || strings.HasPrefix(e.Path, to+"/")
+		})
 		for i := range after {
 			e := &after[i]
 			was := e.Path
 			e.Path = moved(was)
-			did = did || e.Path != was
 			e.Link = relink(was, *e, func(at string) string {
 				if slices.ContainsFunc(added, func(new Entry) bool { return new.Path == at }) {
 					return at
@@ -179,7 +179,7 @@ func Edit(src Tree, entries []Entry, words []string) (after []Entry, code int) {
 	switch {
 	case contradict(itemsOf(after)):
 		return entries, 3
-	case missing || !did && len(added) == 0:
+	case missing:
 		return entries, 6
 	}
 	return after, 0
