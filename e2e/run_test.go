@@ -93,7 +93,7 @@ func TestRunJobs(t *testing.T) {
 		{"two kinds of failure", "jobs:\n" + fails + "- {name: gone, extract: {sources: in/gone.zip, into: out}}\n", nil, 1, "failed failed", nil, "in/gone.zip"},
 		{"only one", "jobs:\n" + fails + "- {name: after, follows: bad, extract: {sources: in/b.zip, into: out}}\n", []string{"--only", "after"}, 0, "done", []string{"out/b/b.csv"}, ""},
 		{"a variable", "jobs:\n- {name: x, extract: {sources: 'in/${what}.zip', into: out, ext: '${ext}'}}\n", []string{"--set", "what=a", "--set", "ext=txt"}, 0, "done", []string{"out/a/a.txt"}, ""},
-		{"a dry run", "jobs:\n- {name: x, extract: {sources: in/a.zip, into: out}}\n- {name: y, follows: x, create: {archive: m.zip, sources: [out]}}\n- {name: z, convert: {sources: in/a.zip, to: tar}}\n", []string{"--dry-run"}, 0, "done not-run not-run", nil, ""},
+		{"a dry run", "jobs:\n- {name: x, extract: {sources: in/a.zip, into: out}}\n- {name: y, follows: x, create: {archive: m.zip, sources: [out]}}\n- {name: z, convert: {sources: in/a.zip, to: tar}}\n", []string{"--dry-run"}, 0, "done not-run done", nil, ""},
 		{"looked at", "jobs:\n- {name: x, extract: {sources: in/a.zip, into: out}}\n", []string{"--validate"}, 0, "", nil, ""},
 		{"pairs", "jobs:\n- {name: x, extract: {pairs: [[in/a.zip, out/one], [in/b.zip, out/two]], clash: skip}}\n", nil, 0, "done", []string{"out/one/a/a.csv", "out/two/b/b.csv"}, ""},
 		{"a share", "shard: 1/2\njobs:\n- {name: x, extract: {sources: in, into: out, archives: ['?.zip']}}\n", []string{"--shard", "0/1"}, 0, "done", []string{"out/a/a.csv", "out/b/b.csv"}, ""},
