@@ -71,7 +71,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	case code == exitInterrupted:
 		s.Warn(interrupted)
 	case err != nil && !done:
-		s.Form = show.Text // the command may have failed before its options were read
+		s.Form = show.People // the command may have failed before its options were read
 		if as := cmd.Flags().Lookup("as"); as != nil && as.Value.String() == "json" {
 			s.Form = show.JSON
 		}

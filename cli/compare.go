@@ -59,7 +59,7 @@ anything is decoded. The exit code is 0 if both are the same and 1 if not.`,
 	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
 	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set)
 	})
 	return cmd
 }

@@ -88,7 +88,7 @@ stays.`,
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set, "csv")
 		c.progressOption.addTo(set)
 	})
 	return cmd
@@ -119,6 +119,7 @@ var errNoNewPassword = errors.New("--encrypt needs --new-password-env, or exactl
 
 func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	c.Deeds()
 	if !c.dryRun {
 		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)

@@ -111,7 +111,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set, "csv")
 		c.progressOption.addTo(set)
 	})
 	return cmd
@@ -143,7 +143,7 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	switch {
 	case len(args) < 2 && given == 0:
 		return usage(cmd, errors.New("no source is named"))
-	case args[0] == "-" && (c.as.Value() != show.Text || c.each || c.dryRun || c.format == ""):
+	case args[0] == "-" && (c.as.Value() != show.People || c.each || c.dryRun || c.format == ""):
 		return usage(cmd, errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it"))
 	case args[0] == "-" && c.Out.Terminal:
 		return usage(cmd, errors.New("standard output is a terminal; send the archive to a file or another command"))
@@ -172,6 +172,7 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 
 func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	c.Deeds()
 	if !c.dryRun {
 		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)
@@ -201,8 +202,9 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return err
 	}
 	if c.wanted() && !c.dryRun {
-		o.Hash, o.Made = true, c.made
+		o.Made = c.made
 	}
+	o.Hash = o.Made != nil || c.Form == show.CSV
 	if c.each {
 		err = c.runEach(cmd, args[0], o)
 	} else {
@@ -236,17 +238,20 @@ func (c *createCommand) made(r *report.Created) error {
 func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 	var read, found atomic.Int64
 	o.Read, o.Found = &read, &found
+	all := show.Creations{Output: &c.Output, DryRun: c.dryRun, Single: true, Started: time.Now()}
 	stop := c.startBytes(c.streams, c.quiet, &read, &found)
 	r, err := create.Run(cmd.Context(), o)
 	stop()
 	if r != nil {
+		all.Add(r)
 		c.pageOption.event(r)
 		c.Created(r, c.encrypt)
 	}
 	if err != nil {
 		return err
 	}
-	return c.ending(cmd, &report.Failures{}, o.Selection, r.Files, r.LeftOut, c.quiet)
+	all.Finish()
+	return c.ending(cmd, &all.Failures, o.Selection, r.Files, r.LeftOut, c.quiet)
 }
 
 // options are what the core is asked for, but for what takes reading.
@@ -325,7 +330,7 @@ func (c *createCommand) runEach(cmd *cobra.Command, text string, o create.Option
 	}
 	var read, done atomic.Int64
 	o.Read = &read
-	all := show.Creations{Output: &c.Output, DryRun: c.dryRun}
+	all := show.Creations{Output: &c.Output, DryRun: c.dryRun, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(o.Sources))
 	err = create.RunEach(cmd.Context(), o, name, func(e report.Event) {
 		done.Add(1)

@@ -80,7 +80,7 @@ complete; one in which nothing changes stays as it is.`,
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set, "csv")
 		c.progressOption.addTo(set)
 	})
 	return cmd
@@ -120,6 +120,7 @@ func (c *editCommand) edit(cmd *cobra.Command) (e revise.Edit, err error) {
 
 func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	c.Deeds()
 	if !c.dryRun {
 		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)

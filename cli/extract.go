@@ -85,7 +85,7 @@ others are still unpacked.`,
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set, "csv")
 		c.progressOption.addTo(set)
 	})
 	return cmd
@@ -103,6 +103,7 @@ func (c *extractCommand) check(cmd *cobra.Command, args []string) error {
 
 func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	c.Deeds()
 	if !c.dryRun {
 		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)

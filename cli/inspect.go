@@ -2,6 +2,7 @@ package cli
 
 import (
 	"github.com/spf13/cobra"
+	"time"
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
@@ -40,7 +41,7 @@ directory: it is decompressed.`,
 		c.sort = option.Either([]string{"archive", "path", "size", "packed", "saved", "modified"}, nil, show.ByPath, show.BySize, show.ByPacked, show.BySaved, show.ByModified)
 		set.Value(&c.sort, "sort")
 		set.Switch(&c.totals, "totals")
-		c.outputOptions.addTo(set, "table", "tree", "csv")
+		c.outputOptions.addTo(set, "tree", "csv")
 	})
 	return cmd
 }
@@ -51,7 +52,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	list := show.Listing{Output: &c.Output, Totals: c.totals, Sort: c.sort.Value()}
+	list := show.Listing{Output: &c.Output, Totals: c.totals, Sort: c.sort.Value(), Started: time.Now()}
 	list.Begin()
 	if err := inspect.Run(cmd.Context(), inspect.Options{Request: r, Links: list.Links()}, list.Archive); err != nil {
 		return err

@@ -401,10 +401,9 @@ type outputOptions struct {
 	verbose bool
 }
 
-// addTo declares them; the forms are the words of --as, the first of which it is
-// when left out, in addition to json and names.
-func (o *outputOptions) addTo(set *option.Set, first string, more ...string) {
-	words, values := []string{first, "json", "names"}, []show.Form{show.Text, show.JSON, show.Names}
+// addTo declares them; the forms are words of --as, in addition to those of all commands.
+func (o *outputOptions) addTo(set *option.Set, more ...string) {
+	words, values := []string{"table", "json", "names"}, []show.Form{show.People, show.JSON, show.Names}
 	for _, word := range more {
 		words, values = append(words, word), append(values, map[string]show.Form{"tree": show.Tree, "csv": show.CSV}[word])
 	}

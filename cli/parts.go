@@ -61,7 +61,7 @@ The exit code is 4 if a set is not complete.`,
 		c.listOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "table")
+		c.outputOptions.addTo(set)
 	})
 	return cmd
 }
@@ -137,7 +137,7 @@ the whole are checked. The file appears when it is complete and right.`,
 	})
 	set.Group("Parts at addresses", func() { c.webOptions.addTo(set) })
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set)
 		c.progressOption.addTo(set)
 	})
 	return cmd
@@ -238,7 +238,7 @@ pieces: any tool can put them together.`,
 		set.Value(&c.clash, "clash")
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set)
 		c.progressOption.addTo(set)
 	})
 	return cmd

@@ -84,7 +84,7 @@ first.`,
 		set.Text(&c.report, "report")
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set)
 		c.progressOption.addTo(set)
 	})
 	return cmd

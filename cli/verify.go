@@ -63,7 +63,7 @@ archives in it), an http or https address, or - for standard input.`,
 		set.Switch(&c.halt, "halt")
 	})
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "text")
+		c.outputOptions.addTo(set)
 		c.progressOption.addTo(set)
 	})
 	return cmd

@@ -53,7 +53,7 @@ zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
 	})
 	set.Group("Which files", func() { c.selectionOptions.addTo(set) })
 	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set, "table")
+		c.outputOptions.addTo(set)
 	})
 	return cmd
 }

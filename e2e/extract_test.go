@@ -69,7 +69,8 @@ func TestMachineOutput(t *testing.T) {
 	assert.Equal(t, map[string]any{"kind": "archive", "archive": one, "into": filepath.Join(dir, "b", "gull-ness-2026-05-01"),
 		"entries": 6.0, "bytes": size, "left_out": map[string]any{"other_extension": 4.0, "dropped": 1.0}}, got[1])
 	assert.Equal(t, []any{"damaged", 7.0}, []any{failure["kind"], failure["code"]})
-	assert.Len(t, got, 3)
+	assert.Len(t, got, 4)
+	assert.Equal(t, []any{"totals", 1.0, 1.0}, []any{got[3]["kind"], got[3]["archives"], got[3]["failed"]})
 
 	names, _, code = run(t, dir, "inspect", one, "--as", "names")
 	require.Equal(t, 0, code)
@@ -79,7 +80,7 @@ func TestMachineOutput(t *testing.T) {
 	entry, archive, _ := strings.Cut(lines, "\n")
 	assert.Regexp(t, `^{"kind":"entry","archive":"readings/gull-ness-2026-05-01.zip","path":"levels.csv","type":"file","size":\d+,"packed":\d+,`+
 		`"modified":"2026-05-02T00:05:00.*","mode":"0644","method":"deflate","crc32":"[0-9a-f]{8}","encrypted":false}$`, entry)
-	assert.Regexp(t, `^{"kind":"archive",.*"files":1,"size":\d+,"packed":\d+,"left_out":{"not_picked":5}}\n$`, archive)
+	assert.Regexp(t, `^{"kind":"archive",.*"files":1,"size":\d+,"packed":\d+,"left_out":{"not_picked":5}}\n{"kind":"totals",.*}\n$`, archive)
 	table, _, code := run(t, dir, "inspect", "readings", "-v")
 	assert.Equal(t, 0, code, "a damaged entry is no matter for its directory")
 	assert.Contains(t, table, "60 archives: 288 files")

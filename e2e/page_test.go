@@ -90,7 +90,7 @@ func TestReportOfEach(t *testing.T) {
 		assert.Contains(t, string(html), want)
 		require.NoError(t, os.Remove(filepath.Join(dir, "page.html")))
 	}
-	_, _, code := run(t, dir, "verify", "bundles", "--report", "none/page.html")
+	_, _, code := run(t, dir, "verify", "bundles", "--report", "tidewatch.txt/page.html")
 	assert.Equal(t, 10, code)
 	_, _, code = run(t, dir, "verify", "bundles", "--report", "")
 	assert.Equal(t, 2, code)

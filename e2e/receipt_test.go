@@ -120,8 +120,8 @@ func TestRecordsThatFail(t *testing.T) {
 		"no such receipt":           {"verify --against none.jsonl", 8, "none.jsonl: "},
 		"both":                      {"verify readings --against none.jsonl", 2, "takes the place of archives"},
 		"to standard output":        {"extract corrections --into - --receipt r", 2, "do not go together"},
-		"no folder for it":          {"extract corrections --into o --receipt none/r", 10, "none/r"},
-		"no folder for the sums":    {"extract corrections --into o --sums none/s", 10, "none"},
+		"no folder for it":          {"extract corrections --into o --receipt tidewatch.txt/r", 10, "tidewatch.txt/r"},
+		"no folder for the sums":    {"extract corrections --into o --sums tidewatch.txt/s", 10, "tidewatch.txt"},
 		"nothing settled":           {"extract corrections --into p --settled 1h", 0, "left alone"},
 	} {
 		t.Run(name, func(t *testing.T) {

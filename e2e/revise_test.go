@@ -22,7 +22,8 @@ func TestEditInPlace(t *testing.T) {
 		"--move", "may=2026/may", "--put", "tidewatch.txt=about.txt", "--text", "2026/may/osk-bay-2026-05-02.zip=gone", "--as", "json")
 	require.Equal(t, 0, code, stderr)
 	var line map[string]any
-	require.NoError(t, json.Unmarshal([]byte(stdout), &line))
+	first, _, _ := strings.Cut(stdout, "\n")
+	require.NoError(t, json.Unmarshal([]byte(first), &line))
 	for key, want := range map[string]float64{"added": 3, "replaced": 1, "removed": 1, "moved": 10, "same": 0} {
 		assert.Equal(t, want, line[key], key)
 	}

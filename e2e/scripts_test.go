@@ -246,7 +246,8 @@ func TestMissingSourceIsALine(t *testing.T) {
 		stdout, stderr, code := run(t, dir, append(strings.Fields(args), "--as", "json")...)
 		assert.Equal(t, 8, code, "%s: %s", args, stderr)
 		var line struct{ Failure *struct{ Code int } }
-		require.NoError(t, json.Unmarshal([]byte(stdout), &line), "%s: %s", args, stdout)
+		first, _, _ := strings.Cut(stdout, "\n")
+		require.NoError(t, json.Unmarshal([]byte(first), &line), "%s: %s", args, stdout)
 		require.NotNil(t, line.Failure, args)
 		assert.Equal(t, 8, line.Failure.Code, args)
 	}

@@ -78,13 +78,14 @@ func (c *Checking) name(r *report.Verified) {
 	switch {
 	case c.Form == Names && (r.Err != nil || len(r.Bad) > 0):
 		c.Name(r.Archive)
-	case c.Form == Text && c.Verbose && r.Err == nil:
+	case c.Form == People && c.Verbose && r.Err == nil:
 		c.Out.Printf("%s  %s, %s\n", c.Out.Name(r.Archive), Count(r.Entries, "file"), Size(r.Bytes))
 	}
 }
 
 // Finish says what all of it comes to.
 func (c *Checking) Finish() {
+	c.Output.Event(&report.Ended{Archives: c.good, Failed: c.bad + c.unsafe + c.incomplete + c.unknown, Files: c.Entries, Bytes: c.bytes, LeftOut: c.LeftOut, Took: report.Since(c.Started)})
 	if c.Quiet {
 		return
 	}
@@ -122,7 +123,7 @@ func (d *Delivered) File(f *receipt.Checked) {
 	switch {
 	case f.Status == receipt.Extra:
 		d.extra++
-		if d.Verbose && d.Form == Text {
+		if d.Verbose && d.Form == People {
 			d.Out.Printf("extra    %s\n", d.Out.Name(f.Path))
 		}
 	case f.Err == nil:

@@ -12,7 +12,7 @@ func (o *Output) Compared(r *report.Compared) {
 	for i, d := range r.Differences {
 		names[i] = d.Path
 	}
-	if o.Form == Text && !o.Quiet {
+	if o.Form == People && !o.Quiet {
 		o.differences(r.Differences)
 	}
 	o.Result(r, names, func(s *Screen) {

@@ -72,6 +72,7 @@ func (c *Conversions) how() string {
 
 // Finish says what all of it comes to.
 func (c *Conversions) Finish() {
+	c.Output.Event(&report.Ended{Archives: len(c.Made), Failed: c.Failures.Count(), Files: c.Files, Bytes: c.bytes, LeftOut: c.LeftOut, DryRun: c.DryRun, Took: report.Since(c.Started)})
 	if c.Quiet {
 		return
 	}

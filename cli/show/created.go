@@ -2,6 +2,7 @@ package show
 
 import (
 	"path/filepath"
+	"time"
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
@@ -14,7 +15,7 @@ func (o *Output) Created(r *report.Created, locked bool) {
 	if r.Archive == "-" {
 		s = o.Err
 	}
-	if o.Verbose || r.DryRun && o.Form == Text {
+	if o.Verbose || r.DryRun && o.Form == People {
 		o.packed(s, r)
 	}
 	o.Result(r, written(r.Archive, &r.Made), func(*Screen) { o.madeOf(s, r, locked) })
@@ -105,18 +106,25 @@ func tellParts(s *Screen, parts []string, sums string) {
 // Creations are what several new archives come to.
 type Creations struct {
 	*Output
-	DryRun bool
+	DryRun  bool
+	Single  bool // one archive is made
+	Started time.Time
 
 	Files        int
 	LeftOut      choose.Tally
 	Failures     report.Failures
 	archives     int
+	done         int // by an earlier run
 	size, packed int64
 }
 
 // Add takes an archive into account.
 func (c *Creations) Add(r *report.Created) {
-	c.archives++
+	if r.Done {
+		c.done++
+	} else {
+		c.archives++
+	}
 	c.Files += r.Files
 	c.size += r.Size
 	c.packed += r.Packed
@@ -125,9 +133,10 @@ func (c *Creations) Add(r *report.Created) {
 
 // Finish says what they come to.
 func (c *Creations) Finish() {
+	c.Event(&report.Ended{Archives: c.archives, Done: c.done, Failed: c.Failures.Count(), Files: c.Files, Bytes: c.packed, LeftOut: c.LeftOut, DryRun: c.DryRun, Took: report.Since(c.Started)})
 	s := c.Summary()
 	switch archives := s.Strong(Count(c.archives, "archive")); {
-	case c.Quiet:
+	case c.Quiet || c.Single:
 	case c.DryRun:
 		s.Printf("%s would be made: %s, %s would be packed\n", archives, Count(c.Files, "file"), Size(c.size))
 	default:

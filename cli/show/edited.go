@@ -17,6 +17,8 @@ type Edits struct {
 	Failures                        report.Failures
 	changed, same                   int
 	added, replaced, removed, moved int
+	files                           int
+	bytes                           int64
 }
 
 // Event takes note of what happened, and shows it.
@@ -36,6 +38,8 @@ func (d *Edits) Event(e report.Event) {
 	default:
 		d.changed++
 	}
+	d.files += r.Added + r.Replaced + r.Moved + r.Stay
+	d.bytes += r.After
 	d.added += r.Added
 	d.replaced += r.Replaced
 	d.removed += r.Removed
@@ -65,6 +69,7 @@ func (d *Edits) archive(s *Screen, r *report.Edited) {
 
 // Finish says what all of it comes to.
 func (d *Edits) Finish() {
+	d.Output.Event(&report.Ended{Archives: d.changed, Done: d.same, Failed: d.Failures.Count(), Files: d.files, Bytes: d.bytes, DryRun: d.DryRun, Took: report.Since(d.Started)})
 	if d.Quiet || d.Single {
 		return
 	}

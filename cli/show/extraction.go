@@ -125,7 +125,7 @@ func (r *Extraction) failed(err error) {
 
 func (r *Extraction) print(o *report.Unpacked) {
 	switch r.Form {
-	case JSON:
+	case JSON, CSV:
 	case Names:
 		for _, p := range o.Placed {
 			if p.Kind != archive.Folder && p.Action != stage.Skipped && p.Action != stage.Lost {
@@ -225,13 +225,17 @@ const listed = 12
 
 // Finish says what all of it comes to.
 func (r *Extraction) Finish() {
+	if n := &r.Totals; !r.Streaming {
+		r.Output.Event(&report.Ended{Archives: n.Archives - n.Failed - n.Done, Done: n.Done, Failed: n.Failed, Files: n.Placed, Bytes: n.Bytes,
+			LeftOut: n.LeftOut, DryRun: r.DryRun, Took: report.Since(r.Started)})
+	}
 	if r.Quiet {
 		return
 	}
 	s, t := r.Summary(), &r.Totals
 	if r.Streaming {
 		s = r.Err
-	} else if r.Form == Text && !r.Verbose && !r.DryRun {
+	} else if r.Form == People && !r.Verbose && !r.DryRun {
 		if len(r.archives) <= listed {
 			r.tableOfArchives(s)
 		} else {

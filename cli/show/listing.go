@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/maruel/natural"
 
@@ -21,8 +22,9 @@ import (
 // Listing shows what is in archives.
 type Listing struct {
 	*Output
-	Totals bool  // and not each entry
-	Sort   Order // nil: in the order of the archive
+	Totals  bool  // and not each entry
+	Sort    Order // nil: in the order of the archive
+	Started time.Time
 
 	All      report.Listed // of all archives
 	Failures report.Failures
@@ -44,7 +46,7 @@ func (c *Listing) Begin() {
 func (c *Listing) Archive(a *inspect.Archive, err error) error {
 	n := &report.Listed{Archive: a.Path, Bytes: a.Size}
 	if err == nil {
-		list := map[Form]func(*inspect.Archive, *report.Listed) error{Text: c.table, Tree: c.tree, JSON: c.lines, Names: c.names, CSV: c.csv}[c.Form]
+		list := map[Form]func(*inspect.Archive, *report.Listed) error{People: c.table, Tree: c.tree, JSON: c.lines, Names: c.names, CSV: c.csv}[c.Form]
 		err = list(a, n)
 	}
 	if err != nil {
@@ -60,7 +62,8 @@ func (c *Listing) Archive(a *inspect.Archive, err error) error {
 
 // Finish says what all archives come to.
 func (c *Listing) Finish() {
-	if people := c.Form == Text || c.Form == Tree; !c.Quiet && people && (c.good > 1 || c.good == 1 && c.Form == Tree && !c.Totals) {
+	c.Event(&report.Ended{Archives: c.good, Failed: c.Failures.Count(), Files: c.All.Files, Bytes: c.All.Size, LeftOut: c.All.LeftOut, Took: report.Since(c.Started)})
+	if people := c.Form == People || c.Form == Tree; !c.Quiet && people && (c.good > 1 || c.good == 1 && c.Form == Tree && !c.Totals) {
 		c.Out.Printf("\n%s: %s\n", c.Out.Strong(Count(c.good, "archive")), totalsOf(&c.All))
 	}
 }

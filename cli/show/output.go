@@ -13,7 +13,7 @@ type Form uint8
 
 // The forms.
 const (
-	Text Form = iota // a table, or what people read
+	People Form = iota // what people read
 	JSON
 	Names
 	Tree
@@ -31,7 +31,7 @@ type Output struct {
 
 // Summary is where what people read goes: not among the data.
 func (o *Output) Summary() *Screen {
-	if o.Form == Text {
+	if o.Form == People {
 		return o.Out
 	}
 	return o.Err
@@ -55,11 +55,14 @@ func (o *Output) Warn(text string) {
 	o.Err.Flush()
 }
 
-// Event prints an event where the form is JSON, and a notice. What it cannot write, the flush
+// Event prints an event where the form is JSON or CSV, and a notice. What it cannot write, the flush
 // at the end says.
 func (o *Output) Event(e report.Event) {
 	if notice, is := e.(report.Notice); is && !o.Quiet {
 		o.Warn(string(notice))
+	}
+	if o.Form == CSV {
+		o.deeds(e)
 	}
 	if o.Form == JSON {
 		_ = report.Encoder{To: o.Out, Say: o.Out.Say}.Encode(e)

@@ -26,7 +26,7 @@ func (o *Output) Sets(sets []*report.Set, summed bool) {
 	if o.Quiet {
 		return
 	}
-	if o.Form == Text && len(sets) > 0 {
+	if o.Form == People && len(sets) > 0 {
 		o.table(sets)
 	}
 	s := o.Summary()

@@ -12,7 +12,7 @@ import (
 
 // Weighed shows what several ways of packing came to.
 func (o *Output) Weighed(r *report.Weighed) {
-	if o.Form == Text && !o.Quiet {
+	if o.Form == People && !o.Quiet {
 		o.ways(r)
 	}
 	var names []string

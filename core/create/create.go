@@ -174,6 +174,9 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	case o.DryRun:
 		for i := range c.found {
 			r.Add(c.found[i].entry)
+			if o.Hash {
+				r.From = append(r.From, c.origin(&c.found[i]))
+			}
 		}
 		if err := o.Free(target); err != nil {
 			return nil, err

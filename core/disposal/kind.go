@@ -18,11 +18,14 @@ const kindSize = 4096
 // Anything else is of kind fault.Refused.
 func OfKind(path, what string, is func(start []byte) bool) error {
 	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		return nil
+	case err != nil:
+		return fault.Writing(path, err)
 	}
 	other := fault.At(path, fault.New(fault.Refused, "it is there already, and is not %s", what).Advise("nothing was done; choose another name"))
-	if err == nil && !info.Mode().IsRegular() {
+	if !info.Mode().IsRegular() {
 		return other
 	}
 	data, err := blob.Open(path)

@@ -72,7 +72,8 @@ type File struct {
 	Kind     string    `json:"kind"`
 	Run      string    `json:"run"`
 	Archive  string    `json:"archive"`
-	Path     string    `json:"path"` // below the root, or in the archive, with slashes
+	Path     string    `json:"path"`            // below the root, or in the archive, with slashes
+	Entry    string    `json:"entry,omitempty"` // of what was unpacked: the path in the archive
 	Type     string    `json:"type"`
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified,omitzero"`

@@ -190,7 +190,7 @@ func TestAppending(t *testing.T) {
 	_, err = Load(n.put("x", "a list\nof things\n"))
 	assert.ErrorIs(t, err, fault.Damaged)
 	_, err = Append(filepath.Join(n.dir, "x", "r.jsonl"), Run{}, fault.Wording{})
-	assert.ErrorIs(t, err, fault.Unreadable)
+	assert.ErrorIs(t, err, fault.Unwritable)
 }
 
 // What was delivered is checked on the disk, to the byte.

@@ -151,7 +151,7 @@ func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 		w.unit.Written++
 		w.unit.Bytes = archive.Plus(w.unit.Bytes, p.Size)
 	}
-	f := File{Kind: fileKind, Run: w.run, Archive: o.Archive, Type: p.Kind.String(), Size: max(p.Size, 0), Link: p.Link, SHA256: hex.EncodeToString(p.SHA256)}
+	f := File{Kind: fileKind, Run: w.run, Archive: o.Archive, Entry: p.Entry, Type: p.Kind.String(), Size: max(p.Size, 0), Link: p.Link, SHA256: hex.EncodeToString(p.SHA256)}
 	rel, err := filepath.Rel(w.unit.Root, p.Path)
 	if err != nil {
 		rel = p.Path

@@ -82,6 +82,21 @@ func Stopped(archives int) Notice {
 	return Notice("stopped at the first failure: " + count + " not taken")
 }
 
+// Ended is what a command came to: its last line.
+type Ended struct {
+	Archives int          `json:"archives"` // without a failure
+	Done     int          `json:"done,omitempty"`
+	Failed   int          `json:"failed"`
+	Files    int          `json:"files"`
+	Bytes    int64        `json:"bytes"` // written; of what only reads, that were read or listed
+	LeftOut  choose.Tally `json:"left_out,omitzero"`
+	DryRun   bool         `json:"dry_run,omitempty"`
+	Took     Took         `json:"seconds"`
+}
+
+// Lines are one.
+func (e *Ended) Lines() iter.Seq[Line] { return one(Line{"totals", e, nil}) }
+
 // Failures finds out what errors have in common.
 type Failures struct {
 	count int
