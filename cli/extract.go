@@ -92,13 +92,17 @@ others are still unpacked.`,
 }
 
 func (c *extractCommand) check(cmd *cobra.Command, args []string) error {
-	for _, row := range c.rows {
-		c.request.Pairs = append(c.request.Pairs, source.Pair{Source: row[0], Into: row[1]})
-	}
+	c.addPairs(c.rows)
 	if err := c.doneOptions.check(cmd, c.receipt); err != nil {
 		return err
 	}
 	return c.archiveOptions.check(cmd, args, c.pairs != "" || c.rows != nil)
+}
+
+func (c *extractCommand) addPairs(rows [][2]string) {
+	for _, row := range rows {
+		c.request.Pairs = append(c.request.Pairs, source.Pair{Source: row[0], Into: row[1]})
+	}
 }
 
 func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
@@ -110,8 +114,8 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if c.pairs != "" {
 		err := readFile(cmd, c.pairs, func(r io.Reader) error {
-			pairs, err := source.ReadPairs(r)
-			c.request.Pairs = append(c.request.Pairs, pairs...)
+			rows, err := source.ReadPairs(r, "source", "into")
+			c.addPairs(rows)
 			return err
 		})
 		if err != nil {

@@ -72,6 +72,45 @@ func TestEditInPlace(t *testing.T) {
 	assert.Equal(t, "2", stdout)
 }
 
+// Archives in two folders are compared one by one, and those in a list.
+func TestCompareMany(t *testing.T) {
+	dir := tidewatch(t)
+	_, stderr, code := run(t, dir, "convert", "bundles", "--to", "tar.zst", "--into", "new")
+	require.Equal(t, 0, code, stderr)
+	_, stderr, code = run(t, dir, "compare", "bundles", "new", "--archives-by", "stem")
+	assert.Equal(t, 0, code, stderr)
+	_, _, code = run(t, dir, "compare", "bundles", "new", "--archives-by", "name")
+	assert.Equal(t, 1, code, "nothing has the same name")
+	_, stderr, code = run(t, dir, "edit", "new/osk-bay.tar.zst", "--text", "more=1")
+	require.Equal(t, 0, code, stderr)
+	require.NoError(t, os.Remove(filepath.Join(dir, "new/pell-point.tar.zst")))
+	stdout, stderr, code := run(t, dir, "compare", "bundles", "new", "--archives-by", "stem", "--as", "json", "--workers", "3")
+	assert.Equal(t, 1, code, stderr)
+	assert.Contains(t, stdout, `{"kind":"difference","path":"more","status":"only in B","size_b":1}`)
+	assert.Contains(t, stdout, `"a":"bundles/pell-point.zip","b":""`)
+	assert.True(t, strings.HasSuffix(stdout, `{"kind":"totals","same":3,"different":1,"alone":1,"failed":0}`+"\n"), stdout)
+
+	for list, want := range map[string]int{"a,b\nbundles/osk-bay.zip,new/osk-bay.tar.zst\n": 1, "bundles/gull-ness.zip;new/gull-ness.tar.zst\n": 0,
+		"b,a\nnone.zip,bundles\nbundles/osk-bay.zip,bundles/osk-bay.zip": 8, "only one\n": 2} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "pairs.csv"), []byte(list), 0o666))
+		_, stderr, code = run(t, dir, "compare", "--pairs", "pairs.csv")
+		assert.Equal(t, want, code, "%s: %s", list, stderr)
+	}
+	for _, wrong := range [][]string{{"bundles"}, {"a", "b", "--pairs", "x"}, {"a", "b", "--recursive"}} {
+		_, _, code = run(t, dir, append([]string{"compare"}, wrong...)...)
+		assert.Equal(t, 2, code, wrong)
+	}
+
+	// What was made of a folder has one folder more.
+	_, stderr, code = run(t, dir, "create", "top.zip", "corrections")
+	require.Equal(t, 0, code, stderr)
+	for _, sides := range [][]string{{"top.zip", "corrections"}, {"corrections", "top.zip"}} {
+		stdout, stderr, code = run(t, dir, append([]string{"compare"}, sides...)...)
+		assert.Equal(t, 0, code, stderr)
+		assert.Contains(t, stdout, "lies in corrections/, which does not count")
+	}
+}
+
 // Many archives are edited, each whole or as it was, and a second time nothing changes.
 func TestEditMany(t *testing.T) {
 	dir := tidewatch(t)

@@ -90,8 +90,13 @@ func Either[T any](words []string, values ...T) Choice[T] {
 	return Choice[T]{words: words, values: values}
 }
 
+// EitherOrNone is Either where none is chosen at first.
+func EitherOrNone[T any](words []string, values ...T) Choice[T] {
+	return Choice[T]{words: words, values: values, at: -1}
+}
+
 func (c *Choice[T]) String() string {
-	if c.words == nil {
+	if c.words == nil || c.at < 0 {
 		return ""
 	}
 	return c.words[c.at]
@@ -103,8 +108,13 @@ func (c *Choice[T]) among() []string { return c.words }
 func (c *Choice[T]) Type() string    { return strings.Join(c.words, "|") }
 func (c *Choice[T]) Words() []string { return c.words }
 
-// Value is what the word stands for.
-func (c *Choice[T]) Value() T { return c.values[c.at] }
+// Value is what the word stands for; the zero value where there is none.
+func (c *Choice[T]) Value() (value T) {
+	if c.at >= 0 {
+		value = c.values[c.at]
+	}
+	return value
+}
 
 // Set takes a word.
 func (c *Choice[T]) Set(word string) error {

@@ -2,7 +2,10 @@ package show
 
 import (
 	"cmp"
+	"fmt"
 
+	"widecrate/core/choose"
+	"widecrate/core/fault"
 	"widecrate/core/report"
 )
 
@@ -16,9 +19,18 @@ func (o *Output) Compared(r *report.Compared) {
 		o.differences(r.Differences)
 	}
 	o.Result(r, names, func(s *Screen) {
-		s.Printf("%s the same, %s different, %s only in A, %s only in B; %s\n", s.Strong(Number(r.Same)),
-			Number(r.Different), Number(r.OnlyA), Number(r.OnlyB), r.LeftOut.String())
+		s.Printf("%s; %s\n", counts(r), r.LeftOut.String())
 	})
+}
+
+func counts(r *report.Compared) string {
+	text := fmt.Sprintf("%s the same, %s different, %s only in A, %s only in B", Number(r.Same), Number(r.Different), Number(r.OnlyA), Number(r.OnlyB))
+	for _, side := range [][2]string{{"A", r.PeeledA}, {"B", r.PeeledB}} {
+		if side[1] != "" {
+			text += fmt.Sprintf("; all of %s lies in %s/, which does not count", side[0], Plain(side[1]))
+		}
+	}
+	return text
 }
 
 func (o *Output) differences(differences []report.Difference) {
@@ -37,5 +49,74 @@ func (o *Output) differences(differences []report.Difference) {
 			sizes = d.What + ", " + sizes
 		}
 		t.Row(d.Status.String(), o.Out.Name(d.Path), o.Out.Faint(sizes))
+	}
+}
+
+// Comparisons shows several pairs, a line each, and in the end what they come to.
+type Comparisons struct {
+	*Output
+
+	Kept     int // files and links
+	LeftOut  choose.Tally
+	Failures report.Failures // of pairs that could not be compared, or are not the same
+	ended    report.CompareEnded
+}
+
+// Event takes note of what happened, and shows it.
+func (c *Comparisons) Event(e report.Event) {
+	r, ok := e.(*report.Compared)
+	if !ok {
+		c.Output.Event(e)
+		return
+	}
+	c.Kept += r.Same + len(r.Differences)
+	c.LeftOut.Add(r.LeftOut)
+	status := "same"
+	switch {
+	case r.Err != nil:
+		c.ended.Failed++
+		c.Failures.Add(r.Err)
+		c.Problem(r.Err)
+		c.Output.Event(r)
+		return
+	case r.Alone():
+		c.ended.Alone++
+		status = report.OnlyA.String()
+		if r.A == "" {
+			status = report.OnlyB.String()
+		}
+	case r.Differ():
+		c.ended.Different++
+		status = report.Different.String()
+	default:
+		c.ended.Same++
+	}
+	var names []string
+	if r.Differ() {
+		c.Failures.Add(fault.New(fault.Other, "%s and %s are not the same", r.A, r.B))
+		names = []string{cmp.Or(r.A, r.B)}
+	}
+	c.Result(r, names, func(s *Screen) {
+		s.Printf("%-9s  %s", status, s.Strong(s.Name(cmp.Or(r.A, r.B))))
+		if !r.Alone() {
+			s.Printf("  %s: %s", s.Name(r.B), counts(r))
+		}
+		s.Printf("\n")
+	})
+	if c.Form == People && c.Verbose && !c.Quiet {
+		c.differences(r.Differences)
+	}
+}
+
+// Finish says what all pairs come to.
+func (c *Comparisons) Finish() {
+	c.Output.Event(&c.ended)
+	if c.Quiet {
+		return
+	}
+	s, n := c.Summary(), c.ended
+	s.Printf("%s the same, %s different, %s on one side only; %s\n", s.Strong(Count(n.Same, "pair")), Number(n.Different), Number(n.Alone), c.LeftOut.String())
+	if n.Failed > 0 {
+		s.Printf("%s, reported above\n", s.Bad(Count(n.Failed, "pair")+" failed"))
 	}
 }

@@ -221,8 +221,17 @@ type Compared struct {
 	OnlyA       int          `json:"only_a"`
 	OnlyB       int          `json:"only_b"`
 	LeftOut     choose.Tally `json:"left_out,omitzero"`
+	PeeledA     string       `json:"peeled_a,omitempty"` // the one folder of a side, which the other has not, and which was dropped
+	PeeledB     string       `json:"peeled_b,omitempty"`
 	Differences []Difference `json:"-"` // in natural order of the paths
+	Err         error        `json:"-"`
 }
+
+// Alone reports whether there is nothing on one side to compare with.
+func (c *Compared) Alone() bool { return c.A == "" || c.B == "" }
+
+// Differ reports whether anything is not the same.
+func (c *Compared) Differ() bool { return len(c.Differences) > 0 || c.Alone() }
 
 // Add takes note of a difference.
 func (c *Compared) Add(d Difference) {
@@ -245,6 +254,17 @@ func (c *Compared) Lines() iter.Seq[Line] {
 				return
 			}
 		}
-		yield(Line{"comparison", c, nil})
+		yield(Line{"comparison", c, c.Err})
 	}
 }
+
+// CompareEnded is what the comparison of several pairs came to.
+type CompareEnded struct {
+	Same      int `json:"same"`
+	Different int `json:"different"`
+	Alone     int `json:"alone"` // on one side only
+	Failed    int `json:"failed"`
+}
+
+// Lines are one.
+func (e *CompareEnded) Lines() iter.Seq[Line] { return one(Line{"totals", e, nil}) }

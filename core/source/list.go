@@ -12,9 +12,6 @@ import (
 	"widecrate/core/fault"
 )
 
-// A Pair is a source with a destination root of its own.
-type Pair struct{ Source, Into string }
-
 // ReadList reads names, one a line, or with a NUL after each. The text is in
 // UTF-8 or UTF-16, with or without a mark; lines end in LF or CRLF, and empty
 // ones do not count. One without any is of kind fault.Usage: somebody forgot to fill it.
@@ -44,23 +41,6 @@ func ReadList(r io.Reader, null bool) ([]string, error) {
 		return nil, fault.New(fault.Usage, "the list is empty")
 	}
 	return names, nil
-}
-
-// ReadPairs reads lines of a source, a tab, and a destination root.
-func ReadPairs(r io.Reader) ([]Pair, error) {
-	lines, err := ReadList(r, false)
-	if err != nil {
-		return nil, err
-	}
-	pairs := make([]Pair, len(lines))
-	for i, line := range lines {
-		source, into, found := strings.Cut(line, "\t")
-		if !found || source == "" || into == "" || strings.Contains(into, "\t") {
-			return nil, fault.New(fault.Usage, "line %d is not a source, a tab and a folder: %q", i+1, line)
-		}
-		pairs[i] = Pair{source, into}
-	}
-	return pairs, nil
 }
 
 // decodeText tells UTF-16 by its mark, or by the zero in every ASCII character.

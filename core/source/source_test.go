@@ -79,11 +79,14 @@ func TestLists(t *testing.T) {
 	_, err = ReadList(iotest.ErrReader(errors.New("gone")), false)
 	assert.ErrorIs(t, err, fault.Unreadable)
 
-	pairs, err := ReadPairs(strings.NewReader("a b.zip\tout put\n"))
-	require.NoError(t, err)
-	assert.Equal(t, []Pair{{"a b.zip", "out put"}}, pairs)
-	for _, bad := range []string{"a", "a\t", "\tb", "a\tb\tc"} {
-		_, err := ReadPairs(strings.NewReader(bad))
+	for text, want := range map[string][2]string{"a b.zip\tout put\n": {"a b.zip", "out put"}, "a,b.zip\tx\r\n\r\n": {"a,b.zip", "x"}, "a;b.zip,x;y\n": {"a;b.zip", "x;y"}, "a\"b.zip,x\n": {`a"b.zip`, "x"},
+		"source,into\n\"a,b.zip\",\"say \"\"x\"\"\"\n": {"a,b.zip", `say "x"`}, "\ufeffInto;Source\nx;a.zip\n": {"a.zip", "x"}} {
+		pairs, err := ReadPairs(strings.NewReader(text), "source", "into")
+		require.NoError(t, err, "%q", text)
+		assert.Equal(t, [][2]string{want}, pairs, "%q", text)
+	}
+	for _, bad := range []string{"", "a", "a\t", "\tb", "a\tb\tc", "source,into\n", "a,b\nc\n"} {
+		_, err := ReadPairs(strings.NewReader(bad), "source", "into")
 		assert.ErrorIs(t, err, fault.Usage, "%q", bad)
 	}
 }

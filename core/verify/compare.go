@@ -12,6 +12,8 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/maruel/natural"
@@ -33,15 +35,15 @@ import (
 // Comparison is a request to compare two archives, two folders, or one of each.
 // Files and links count, folders only by what is in them.
 type Comparison struct {
-	A, B         string // paths, or addresses; one may be "-", standard input
-	Web          *web.Client
-	Input        io.Reader // that "-" stands for; nil: standard input
+	A, B         string         // paths, or addresses; one may be "-", standard input
+	Finding      source.Request // how archives are found, but for their names
 	Selection    *choose.Selection
-	PeelA, PeelB int // folders to drop from the paths on either side
+	PeelA, PeelB int // folders to drop from the paths on either side; neither: the one folder of a side may be, see report.Compared
 	Times        bool
 	Reading      archive.Options
 	Limits       bound.Limits
-	Sums         *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
+	Sums         *parts.Lists  // of SHA-256 sums, to check archives against; nil: those beside sets alone
+	Read         *atomic.Int64 // counts what was decoded; nil: nobody asks
 
 	hash bool // one side is a receipt: files are compared by SHA-256
 }
@@ -66,6 +68,9 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 	defer b.close()
 	if err != nil {
 		return nil, err
+	}
+	if c.PeelA+c.PeelB == 0 {
+		r.PeeledA, r.PeeledB = unwrap(a, b)
 	}
 	for _, path := range slices.Sorted(maps.Keys(a.items)) {
 		x := a.items[path]
@@ -97,6 +102,39 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 	}
 	slices.SortFunc(r.Differences, func(x, y report.Difference) int { return natural.Compare(x.Path, y.Path) })
 	return r, nil
+}
+
+// unwrap drops the one folder that all of one side lies in, where the other side has what is
+// in it, and the two have no path in common.
+func unwrap(a, b *side) (topA, topB string) {
+	for path := range a.items {
+		if b.items[path] != nil {
+			return "", ""
+		}
+	}
+	if topA = a.within(b); topA == "" {
+		topB = b.within(a)
+	}
+	return topA, topB
+}
+
+// within drops the one folder of a side, if anything in it is at the same path on the other.
+func (s *side) within(other *side) (top string) {
+	common := false
+	inside := map[string]*thing{}
+	for path, t := range s.items {
+		first, rest, is := strings.Cut(path, "/")
+		if !is || top != "" && first != top {
+			return ""
+		}
+		top, inside[rest] = first, t
+		common = common || other.items[rest] != nil
+	}
+	if !common {
+		return ""
+	}
+	s.items = inside
+	return top
 }
 
 // thing is an entry of one side.
@@ -298,7 +336,9 @@ func loadFolder(ctx context.Context, root string, add func(*thing) error) error 
 }
 
 func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add func(*thing) error) error {
-	sources, err := source.Find(ctx, source.Request{Names: []string{path}, Web: c.Web, Input: c.Input})
+	find := c.Finding
+	find.Names = []string{path}
+	sources, err := source.Find(ctx, find)
 	if err != nil {
 		return err
 	}
@@ -315,7 +355,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 			return fault.At(path, err)
 		}
 		t := &thing{Entry: *e.Entry}
-		if err := t.know(ctx, a, e, path, c.hash); err != nil {
+		if err := t.know(a, e, path, bound.Meter{Context: ctx, Budget: a.Budget(), Total: c.Read}, c.hash); err != nil {
 			return fault.At(path, fault.At(e.Path, err))
 		}
 		entries, things = append(entries, t.Entry), append(things, t)
@@ -337,7 +377,7 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 
 // know finds out about an entry what cannot be found out later: where a link leads, and the
 // sum of data that comes in order.
-func (t *thing) know(ctx context.Context, a *walk.Archive, e *walk.Entry, path string, hash bool) (err error) {
+func (t *thing) know(a *walk.Archive, e *walk.Entry, path string, meter bound.Meter, hash bool) (err error) {
 	switch i := e.Index; {
 	case t.Kind == archive.Symlink:
 		t.Link, err = e.Target()
@@ -350,10 +390,10 @@ func (t *thing) know(ctx context.Context, a *walk.Archive, e *walk.Entry, path s
 			return struct {
 				io.Reader
 				io.Closer
-			}{bound.Meter{Context: ctx, Budget: a.Budget()}.Reader(data), data}, nil
+			}{meter.Reader(data), data}, nil
 		}
 	case t.Kind == archive.File:
-		err = t.take(e, bound.Meter{Context: ctx, Budget: a.Budget()}, hash)
+		err = t.take(e, meter, hash)
 	}
 	return err
 }

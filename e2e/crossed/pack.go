@@ -294,6 +294,33 @@ func sum(a, b string) string {
 // Compared is what compare counts.
 type Compared struct{ Same, Different, OnlyA, OnlyB int }
 
+// unwrap drops the one folder that all of a side lies in, where the two sides have nothing in
+// common before, and something after.
+func unwrap(a, b Tree) (Tree, Tree) {
+	meet := func(a, b Tree) bool {
+		return slices.ContainsFunc(sorted(a), func(at string) bool { return has(b, at) })
+	}
+	inner := func(t Tree) Tree {
+		in, top := Tree{}, ""
+		for _, at := range sorted(t) {
+			first, rest, below := strings.Cut(at, "/")
+			if !below || top != "" && top != first {
+				return Tree{}
+			}
+			top, in[rest] = first, t[at]
+		}
+		return in
+	}
+	switch {
+	case meet(a, b):
+	case meet(inner(a), b):
+		return inner(a), b
+	case meet(a, inner(b)):
+		return a, inner(b)
+	}
+	return a, b
+}
+
 // Compare compares what two sides hold.
 func Compare(a, b []Entry, words []string) (Compared, int) {
 	c := choose(words)
@@ -311,6 +338,9 @@ func Compare(a, b []Entry, words []string) (Compared, int) {
 		return t
 	}
 	left, right := side(a, "peel-a"), side(b, "peel-b")
+	if !c.has("peel") && !c.has("peel-a") && !c.has("peel-b") {
+		left, right = unwrap(left, right)
+	}
 	var n Compared
 	for at, thing := range left {
 		other, there := right[at]

@@ -77,14 +77,14 @@ var options = map[string]map[string][]string{
 		"remove": {"*.csv", "d", "src/d/**", "none"}, "move": {"src=deep/er", "src/a.csv=src/d/moved.csv", "a.csv=z.csv", "src/d=d", "d=e/d", "none=x", "link=d/link"}, "top": {"keep", "drop"}, "under": {"u"},
 		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"}, "dry-run": nil,
 	},
-	"compare": with(map[string][]string{"peel": {"1"}, "peel-a": {"1", "2"}, "peel-b": {"1"}, "times": nil, "password-env": {"CROSSED"}}),
+	"compare": with(map[string][]string{"peel": {"1"}, "peel-a": {"1", "2"}, "peel-b": {"1"}, "times": nil, "password-env": {"CROSSED"}, "workers": {"1"}}),
 }
 
 // undrawn are the other options of those commands, with the reason.
 var undrawn = map[string]string{
 	"help": "ends the program", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks", "quiet": "looks", "verbose": "looks", "report": "a page", "as": "always json",
 	"format": "the extension says it", "part-style": "64 KiB at least", "password-file": "as password-env", "each": "several archives", "stdin-as": "needs standard input", "names": "as extract's, which has tests of its own", "done-in": "as skip-done",
-	"recursive": "one archive", "halt": "one archive", "archives": "one archive", "source-list": "one archive", "null-in": "one archive", "series": "one archive", "series-count": "one archive", "allow-gaps": "one archive",
+	"recursive": "one archive", "halt": "one archive", "archives-by": "one archive", "pairs": "one archive", "archives": "one archive", "source-list": "one archive", "null-in": "one archive", "series": "one archive", "series-count": "one archive", "allow-gaps": "one archive",
 	"parts-in": "needs folders", "wait": "takes time", "settled": "depends on the clock", "shard": "one archive", "name-encoding": "names are UTF-8", "zone": "times say theirs",
 	"max-total": "law of extract", "max-ratio": "law of extract", "max-memory": "law of extract", "max-entries": "law of extract",
 	"token-env": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses", "into": "always", "check-sums": "needs a list",
