@@ -26,6 +26,7 @@ import (
 
 type createCommand struct {
 	*streams
+	nameOptions
 	selectionOptions
 	recordOptions
 	doneOptions
@@ -88,6 +89,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 		set.Switch(&c.each, "each")
 	})
 	set.Group("Which files", func() {
+		c.nameOptions.addTo(set)
 		c.givenOptions.addTo(set)
 		set.Value(&c.links, "links")
 		c.selectionOptions.addTo(set)
@@ -141,7 +143,7 @@ func (o *writingOptions) writing(workers int) archive.WriteOptions {
 func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	given := c.count()
 	switch {
-	case len(args) < 2 && given == 0:
+	case len(args) < 2 && given == 0 && c.sourceList == "":
 		return usage(cmd, errors.New("no source is named"))
 	case args[0] == "-" && (c.as.Value() != show.People || c.each || c.dryRun || c.format == ""):
 		return usage(cmd, errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it"))
@@ -160,7 +162,10 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	if _, err := choose.New(c.rules); err != nil {
 		return err
 	}
-	o, err := c.options(cmd, args)
+	if err := onceInput(cmd, args[1:]); err != nil {
+		return err
+	}
+	o, err := c.options(cmd, args[0], args[1:])
 	if err != nil {
 		return err
 	}
@@ -177,7 +182,11 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)
 	}
-	o, err := c.options(cmd, args)
+	sources, err := c.files(cmd, args[1:])
+	if err != nil {
+		return err
+	}
+	o, err := c.options(cmd, args[0], sources)
 	if err == nil {
 		err = c.checkWritten(cmd, named(o.Sources), o.Archive)
 	}
@@ -255,12 +264,8 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 }
 
 // options are what the core is asked for, but for what takes reading.
-func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Options, err error) {
-	sources, err := source.Expand(args[1:])
-	if err != nil {
-		return o, err
-	}
-	o = create.Options{Archive: args[0], Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
+func (c *createCommand) options(cmd *cobra.Command, archive string, sources []string) (o create.Options, err error) {
+	o = create.Options{Archive: archive, Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
 		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		Halt: c.halt, DryRun: c.dryRun, Workers: c.workers}
 	if !c.each && strings.Contains(o.Archive, "{today") {
@@ -270,13 +275,13 @@ func (c *createCommand) options(cmd *cobra.Command, args []string) (o create.Opt
 		}
 		o.Archive = name.Expand(place.Values{Today: time.Now()})
 	}
-	if o.Format, err = create.FormatOf(args[0], c.format); err != nil {
+	if o.Format, err = create.FormatOf(archive, c.format); err != nil {
 		return o, err
 	}
 	if o.Cut, err = c.cut(cmd); err != nil {
 		return o, err
 	}
-	if args[0] == "-" {
+	if archive == "-" {
 		o.Output = c.Out
 	}
 	if err := c.give(cmd, &o); err != nil {

@@ -35,7 +35,7 @@ var jobCommands = []jobCommand{
 	{"create", newCreate, []job.Key{archiveKey, sourcesKey}},
 	{"convert", newConvert, []job.Key{sourcesKey}},
 	{"verify", newVerify, []job.Key{sourcesKey}},
-	{"parts-join", newPartsJoin, []job.Key{{Name: sourcesKey.Name, Help: "a part of the set"}}},
+	{"parts-join", newPartsJoin, []job.Key{{Name: sourcesKey.Name, Form: job.Texts, Help: "parts of the sets, and folders"}}},
 	{"edit", newEdit, []job.Key{sourcesKey, archiveKey}},
 }
 

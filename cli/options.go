@@ -85,9 +85,8 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 
 // sourceOptions find archives.
 type sourceOptions struct {
+	nameOptions
 	request source.Request
-	list    string
-	nullIn  bool
 	nested  bool
 	depth   int
 	shard   shardOption
@@ -110,8 +109,7 @@ func (o *sourceOptions) addTo(set *option.Set) {
 func (o *sourceOptions) addFiles(set *option.Set) {
 	set.Switch(&o.request.Recursive, "recursive")
 	set.Texts(&o.request.Archives, "archives")
-	set.Text(&o.list, "source-list")
-	set.Switch(&o.nullIn, "null-in")
+	o.nameOptions.addTo(set)
 	set.Value(&option.Wait{To: &o.request.Settled}, "settled")
 	set.Value(&o.shard, "shard")
 	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
@@ -126,10 +124,11 @@ func (o *sourceOptions) addNested(set *option.Set) {
 }
 
 func (o *sourceOptions) check(cmd *cobra.Command, args []string, others bool) error {
-	if len(args) == 0 && o.list == "" && !others {
-		return usage(cmd, fmt.Errorf("no source is named"))
-	}
-	if err := onceInput(cmd, args); err != nil {
+	if !others || len(args) > 0 {
+		if err := o.nameOptions.check(cmd, args); err != nil {
+			return err
+		}
+	} else if err := onceInput(cmd, args); err != nil {
 		return err
 	}
 	return o.request.Check()
@@ -137,7 +136,7 @@ func (o *sourceOptions) check(cmd *cobra.Command, args []string, others bool) er
 
 // find finds the archives; connect makes a client for the names that are addresses.
 func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quiet bool, connect func(names ...string) (*web.Client, error)) (sources []source.Source, err error) {
-	if err := o.readNames(cmd, args); err != nil {
+	if o.request.Names, err = o.names(cmd, args); err != nil {
 		return nil, err
 	}
 	names := slices.Clone(o.request.Names)
@@ -204,17 +203,45 @@ func (o *sourceOptions) below(cmd *cobra.Command) int {
 	return len(sources)
 }
 
-// readNames completes the names of a command line with those of a list.
-func (o *sourceOptions) readNames(cmd *cobra.Command, args []string) error {
-	o.request.Names = args
-	if o.list == "" {
-		return nil
+// nameOptions name more sources than the command line.
+type nameOptions struct {
+	sourceList string
+	nullIn     bool
+}
+
+func (o *nameOptions) addTo(set *option.Set) {
+	set.Text(&o.sourceList, "source-list")
+	set.Switch(&o.nullIn, "null-in")
+}
+
+func (o *nameOptions) check(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 && o.sourceList == "" {
+		return usage(cmd, fmt.Errorf("no source is named"))
 	}
-	return readFile(cmd, o.list, func(r io.Reader) error {
-		names, err := source.ReadList(r, o.nullIn)
-		o.request.Names = append(o.request.Names, names...)
+	return onceInput(cmd, args)
+}
+
+// names are those of the command line, and then those of the list.
+func (o *nameOptions) names(cmd *cobra.Command, args []string) (names []string, err error) {
+	names = args
+	if o.sourceList == "" {
+		return names, nil
+	}
+	err = readFile(cmd, o.sourceList, func(r io.Reader) error {
+		more, err := source.ReadList(r, o.nullIn)
+		names = append(names, more...)
 		return err
 	})
+	return names, err
+}
+
+// files is names where they are all files and folders.
+func (o *nameOptions) files(cmd *cobra.Command, args []string) ([]string, error) {
+	names, err := o.names(cmd, args)
+	if err != nil {
+		return nil, err
+	}
+	return source.Expand(names)
 }
 
 // nestedDepth is 0 without --nested.

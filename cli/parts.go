@@ -1,10 +1,7 @@
 package cli
 
 import (
-	"errors"
 	"path/filepath"
-	"sync/atomic"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -37,6 +34,7 @@ type scanCommand struct {
 	*streams
 	outputOptions
 	listOption
+	nameOptions
 	recursive bool
 	partsIn   []string
 }
@@ -56,6 +54,7 @@ The exit code is 4 if a set is not complete.`,
 	}
 	set := option.Of(cmd)
 	set.Group("Which sets", func() {
+		c.nameOptions.addTo(set)
 		set.Switch(&c.recursive, "recursive")
 		set.Texts(&c.partsIn, "parts-in")
 		c.listOption.addTo(set)
@@ -68,10 +67,14 @@ The exit code is 4 if a set is not complete.`,
 
 func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
-	if len(args) == 0 {
-		args = []string{"."}
+	names, err := c.files(cmd, args)
+	if err != nil {
+		return err
 	}
-	found, errs := parts.Scan(args, c.recursive, c.partsIn)
+	if len(args) == 0 && c.sourceList == "" {
+		names = []string{"."}
+	}
+	found, errs := parts.Scan(names, c.recursive, c.partsIn)
 	var failures report.Failures
 	sources := make([]source.Source, len(found))
 	for i, set := range found {
@@ -102,84 +105,6 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	return shownError(&failures)
 }
 
-type joinCommand struct {
-	*streams
-	listOption
-	webOptions
-	outputOptions
-	progressOption
-	into    string
-	clash   option.Choice[bool]
-	partsIn []string
-}
-
-func newPartsJoin(s *streams) *cobra.Command {
-	c := &joinCommand{streams: s, clash: replaceChoice()}
-	cmd := &cobra.Command{
-		Use:   "join PART [OPTION…]",
-		Short: "Put a set together into one file",
-		Long: `join puts a set together; name any part of it. Plain cuts are joined byte for
-byte. A split ZIP archive becomes an ordinary one, without unpacking. If a list
-of SHA-256 sums is beside the parts, or --check-sums names one, the parts and
-the whole are checked. The file appears when it is complete and right.`,
-		Example: `  widecrate parts join survey/grids.tar.gz.001 --into grids.tar.gz
-  widecrate parts join survey/harbour.z01 --into harbour.zip`,
-		Args:    cobra.ExactArgs(1),
-		PreRunE: func(cmd *cobra.Command, _ []string) error { return c.webOptions.check(cmd) },
-		RunE:    c.run,
-	}
-	set := option.Of(cmd)
-	set.Group("The file", func() {
-		set.Text(&c.into, "into")
-		set.Value(&c.clash, "clash")
-		set.Texts(&c.partsIn, "parts-in")
-		c.listOption.addTo(set)
-	})
-	set.Group("Parts at addresses", func() { c.webOptions.addTo(set) })
-	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set)
-		c.progressOption.addTo(set)
-	})
-	return cmd
-}
-
-// set is that of a part on disk, or at an address.
-func (c *joinCommand) set(cmd *cobra.Command, part string) (*parts.Set, error) {
-	client, err := c.client(cmd, c.streams, part)
-	switch {
-	case err != nil:
-		return nil, err
-	case client == nil:
-		return parts.Around(part, c.partsIn)
-	case c.into == "":
-		return nil, usage(cmd, errors.New("the parts lie at an address: --into names the file to make"))
-	}
-	return source.SetAt(cmd.Context(), client, part)
-}
-
-func (c *joinCommand) run(cmd *cobra.Command, args []string) error {
-	c.apply(c.streams)
-	started := time.Now()
-	set, err := c.set(cmd, args[0])
-	if err != nil {
-		return err
-	}
-	lists, err := c.listOption.lists(cmd, source.Source{Path: set.Path(), Set: set})
-	if err != nil {
-		return err
-	}
-	var read, all atomic.Int64
-	all.Store(set.Size())
-	stop := c.startBytes(c.streams, c.quiet, &read, &all)
-	j, err := cut.Join(cmd.Context(), set, c.into, c.clash.Value(), lists, &read)
-	stop()
-	if err != nil {
-		return err
-	}
-	c.Joined(&report.Joined{Path: absolutePath(j.Path), Parts: len(set.Parts), Size: j.Size, Summed: j.Summed, Took: report.Since(started)}, j, set)
-	return nil
-}
-
 // absolutePath is a path that does not depend on where the command ran.
 func absolutePath(path string) string {
 	if full, err := filepath.Abs(path); err == nil {
@@ -206,65 +131,6 @@ func (o *cutOptions) cut(cmd *cobra.Command) (*cut.Options, error) {
 		return nil, nil
 	}
 	return &cut.Options{PartSize: int64(o.partSize), Style: o.style.Value()}, nil
-}
-
-type splitCommand struct {
-	*streams
-	outputOptions
-	progressOption
-	cutOptions
-	into  string
-	clash option.Choice[bool]
-}
-
-func newPartsSplit(s *streams) *cobra.Command {
-	c := &splitCommand{streams: s, clash: replaceChoice()}
-	cmd := &cobra.Command{
-		Use:   "split FILE --part-size SIZE [OPTION…]",
-		Short: "Cut a file into parts",
-		Long: `split cuts any file into numbered parts, or rewrites a ZIP archive as a split
-one, without unpacking it. A list of SHA-256 sums is written beside the parts:
-of each part, and for numbered parts also of the whole. Numbered parts are plain
-pieces: any tool can put them together.`,
-		Example: `  widecrate parts split bundles/osk-bay.zip --part-size 100k --into cut
-  widecrate parts split readings/osk-bay-2026-05-01.zip --part-size 4k --into x`,
-		Args: cobra.ExactArgs(1),
-		RunE: c.run,
-	}
-	set := option.Of(cmd)
-	set.Group("The parts", func() {
-		c.cutOptions.addTo(set)
-		set.Text(&c.into, "into")
-		set.Value(&c.clash, "clash")
-	})
-	set.Group("What is printed", func() {
-		c.outputOptions.addTo(set)
-		c.progressOption.addTo(set)
-	})
-	return cmd
-}
-
-func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
-	c.apply(c.streams)
-	started := time.Now()
-	how, err := c.cut(cmd)
-	if err != nil {
-		return err
-	}
-	if how == nil {
-		return usage(cmd, errors.New("--part-size says how large the parts are"))
-	}
-	how.Replace = c.clash.Value()
-	var read, all atomic.Int64
-	all.Store(source.Source{Path: args[0]}.Size())
-	stop := c.startBytes(c.streams, c.quiet, &read, &all)
-	w, err := cut.Split(cmd.Context(), args[0], c.into, *how, &read)
-	stop()
-	if err != nil {
-		return err
-	}
-	c.Split(&report.Split{Parts: w.Parts, Sums: w.List, Size: w.Size, Took: report.Since(started)})
-	return nil
 }
 
 // replaceChoice is whether what is written may replace what is there.

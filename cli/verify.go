@@ -70,7 +70,7 @@ archives in it), an http or https address, or - for standard input.`,
 }
 
 func (c *verifyCommand) check(cmd *cobra.Command, args []string) error {
-	if c.against != nil && (len(args) > 0 || c.sourceOptions.list != "" || c.sums != "") {
+	if c.against != nil && (len(args) > 0 || c.sourceList != "" || c.sums != "") {
 		return usage(cmd, errors.New("--against takes the place of archives and of lists of sums: leave them out"))
 	}
 	return c.archiveOptions.check(cmd, args, c.against != nil)

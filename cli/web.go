@@ -91,6 +91,9 @@ func onceInput(cmd *cobra.Command, args []string) error {
 			uses++
 		}
 	}
+	if f := cmd.Flags().Lookup("stdin-as"); f != nil && f.Changed {
+		uses++
+	}
 	if uses > 1 {
 		return usage(cmd, fmt.Errorf("standard input (-) is named for more than one thing"))
 	}

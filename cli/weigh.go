@@ -13,12 +13,12 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/create"
 	"widecrate/core/report"
-	"widecrate/core/source"
 )
 
 type weighCommand struct {
 	*streams
 	selectionOptions
+	nameOptions
 	outputOptions
 	tries   []string
 	sample  option.Size
@@ -41,8 +41,8 @@ zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
 		Example: `  widecrate weigh readings
   widecrate weigh landing --try zip,tar.gz,tar.zst@best --chart ways.png
   widecrate weigh landing --sample 200k --as json`,
-		Args: cobra.MinimumNArgs(1),
-		RunE: c.run,
+		PreRunE: c.nameOptions.check,
+		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	set.Group("What is tried", func() {
@@ -51,7 +51,10 @@ zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
 		set.Text(&c.chart, "chart")
 		set.Number(&c.workers, "workers", 1)
 	})
-	set.Group("Which files", func() { c.selectionOptions.addTo(set) })
+	set.Group("Which files", func() {
+		c.nameOptions.addTo(set)
+		c.selectionOptions.addTo(set)
+	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set)
 	})
@@ -67,7 +70,7 @@ func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return usage(cmd, err)
 	}
-	sources, err := source.Expand(args)
+	sources, err := c.files(cmd, args)
 	if err != nil {
 		return err
 	}

@@ -222,3 +222,39 @@ func TestSeries(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, "another licence", string(licence), "the last of them has the first text again")
 }
+
+// Several sets are joined, and several files cut, each whole or not at all.
+func TestManySets(t *testing.T) {
+	dir := tidewatch(t)
+	_, stderr, code := run(t, dir, "parts", "join", "survey", "--into", "whole", "--dry-run")
+	assert.Equal(t, 4, code, stderr)
+	assert.NoDirExists(t, filepath.Join(dir, "whole"))
+	stdout, stderr, code := run(t, dir, "parts", "join", "survey", "survey/harbour.z01", "--into", "whole", "--as", "names")
+	assert.Equal(t, 4, code, stderr)
+	assert.Equal(t, []string{filepath.Join(dir, "whole/grids.tar.gz"), filepath.Join(dir, "whole/harbour.zip")}, strings.Fields(stdout))
+	_, stderr, code = run(t, dir, "verify", "whole")
+	assert.Equal(t, 0, code, stderr)
+
+	put(t, filepath.Join(dir, "list"), "whole/harbour.zip\nnone\n")
+	split := []string{"parts", "split", "whole/grids.tar.gz", "whole/../whole/grids.tar.gz", "--source-list", "list", "--part-size", "50k", "--into", "cut"}
+	_, _, code = run(t, dir, append(split, "--dry-run")...)
+	assert.Equal(t, 8, code)
+	assert.NoDirExists(t, filepath.Join(dir, "cut"))
+	_, stderr, code = run(t, dir, append(split, "--halt", "--workers", "1")...)
+	assert.Equal(t, 8, code, stderr)
+	before := tree(t, filepath.Join(dir, "cut"))
+	assert.Len(t, before, 5+1+5+1)
+	_, _, code = run(t, dir, append(split, "--halt")...)
+	assert.Equal(t, 3, code)
+	assert.Equal(t, before, tree(t, filepath.Join(dir, "cut")))
+	_, stderr, code = run(t, dir, "parts", "join", "cut", "--into", "again")
+	assert.Equal(t, 0, code, stderr)
+	assert.Equal(t, tree(t, filepath.Join(dir, "whole")), tree(t, filepath.Join(dir, "again")))
+
+	put(t, filepath.Join(dir, "copy", "grids.tar.gz"), "another")
+	for want, args := range map[int][]string{3: {"split", "whole/grids.tar.gz", "copy/grids.tar.gz", "--part-size", "3", "--into", "x"}, 2: {"join", "--into", "x"}} {
+		_, stderr, code = run(t, dir, append([]string{"parts"}, args...)...)
+		assert.Equal(t, want, code, stderr)
+		assert.NoDirExists(t, filepath.Join(dir, "x"))
+	}
+}

@@ -89,7 +89,7 @@ var Table = []Row{
 		For: map[string]As{
 			"convert": {Help: "the folder that they go into", More: "the folder DIR that they go into, made if missing (default: that of the old ones)"},
 			"split":   {Help: "the folder that they go into", More: "the folder DIR that they go into, made if missing (default: that of the file)"},
-			"join":    {Placeholder: "FILE", Help: "the file to make", More: "the FILE to make (default: beside the parts, called what they have in common)"},
+			"join":    {Placeholder: "FILE", Help: "the file to make, or the folder of several", More: "the FILE to make; for several sets the folder that they go into, made if missing (default: beside the parts, called what they have in common)"},
 		}},
 	{Name: "layout", Shapes: true, Help: "own folders, one shared folder, or automatic",
 		More: "own: a folder for each archive, named after it; shared: all into the root, merged in order; auto: as own, but a single top folder is not wrapped again"},

@@ -3,10 +3,10 @@ package show
 import (
 	"errors"
 	"path/filepath"
+	"time"
 
 	"widecrate/core/fault"
 	"widecrate/core/parts"
-	"widecrate/core/parts/cut"
 	"widecrate/core/report"
 )
 
@@ -70,28 +70,83 @@ func why(err error) string {
 	return err.Error()
 }
 
-// Joined shows a file that was put together from a set.
-func (o *Output) Joined(r *report.Joined, j cut.Joined, set *parts.Set) {
-	o.Result(r, []string{r.Path}, func(s *Screen) {
-		s.Printf("%s: %s from %s", s.Strong(s.Name(j.Path)), Size(j.Size), Count(r.Parts, "part"))
-		if j.Zip {
-			s.Printf(", an ordinary ZIP archive now")
-		}
-		sums := Count(j.Summed, "SHA-256 sum") + " checked"
-		switch {
-		case j.Summed == 0 && set.Elsewhere():
-			sums = "lists of sums are not looked for at addresses; --check-sums names one"
-		case j.Summed == 0:
-			sums = "there is no list of sums beside the parts"
-		}
-		s.Printf("; %s; %s\n", sums, Took(r.Took.Duration))
-	})
+// Pieces shows what becomes of sets that are joined, or files that are cut, and in the end
+// what all of it comes to.
+type Pieces struct {
+	*Output
+	Started time.Time
+	DryRun  bool
+	Single  bool
+
+	Failures report.Failures
+	made     int
+	bytes    int64
 }
 
-// Split shows a set that was made of a file.
-func (o *Output) Split(r *report.Split) {
-	o.Result(r, written("", &report.Made{Parts: r.Parts, Sums: r.Sums}), func(s *Screen) {
-		tellParts(s, r.Parts, r.Sums)
-		s.Printf("%s written; %s\n", Size(r.Size), Took(r.Took.Duration))
-	})
+// Event takes note of what happened, and shows it.
+func (p *Pieces) Event(e report.Event) {
+	switch e := e.(type) {
+	case *report.Joined:
+		p.piece(e, e.Size, e.Err, []string{e.Path}, func(s *Screen) { joined(s, e) })
+	case *report.Split:
+		p.piece(e, e.Size, e.Err, written("", &report.Made{Parts: e.Parts, Sums: e.Sums}), func(s *Screen) { split(s, e) })
+	default:
+		p.Output.Event(e)
+	}
+}
+
+func (p *Pieces) piece(e report.Event, size int64, err error, names []string, words func(s *Screen)) {
+	if err != nil {
+		p.Failures.Add(err)
+		p.Problem(err)
+		p.Output.Event(e)
+		return
+	}
+	p.made++
+	p.bytes += size
+	p.Result(e, names, words)
+}
+
+func joined(s *Screen, r *report.Joined) {
+	s.Printf("%s: %s from %s", s.Strong(s.Name(r.Path)), Size(r.Size), Count(r.Parts, "part"))
+	if r.DryRun {
+		s.Printf(" of %s\n", s.Name(r.Source))
+		return
+	}
+	if r.ZIP {
+		s.Printf(", an ordinary ZIP archive now")
+	}
+	sums := Count(r.Summed, "SHA-256 sum") + " checked"
+	switch {
+	case r.Summed == 0 && r.Listless:
+		sums = "lists of sums are not looked for at addresses; --check-sums names one"
+	case r.Summed == 0:
+		sums = "there is no list of sums beside the parts"
+	}
+	s.Printf("; %s; %s\n", sums, Took(r.Took.Duration))
+}
+
+func split(s *Screen, r *report.Split) {
+	if r.DryRun {
+		s.Printf("%s: %s\n", s.Strong(s.Name(r.Source)), Size(r.Size))
+		return
+	}
+	tellParts(s, r.Parts, r.Sums)
+	s.Printf("%s written; %s\n", Size(r.Size), Took(r.Took.Duration))
+}
+
+// Finish says what all of it comes to.
+func (p *Pieces) Finish() {
+	p.Output.Event(&report.Ended{Archives: p.made, Failed: p.Failures.Count(), Files: p.made, Bytes: p.bytes, DryRun: p.DryRun, Took: report.Since(p.Started)})
+	if p.Quiet || p.Single {
+		return
+	}
+	s, would := p.Summary(), ""
+	if p.DryRun {
+		would = " would be"
+	}
+	s.Printf("%s%s made: %s; %s\n", s.Strong(Count(p.made, "result")), would, Size(p.bytes), Took(time.Since(p.Started)))
+	if n := p.Failures.Count(); n > 0 {
+		s.Printf("%s, reported above\n", s.Bad(Number(n)+" failed"))
+	}
 }

@@ -120,26 +120,34 @@ func (s *Set) Lines() iter.Seq[Line] { return one(Line{"set", s, s.Err}) }
 
 // Joined is a file that was put together from so many parts.
 type Joined struct {
-	Path   string `json:"path"` // absolute
-	Parts  int    `json:"parts"`
-	Size   int64  `json:"size"`
-	Summed int    `json:"summed"`
-	Took   Took   `json:"seconds"`
+	Source   string `json:"set"`  // the part that stands for the set
+	Path     string `json:"path"` // absolute
+	Parts    int    `json:"parts"`
+	Size     int64  `json:"size"`
+	Summed   int    `json:"summed"` // parts and wholes that were checked against a list of sums
+	DryRun   bool   `json:"dry_run,omitempty"`
+	Took     Took   `json:"seconds"`
+	ZIP      bool   `json:"-"` // a split ZIP archive became an ordinary one
+	Listless bool   `json:"-"` // lists of sums are not looked for where the parts are
+	Err      error  `json:"-"`
 }
 
 // Lines are one.
-func (j *Joined) Lines() iter.Seq[Line] { return one(Line{"file", j, nil}) }
+func (j *Joined) Lines() iter.Seq[Line] { return one(Line{"file", j, j.Err}) }
 
 // Split is a set that was made of a file.
 type Split struct {
-	Parts []string `json:"parts"`
-	Sums  string   `json:"sums"`
-	Size  int64    `json:"size"`
-	Took  Took     `json:"seconds"`
+	Source string   `json:"file"`
+	Parts  []string `json:"parts"`
+	Sums   string   `json:"sums"`
+	Size   int64    `json:"size"`
+	DryRun bool     `json:"dry_run,omitempty"`
+	Took   Took     `json:"seconds"`
+	Err    error    `json:"-"`
 }
 
 // Lines are one.
-func (s *Split) Lines() iter.Seq[Line] { return one(Line{"set", s, nil}) }
+func (s *Split) Lines() iter.Seq[Line] { return one(Line{"set", s, s.Err}) }
 
 // Weighed is what several ways of packing made of the same files.
 type Weighed struct {
