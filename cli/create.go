@@ -80,6 +80,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
+	set.Named(create.EachPlaceholders...)
 	set.Group("The archive", func() {
 		c.writingOptions.addTo(set)
 		set.Value(&c.clash, "clash")

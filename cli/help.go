@@ -27,7 +27,7 @@ func help(cmd *cobra.Command) string {
 		}
 	}
 	if cmd.HasAvailableLocalFlags() {
-		b.WriteString("\n" + option.Help(cmd))
+		b.WriteString("\n" + option.Help(cmd) + option.PlaceholderHelp(cmd))
 	}
 	if cmd.HasAvailableSubCommands() {
 		fmt.Fprintf(&b, "\n\nMore about a command: %s COMMAND --help", cmd.CommandPath())

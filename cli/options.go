@@ -369,8 +369,8 @@ type placementOptions struct {
 }
 
 // The placeholders of --own-name and of --rename.
-var ownNamePlaceholders = []string{"stem", "name", "parent", "today"}
-var renamePlaceholders = []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}
+var ownNamePlaceholders = []string{"archive", "from", "name", "stem", "ext", "today"}
+var renamePlaceholders = []string{"archive", "from", "folder", "name", "stem", "ext", "n", "modified", "today"}
 
 func (o *placementOptions) addTo(set *option.Set) {
 	o.layout = option.Either([]string{"own", "shared", "auto"}, place.Own, place.Shared, place.Auto)

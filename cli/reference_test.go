@@ -111,6 +111,12 @@ func markdown(cmd *cobra.Command) string {
 		func(name string, f *pflag.Flag) {
 			fmt.Fprintf(&b, "| `%s` | %s |\n", strings.ReplaceAll(name, "|", "\\|"), strings.ReplaceAll(option.Text(f), "|", "\\|"))
 		})
+	if all := option.Placeholders(cmd); all != nil {
+		b.WriteString("\n## Placeholders\n\n| placeholder | is | example |\n|---|---|---|\n")
+		for _, p := range all {
+			fmt.Fprintf(&b, "| `{%s}` | %s | `%s` |\n", p.Name, p.Means, p.Example)
+		}
+	}
 	return b.String()
 }
 

@@ -50,7 +50,7 @@ func TestCreateEverything(t *testing.T) {
 		"several passwords": {"x.zip", "in", "--encrypt", "--password-file", "tidewatch.txt"},
 		"password alone":    {"x.zip", "in", "--password-file", "tidewatch.txt"},
 		"terminal format":   {"-", "in"},
-		"two in one":        {"{parent}.zip", "in", "readings", "--each"},
+		"two in one":        {"{from}.zip", "in", "readings", "--each"},
 	} {
 		_, stderr, code := run(t, dir, append([]string{"create"}, args...)...)
 		assert.Equal(t, 2, code, "%s: %s", name, stderr)
@@ -169,7 +169,7 @@ func TestCreateAndRemove(t *testing.T) {
 	for n := 1; n < 3; n++ {
 		assert.FileExists(t, filepath.Join(dir, fmt.Sprintf("days/osk-bay-2026-05-0%d.tar", n)))
 	}
-	_, stderr, code = run(t, dir, "create", "days/{parent}.tar", "readings/osk-bay-2026-05-01.zip", "readings/osk-bay-2026-05-02.zip", "--each", "--clash", "number")
+	_, stderr, code = run(t, dir, "create", "days/{from}.tar", "readings/osk-bay-2026-05-01.zip", "readings/osk-bay-2026-05-02.zip", "--each", "--clash", "number")
 	assert.Equal(t, 0, code, stderr)
 	assert.FileExists(t, filepath.Join(dir, "days/readings-2.tar"))
 }

@@ -109,7 +109,7 @@ func TestEvidence(t *testing.T) {
 		"moved to where it lies":          {"in/a.zip: x=1", "0 extract in --into out --after move=in", "in/a.zip", "!in/a-2.zip", "? kept 1 archive: already where they would be moved"},
 		"moved through a link to there":   {"in/a.zip: x=1", "done -> in", "0 extract in --into out --after move=done", "in/a.zip"},
 		"a link to it is where it goes":   {"in/a.zip: x=1", "done/b: 1", "done/a.zip -> ../in/a.zip", "0 extract in --into out --after move=done", "in/a.zip"},
-		"{parent} is where it lies":       {"in/a.zip: x=1", "0 extract in --into out --after move={parent}", "in/a.zip"},
+		"{from} is where it lies":         {"in/a.zip: x=1", "0 extract in --into out --after move={from}", "in/a.zip"},
 		"the same bytes are there":        {"in/a.zip: x=1", "done/a.zip: x=1", "0 extract in --into out --after move=done", "!in/a.zip", "done/a.zip"},
 		"done below the inbox":            {"in/a.zip: x=1", "0 extract in --recursive --into out --after move=in/done", "in/done/a.zip", "0 extract in --recursive --into out --after move=in/done", "in/done/a.zip", "!in/done/a-2.zip", "? nothing to do"},
 		"dates below the inbox":           {"in/a.zip: x=1", "0 extract in --recursive --into out --after move=in/done/{today:yyyy/mm}", "!in/a.zip", "0 extract in --recursive --into out --after move=in/done/{today:yyyy/mm}", "? nothing to do"},

@@ -53,6 +53,9 @@ func sample(t *testing.T) string {
 	pack(t, filepath.Join(dir, "in/deep/[b] 1.zip"), "x.csv", "3", "._x.csv", "clutter")
 	pack(t, filepath.Join(dir, "in/table.sheet"), "cells", "4")
 	pack(t, filepath.Join(dir, "in/küste.zip"), "k", "5")
+	inner, err := os.ReadFile(filepath.Join(dir, "in/a.zip"))
+	require.NoError(t, err)
+	pack(t, filepath.Join(dir, "outer/o.zip"), "1.x", "6", "in.zip", string(inner), "z.z", "7")
 	put(t, filepath.Join(dir, "lf.txt"), "in/a.zip\n\nin/küste.zip\n")
 	put(t, filepath.Join(dir, "crlf.txt"), "\ufeffin/a.zip\r\nin/küste.zip")
 	put(t, filepath.Join(dir, "utf16.txt"), utf16File("in/a.zip\r\nin/küste.zip\r\n", true))
@@ -83,10 +86,11 @@ func TestSourcesAndPlacement(t *testing.T) {
 		"named twice":        {[]string{"in/küste.zip", "in", "--entry-list", "entries.txt", "--into", "out"}, []string{"out/a/top/x.csv", "out/küste/k"}},
 		"shared":             {[]string{"in", "--into", "out", "--layout", "shared"}, []string{"out/k", "out/top/sub/y.log", "out/top/x.csv"}},
 		"auto":               {[]string{"in", "--into", "out", "--layout", "auto"}, []string{"out/küste/k", "out/top/sub/y.log", "out/top/x.csv"}},
-		"own name":           {[]string{"in", "--recursive", "--into", "out", "--own-name", "{parent}_{stem}", "--ext", "csv"}, []string{"out/deep/deep_[b] 1/._x.csv", "out/deep/deep_[b] 1/x.csv", "out/in_a/top/x.csv"}},
+		"own name":           {[]string{"in", "--recursive", "--into", "out", "--own-name", "{from}_{stem}", "--ext", "csv"}, []string{"out/deep/deep_[b] 1/._x.csv", "out/deep/deep_[b] 1/x.csv", "out/in_a/top/x.csv"}},
 		"flatten":            {[]string{"in/a.zip", "--into", "out", "--flatten"}, []string{"out/a/x.csv", "out/a/y.log"}},
 		"peel":               {[]string{"in", "--into", "out", "--peel", "1"}, []string{"out/a/sub/y.log", "out/a/x.csv"}},
 		"rename over shared": {[]string{"in", "--into", "out", "--layout", "shared", "--flatten", "--rename", "{nn}-{archive}{ext}"}, []string{"out/01-a.log", "out/02-a.csv", "out/03-küste"}},
+		"no gap":             {[]string{"in/a.zip", "outer/o.zip", "--nested", "--into", "out", "--layout", "shared", "--flatten", "--rename", "{n}-{from}-{folder}{ext}"}, []string{"out/1-in-sub.log", "out/2-in-top.csv", "out/3-outer-o.x", "out/4-outer-o.z", "out/5-o-sub.log", "out/6-o-top.csv"}},
 		"smaller":            {[]string{"in", "--into", "out", "--max-size", "1"}, []string{"out/a/top/x.csv", "out/küste/k"}},
 		"staging elsewhere":  {[]string{"in/a.zip", "--into", "out", "--staging", "work", "--ext", "csv"}, []string{"out/a/top/x.csv"}},
 	} {
@@ -170,7 +174,7 @@ func TestAfter(t *testing.T) {
 	}{
 		"delivered":          {[]string{"in/a.zip", "--after", "remove"}, true, "1 archive removed"},
 		"moved":              {[]string{"in/a.zip", "--after", "move=done/x"}, true, "/done/x\n"},
-		"moved by parent":    {[]string{"in/a.zip", "--after", "move=done/{parent}"}, true, "/done/in\n"},
+		"moved by parent":    {[]string{"in/a.zip", "--after", "move=done/{from}"}, true, "/done/in\n"},
 		"left out":           {[]string{"in/a.zip", "--after", "remove", "--ext", "csv"}, false, "kept in/a.zip: it was unpacked in part (1 other extension)"},
 		"even if partial":    {[]string{"in/a.zip", "--after", "remove", "--ext", "csv", "--even-if-partial"}, true, "1 archive removed"},
 		"only clutter":       {[]string{"in/deep/[b] 1.zip", "--after", "remove", "--no-clutter"}, true, "removed"},

@@ -8,6 +8,8 @@ import (
 	"github.com/mitchellh/go-wordwrap"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"widecrate/core/place"
 )
 
 const helpWidth = 80
@@ -29,6 +31,49 @@ func Help(cmd *cobra.Command) string {
 		fmt.Fprintf(&b, "  %s\n%s\n", name, wrapped(Text(f), indent))
 	})
 	return strings.TrimRight(b.String(), "\n")
+}
+
+// Placeholders are those that the templates of a command may have.
+func Placeholders(cmd *cobra.Command) (all []place.Placeholder) {
+	allowed := map[string]bool{}
+	add := func(names ...string) {
+		for _, name := range names {
+			allowed[name] = true
+		}
+	}
+	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) {
+		if v, ok := f.Value.(filled); ok {
+			if t, ok := v.Value.(interface{ placeholders() []string }); ok {
+				add(t.placeholders()...)
+			}
+		}
+	})
+	add(strings.Fields(cmd.Annotations[placeholdersKey])...)
+	for _, p := range place.Placeholders {
+		if allowed[p.Name] {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+const placeholdersKey = "placeholders"
+
+// Named says that an argument of the command may be a template.
+func (s *Set) Named(placeholders ...string) {
+	s.cmd.Annotations = map[string]string{placeholdersKey: strings.Join(placeholders, " ")}
+}
+
+// PlaceholderHelp is the help on them; empty: there are none.
+func PlaceholderHelp(cmd *cobra.Command) string {
+	var b strings.Builder
+	for _, p := range Placeholders(cmd) {
+		fmt.Fprintf(&b, "\n  {%s}%s  %s\n%s", p.Name, strings.Repeat(" ", max(0, 8-len(p.Name))), p.Example, wrapped(p.Means, "        "))
+	}
+	if b.Len() == 0 {
+		return ""
+	}
+	return "\n\nPlaceholders, with an example of each:" + b.String()
 }
 
 // wrapped are lines of a text, each indented.

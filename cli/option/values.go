@@ -237,7 +237,7 @@ func (d After) Set(text string) error {
 	case text == "remove":
 		d.To.Disposition = extract.Remove
 	case move && folder != "":
-		into, err := place.NewTemplate(folder, "today", "parent")
+		into, err := place.NewTemplate(folder, d.placeholders()...)
 		if err != nil {
 			return err
 		}
@@ -247,6 +247,8 @@ func (d After) Set(text string) error {
 	}
 	return nil
 }
+
+func (After) placeholders() []string { return []string{"today", "from"} }
 
 // Template makes names of placeholders, those that are allowed.
 type Template struct {
@@ -258,6 +260,8 @@ type Template struct {
 func (t *Template) Type() string    { return "TEMPLATE" }
 func (t *Template) String() string  { return t.text }
 func (t *Template) Words() []string { return nil }
+
+func (t *Template) placeholders() []string { return t.Allowed }
 
 // Set compiles a template.
 func (t *Template) Set(text string) (err error) {

@@ -3,6 +3,7 @@ package create
 import (
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -14,7 +15,7 @@ import (
 )
 
 // EachPlaceholders are those of the path of one archive of a batch.
-var EachPlaceholders = []string{"name", "stem", "parent", "n", "today"}
+var EachPlaceholders = []string{"name", "stem", "ext", "from", "n", "today"}
 
 // RunEach makes one archive for every source, several at a time, in folders that
 // are made if missing, and reports each in the order of the sources: a *report.Created, a
@@ -67,6 +68,11 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell report.S
 	return err
 }
 
+func isFolder(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.IsDir()
+}
+
 // target is the path of an archive, and the one that was asked for, before it got a number.
 type target struct{ path, asked string }
 
@@ -80,7 +86,7 @@ func (o *Options) targets(name *place.Template) ([]target, error) {
 		if err != nil {
 			return nil, fault.Reading(source, err)
 		}
-		path, err := filepath.Abs(name.Expand(place.Values{Name: filepath.Base(full), Parent: filepath.Base(filepath.Dir(full)), Number: i + 1, Today: today}))
+		path, err := filepath.Abs(name.Expand(place.Values{Name: filepath.Base(full), IsFolder: isFolder(full), From: place.FolderOf(full), Number: i + 1, Today: today}))
 		if err != nil {
 			return nil, fault.Writing(source, err)
 		}

@@ -49,7 +49,7 @@ func unpackable(f archive.Format, entries []archive.Entry) error {
 	for i := range entries {
 		p.Consider(i, &entries[i])
 	}
-	err := p.Place(entries, place.Target{}, "", "", bound.Limits{Entries: math.MaxInt64}.Budget(nil))
+	err := p.Place(entries, place.Target{}, place.Naming{}, bound.Limits{Entries: math.MaxInt64}.Budget(nil))
 	if err == nil {
 		err = stage.Consistent(p.Items)
 	}

@@ -35,7 +35,7 @@ const (
 type After struct {
 	Disposition   Disposition
 	Folder        string          // for Move
-	Into          *place.Template // for Move, instead of Folder: with {today} and {parent}
+	Into          *place.Template // for Move, instead of Folder: with {today} and {from}
 	EvenIfPartial bool            // also where something was left out
 }
 
@@ -52,7 +52,7 @@ func (a *After) route(begun time.Time) *disposal.Route {
 // folder is where an archive is moved to.
 func (a *After) folder(path string, today time.Time) string {
 	if a.Into != nil {
-		return a.Into.Expand(place.Values{Name: filepath.Base(path), Parent: filepath.Base(filepath.Dir(absolute(path))), Today: today})
+		return a.Into.Expand(place.Values{Name: filepath.Base(path), From: place.FolderOf(path), Today: today})
 	}
 	return a.Folder
 }

@@ -384,7 +384,7 @@ func TestMovedBesideOthers(t *testing.T) {
 	day := filepath.Join(dir, "done-2026-05-01")
 	pack(t, filepath.Join(day, "x.tar.zip"), "a", "other")
 	require.NoError(t, os.WriteFile(filepath.Join(day, "y.zip"), y, 0o666))
-	folder, err := place.NewTemplate(filepath.Join(dir, "done-{today}"), "today", "parent")
+	folder, err := place.NewTemplate(filepath.Join(dir, "done-{today}"), "today", "from")
 	require.NoError(t, err)
 	for _, dry := range []bool{true, false} {
 		o := options(filepath.Join(dir, "in/1/x.tar.zip"), filepath.Join(dir, "in/2/x.tar.zip"), filepath.Join(dir, "in/3/y.zip"))

@@ -120,7 +120,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 		err = turn()
 	}
 	if err == nil {
-		err = u.plan.Place(u.opened.entries, u.target, u.outcome.Target, u.name(), u.opened.budget)
+		err = u.plan.Place(u.opened.entries, u.target, u.naming(), u.opened.budget)
 	}
 	if err != nil {
 		return schedule.Work{}, err
@@ -249,6 +249,23 @@ func (u *unit) name() string {
 		return u.opened.archive.Name
 	}
 	return path.Base(u.inside.entry.Path)
+}
+
+// naming is what new names depend on.
+func (u *unit) naming() (n place.Naming) {
+	if u.run.Placement.Rename == nil {
+		return n
+	}
+	n = place.Naming{Archive: place.Stem(path.Base(u.name())), Folder: u.outcome.Target}
+	switch {
+	case u.inside == nil:
+		n.From = place.FolderOf(u.source.Path)
+	case strings.Contains(u.inside.entry.Path, "/"):
+		n.From = path.Base(path.Dir(u.inside.entry.Path))
+	default:
+		n.From = place.Stem(path.Base(u.inside.outer.name()))
+	}
+	return n
 }
 
 // Do works on one share.

@@ -106,10 +106,10 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	}
 	own := Stem(a.Name)
 	if p.OwnName != nil {
-		if cleaned, err := Clean(p.OwnName.Expand(Values{Name: "x", Archive: "x", Parent: "x"})); err != nil || cleaned == "." {
+		if cleaned, err := Clean(p.OwnName.Expand(Values{Name: "x", Archive: "x", From: "x"})); err != nil || cleaned == "." {
 			return t, fault.New(fault.Usage, "the template %q makes no name of a folder", p.OwnName.text)
 		}
-		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, Parent: parentOf(a.Path), Today: p.Today})
+		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, From: FolderOf(a.Path), Today: p.Today})
 	}
 	cleaned, err := Clean(own)
 	if err != nil || cleaned == "." {
@@ -119,9 +119,9 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	return t, nil
 }
 
-// parentOf is the name of the folder that a file lies in, wherever the program
+// FolderOf is the name of the folder that a file lies in, wherever the program
 // runs; empty for the root of a file system.
-func parentOf(file string) string {
+func FolderOf(file string) string {
 	if full, err := filepath.Abs(file); err == nil {
 		file = full
 	}
@@ -143,14 +143,22 @@ func (p *Placement) Inner(t Target, at, name string) (Target, error) {
 // Peeled is the answer of Paths for an entry that has no path left.
 const Peeled = ""
 
+// A Naming is what new names in an archive depend on.
+type Naming struct {
+	Archive string           // the name without its extension
+	From    string           // the folder that the archive lies in
+	Folder  string           // absolute destination, which files are counted by
+	Counter *Counter         // of the run; nil: nothing is renamed
+	Aside   func(i int) bool // entries that get no file, and do not count; nil: there are none
+}
+
 // Paths returns, for the entries of one archive, the paths that they get below
-// the archive's folder, in the same order; Peeled for those without one. stem
-// is the archive's name without its extension, folder the absolute destination.
+// the archive's folder, in the same order; Peeled for those without one.
 // Stored paths that are unsafe are of kind fault.Unsafe.
 //
 // Where Rename counts, calls with a counter must come in the order of the archives; without
 // Rename there need be none.
-func (p *Placement) Paths(entries []*archive.Entry, stem, folder string, counter *Counter) ([]string, error) {
+func (p *Placement) Paths(entries []*archive.Entry, n Naming) ([]string, error) {
 	cleaned, paths := make([]string, len(entries)), make([]string, len(entries))
 	for i, e := range entries {
 		var err error
@@ -162,7 +170,7 @@ func (p *Placement) Paths(entries []*archive.Entry, stem, folder string, counter
 	if p.Rename == nil {
 		return paths, nil
 	}
-	return paths, p.rename(entries, cleaned, paths, stem, folder, counter)
+	return paths, p.rename(entries, cleaned, paths, n)
 }
 
 // shape drops the folders that are not wanted.
@@ -189,23 +197,23 @@ func (p *Placement) shape(cleaned string, kind archive.Kind) string {
 
 // rename gives files and links new last names. The counter goes by destination
 // folder, in natural order of the paths.
-func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, stem, folder string, counter *Counter) error {
+func (p *Placement) rename(entries []*archive.Entry, cleaned, paths []string, n Naming) error {
 	order := make([]int, 0, len(entries))
 	for i, e := range entries {
-		if paths[i] != Peeled && e.Kind != archive.Folder {
+		if paths[i] != Peeled && e.Kind != archive.Folder && (n.Aside == nil || !n.Aside(i)) {
 			order = append(order, i)
 		}
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return natural.Compare(cleaned[a], cleaned[b]) })
-	counter.mu.Lock()
-	defer counter.mu.Unlock()
+	n.Counter.mu.Lock()
+	defer n.Counter.mu.Unlock()
 	for _, i := range order {
 		dir, name := path.Split(paths[i])
 		above := path.Base(path.Dir(cleaned[i]))
 		if above == "." {
-			above = stem
+			above = n.Archive
 		}
-		made := p.Rename.Expand(Values{Name: name, Archive: stem, Parent: above, Number: counter.next(folder + "/" + dir),
+		made := p.Rename.Expand(Values{Name: name, Archive: n.Archive, From: n.From, Folder: above, Number: n.Counter.next(n.Folder + "/" + dir),
 			Modified: entries[i].Modified, Today: p.Today})
 		if strings.Contains(made, "/") {
 			return fault.At(entries[i].Path, fault.New(fault.Usage, "it would be renamed to %q, which is no file name", made))

@@ -52,7 +52,7 @@ func TestCheckLink(t *testing.T) {
 }
 
 func TestTarget(t *testing.T) {
-	parent, err := NewTemplate("{parent}/{stem}-{today}", "parent", "stem", "today")
+	parent, err := NewTemplate("{from}/{stem}-{today}", "from", "stem", "today")
 	require.NoError(t, err)
 	today := time.Date(2026, 5, 1, 23, 0, 0, 0, time.UTC)
 	for _, c := range []struct {
@@ -89,7 +89,7 @@ var hostileNames = []string{"..", ".widecrate-abcdefghij", ".WideCrate-x", ".wid
 // Whatever a name from outside is to become, it goes through the same cleaning.
 func TestEveryNameIsCleaned(t *testing.T) {
 	template := func(text string) *Template {
-		made, err := NewTemplate(text, "name", "stem", "archive", "parent")
+		made, err := NewTemplate(text, "name", "stem", "archive", "from")
 		require.NoError(t, err)
 		return made
 	}
@@ -111,15 +111,15 @@ func TestEveryNameIsCleaned(t *testing.T) {
 			return err
 		},
 		"own name, parent": func(name string) error {
-			_, err := (&Placement{OwnName: template("{parent}/{stem}")}).Target(Archive{Path: name + "/a.zip", Name: "a.zip"})
+			_, err := (&Placement{OwnName: template("{from}/{stem}")}).Target(Archive{Path: name + "/a.zip", Name: "a.zip"})
 			return err
 		},
 		"rename, stem": func(name string) error {
-			_, err := (&Placement{Rename: template("{stem}")}).Paths([]*archive.Entry{{Path: name + ".csv"}}, "a", "/out", new(Counter))
+			_, err := (&Placement{Rename: template("{stem}")}).Paths([]*archive.Entry{{Path: name + ".csv"}}, Naming{Archive: "a", Folder: "/out", Counter: new(Counter)})
 			return err
 		},
 		"rename, archive": func(name string) error {
-			_, err := (&Placement{Rename: template("{archive}")}).Paths([]*archive.Entry{{Path: "a.csv"}}, name, "/out", new(Counter))
+			_, err := (&Placement{Rename: template("{archive}")}).Paths([]*archive.Entry{{Path: "a.csv"}}, Naming{Archive: name, Folder: "/out", Counter: new(Counter)})
 			return err
 		},
 	}
@@ -146,7 +146,7 @@ func TestPaths(t *testing.T) {
 			entries[i].Kind = archive.Folder
 		}
 	}
-	placeholders := []string{"name", "stem", "ext", "archive", "parent", "n", "modified", "today"}
+	placeholders := []string{"name", "stem", "ext", "archive", "from", "folder", "n", "modified", "today"}
 	for _, c := range []struct {
 		p      *Placement
 		rename string
@@ -157,7 +157,7 @@ func TestPaths(t *testing.T) {
 		{&Placement{Flatten: true}, "", []string{"", "chart10.png", "chart2.png", "x.tar.gz", "top.csv", ".hidden"}},
 		{&Placement{Flatten: true, Peel: 2}, "", []string{"", "", "", "x.tar.gz", "", ".hidden"}},
 		{&Placement{}, "{nnn}{ext}", []string{"day", "day/002.png", "day/001.png", "day/sub/002.tar.gz", "001.csv", "day/sub/001"}},
-		{&Placement{Flatten: true}, "{archive}-{parent}-{n}-{stem}", []string{"", "a-day-2-chart10", "a-day-1-chart2", "a-sub-4-x", "a-a-5-top", "a-sub-3-.hidden"}},
+		{&Placement{Flatten: true}, "{archive}-{folder}-{n}-{stem}", []string{"", "a-day-2-chart10", "a-day-1-chart2", "a-sub-4-x", "a-a-5-top", "a-sub-3-.hidden"}},
 		{&Placement{}, "{modified} {name}", []string{"day", "day/2026-05-02 chart10.png", "day/2026-05-03 chart2.png", "day/sub/2026-05-04 x.tar.gz", "2026-05-05 top.csv", "day/sub/2026-05-06 .hidden"}},
 		{&Placement{Flatten: true}, "{modified:yymmdd}-{name}", []string{"", "260502-chart10.png", "260503-chart2.png", "260504-x.tar.gz", "260505-top.csv", "260506-.hidden"}},
 	} {
@@ -167,11 +167,11 @@ func TestPaths(t *testing.T) {
 			require.NoError(t, err)
 		}
 		counter := new(Counter)
-		got, err := c.p.Paths(entries, "a", "/out", counter)
+		got, err := c.p.Paths(entries, Naming{Archive: "a", Folder: "/out", Counter: counter})
 		require.NoError(t, err)
 		assert.Equal(t, c.want, got, "peel %d, rename %q", c.p.Peel, c.rename)
 		if c.rename == "{nnn}{ext}" {
-			again, err := c.p.Paths(entries[:2], "b", "/out", counter)
+			again, err := c.p.Paths(entries[:2], Naming{Archive: "b", Folder: "/out", Counter: counter})
 			require.NoError(t, err)
 			assert.Equal(t, "day/003.png", again[1], "the next archive counts on")
 		}
@@ -182,7 +182,7 @@ func TestPaths(t *testing.T) {
 	}
 	slash, err := NewTemplate("a/{name}", placeholders...)
 	require.NoError(t, err)
-	_, err = (&Placement{Rename: slash}).Paths(entries, "a", "/out", new(Counter))
+	_, err = (&Placement{Rename: slash}).Paths(entries, Naming{Archive: "a", Folder: "/out", Counter: new(Counter)})
 	assert.ErrorIs(t, err, fault.Usage)
 }
 

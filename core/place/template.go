@@ -13,14 +13,23 @@ import (
 	"widecrate/core/fault"
 )
 
-// A Template makes names from placeholders in braces:
-//
-//	{name} {stem} {ext}   last name, the same without and only its extension (with its dot; .tar.gz is one)
-//	{archive}             the archive's name without its extension
-//	{parent}              the folder above
-//	{n} {nnn}             a counter, of at least as many digits as there are n's
-//	{modified} {today}    dates in UTC, 2026-05-01
-//	{today:yyyy/mm}       the same in another shape of yyyy, yy, mm and dd
+// A Placeholder is one of a template, the same wherever it is allowed.
+type Placeholder struct{ Name, Means, Example string }
+
+// Placeholders are all of them.
+var Placeholders = []Placeholder{
+	{"archive", "the archive's name without its extension", "osk-bay"},
+	{"from", "the folder that the archive, or the source, lies in", "bundles"},
+	{"folder", "the entry's own folder; in none, the archive's name", "may"},
+	{"name", "the last name of the entry, or of what is packed", "levels.csv"},
+	{"stem", "the same without its extension; of a folder, all of it", "levels"},
+	{"ext", "the extension alone, with its dot", ".csv"},
+	{"n", "a counter of what is delivered; {nnn}: three digits", "7"},
+	{"modified", "the date of the entry, in UTC; {modified:yymmdd}: in another form", "2026-05-01"},
+	{"today", "the date of the run, in UTC; {today:yyyy/mm}: in another form", "2026-05-31"},
+}
+
+// A Template makes names from placeholders in braces; see Placeholders.
 type Template struct {
 	text  string
 	parts []part
@@ -36,8 +45,10 @@ type part struct {
 // Values are what placeholders stand for.
 type Values struct {
 	Name     string // last name
+	IsFolder bool   // the name is that of a folder, and has no extension
 	Archive  string
-	Parent   string
+	From     string
+	Folder   string
 	Number   int
 	Modified time.Time
 	Today    time.Time
@@ -74,8 +85,11 @@ func NewTemplate(text string, allowed ...string) (*Template, error) {
 			known = known || a == p.placeholder
 		}
 		if !closed || !known {
-			return nil, fault.New(fault.Usage, "the template %q has an unknown placeholder {%s}", text, name).
-				Advise("known are {" + strings.Join(allowed, "} {") + "}")
+			do := "known are {" + strings.Join(allowed, "} {") + "}"
+			if nearest := fault.Nearest(name, allowed); nearest != "" {
+				do += "; the nearest is {" + nearest + "}"
+			}
+			return nil, fault.New(fault.Usage, "the template %q has an unknown placeholder {%s}", text, name).Advise(do)
 		}
 		t.parts = append(t.parts, p)
 		rest = behind
@@ -107,7 +121,10 @@ func (t *Template) Counts() bool {
 // Expand puts values in.
 func (t *Template) Expand(v Values) string {
 	var b strings.Builder
-	stem := Stem(v.Name) // a name such as .profile is no extension
+	stem := v.Name
+	if !v.IsFolder {
+		stem = Stem(v.Name) // a name such as .profile is no extension
+	}
 	for _, p := range t.parts {
 		switch p.placeholder {
 		case "":
@@ -120,8 +137,10 @@ func (t *Template) Expand(v Values) string {
 			b.WriteString(v.Name[len(stem):])
 		case "archive":
 			b.WriteString(v.Archive)
-		case "parent":
-			b.WriteString(v.Parent)
+		case "from":
+			b.WriteString(v.From)
+		case "folder":
+			b.WriteString(v.Folder)
 		case "n":
 			fmt.Fprintf(&b, "%0*d", p.digits, v.Number)
 		case "modified":

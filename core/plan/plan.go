@@ -125,19 +125,21 @@ func (p *Plan) Consider(i int, e *archive.Entry) Verdict {
 // Forget takes back that an entry is kept: the last one that was considered.
 func (p *Plan) Forget() { p.chosen = p.chosen[:len(p.chosen)-1] }
 
-// Place gives all that was kept its place below a target: folder is the absolute
-// path of it, name that of the archive. The entries are all that were considered;
+// Place gives all that was kept its place below a target: n says what new names depend on. The entries are all that were considered;
 // sizes of hard links are completed in them. Where names count, plans must come in
 // the order of the archives. Paths and links that are unsafe are of kind
 // fault.Unsafe.
-func (p *Plan) Place(entries []archive.Entry, t place.Target, folder, name string, budget *bound.Budget) error {
+func (p *Plan) Place(entries []archive.Entry, t place.Target, n place.Naming, budget *bound.Budget) error {
 	p.entries, p.Target = entries, t
 	p.rules.Selection.NoteNearest(entries)
 	chosen := make([]*archive.Entry, len(p.chosen))
 	for k, i := range p.chosen {
 		chosen[k] = &entries[i]
 	}
-	paths, err := p.rules.Placement.Paths(chosen, place.Stem(path.Base(name)), folder, p.rules.Counter)
+	if p.rules.Placement.Rename != nil {
+		n.Counter, n.Aside = p.rules.Counter, p.aside()
+	}
+	paths, err := p.rules.Placement.Paths(chosen, n)
 	if err != nil {
 		return err
 	}
@@ -155,6 +157,20 @@ func (p *Plan) Place(entries []archive.Entry, t place.Target, folder, name strin
 		}
 	}
 	return p.checkFolders(budget)
+}
+
+// aside reports which of those that were chosen become no files: archives that are opened, and
+// links where they are left out.
+func (p *Plan) aside() func(k int) bool {
+	inner := map[int]bool{}
+	for i := range p.Inner {
+		inner[p.Inner[i].Index] = true
+	}
+	return func(k int) bool {
+		i := p.chosen[k]
+		kind := p.entries[i].Kind
+		return inner[i] || p.rules.Links == SkipLinks && (kind == archive.Symlink || kind == archive.Hardlink)
+	}
 }
 
 // unwrap makes the single top folder of an archive its own folder.

@@ -119,7 +119,7 @@ func TestPlan(t *testing.T) {
 			for i := range in.entries {
 				p.Consider(i, &in.entries[i])
 			}
-			err := p.Place(in.entries, place.Target{Root: "/out", Folder: "own"}, "/out/own", "own.zip", bound.Limits{Entries: 100}.Budget(func() int64 { return 0 }))
+			err := p.Place(in.entries, place.Target{Root: "/out", Folder: "own"}, place.Naming{Archive: "own", Folder: "/out/own"}, bound.Limits{Entries: 100}.Budget(func() int64 { return 0 }))
 			if c.kind != fault.Other {
 				require.ErrorIs(t, err, c.kind)
 				return

@@ -200,7 +200,8 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	}
 	opening.Sums = nil // they were checked
 	defer func() { from.Close() }()
-	paths := &paths{ctx: ctx, c: c, stem: place.Stem(s.Name()), budget: from.Budget(), r: r, merges: s.Members != nil}
+	paths := &paths{ctx: ctx, c: c, budget: from.Budget(), r: r, merges: s.Members != nil}
+	paths.naming = place.Naming{Archive: place.Stem(s.Name()), From: place.FolderOf(s.Path), Folder: target, Counter: c.counter}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.
 		if err := paths.list(from); err != nil {
@@ -303,7 +304,7 @@ func (p *paths) finish(t *transfer) error {
 type paths struct {
 	ctx    context.Context
 	c      *Conversion
-	stem   string
+	naming place.Naming
 	budget *bound.Budget
 	r      *report.Converted
 	known  map[int]string    // all of them, where they depend on each other
@@ -325,7 +326,7 @@ func (p *paths) list(from *walk.Archive) error {
 			kept, numbers = append(kept, &entry), append(numbers, e.Index)
 		}
 	}
-	made, err := p.c.Placement.Paths(kept, p.stem, p.r.Path, p.c.counter)
+	made, err := p.c.Placement.Paths(kept, p.naming)
 	if err != nil {
 		return err
 	}
@@ -379,7 +380,7 @@ func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
 	if p.known != nil {
 		return p.known[i], nil
 	}
-	made, err := p.c.Placement.Paths([]*archive.Entry{e}, p.stem, p.r.Path, p.c.counter)
+	made, err := p.c.Placement.Paths([]*archive.Entry{e}, p.naming)
 	if err != nil {
 		return "", err
 	}
@@ -390,7 +391,7 @@ func (p *paths) pathOf(i int, e *archive.Entry) (string, error) {
 func (p *paths) goes(old string) string {
 	made := p.byPath[old]
 	if p.known == nil {
-		one, err := p.c.Placement.Paths([]*archive.Entry{{Path: old}}, p.stem, p.r.Path, p.c.counter)
+		one, err := p.c.Placement.Paths([]*archive.Entry{{Path: old}}, p.naming)
 		if err != nil {
 			return ""
 		}

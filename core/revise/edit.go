@@ -400,7 +400,9 @@ type plan struct {
 
 	was map[string]replaced // what is replaced, by its path
 
-	replaced, removed, moved, stay, locked int
+	replaced, removed, moved, stay, locked int // folders do not count
+
+	changed bool // something goes or moves
 }
 
 type move struct {
@@ -444,6 +446,7 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 		count = 0
 	}
 	if p.remove.Judge(e) == choose.Dropped {
+		p.changed = true
 		p.removed += count
 		p.gone[at] = true
 		return "", nil
@@ -472,6 +475,7 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 		p.stay += count
 		return e.Path, nil
 	}
+	p.changed = true
 	p.moved += count
 	return to, nil
 }

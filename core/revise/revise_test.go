@@ -106,6 +106,7 @@ func TestEdit(t *testing.T) {
 			"move":           {edit: Edit{Moves: []Move{{"a.csv", long}}}, want: "d d/b.csv d/c.csv link=" + long + " " + long + "=a.csv"},
 			"move folder":    {edit: Edit{Moves: []Move{{"d/", "e/f"}}}, want: "a.csv e/f e/f/b.csv=d/b.csv e/f/c.csv=d/c.csv link=a.csv"},
 			"move away, add": {edit: Edit{Moves: []Move{{"a.csv", "old.csv"}}, Add: create.Options{Texts: []create.Text{{Path: "a.csv", Text: "3"}}}}, want: "a.csv=3 d d/b.csv d/c.csv link=a.csv old.csv=a.csv"},
+			"empty folder":   {edit: Edit{Remove: []string{"d/*"}, Moves: []Move{{"d", "e"}}}, want: "a.csv e link=a.csv"},
 			"move onto":      {edit: Edit{Moves: []Move{{"a.csv", "d/b.csv"}}}, kind: fault.Refused},
 			"file on folder": {edit: Edit{Add: create.Options{Texts: []create.Text{{Path: "d", Text: "1"}}}}, kind: fault.Refused},
 			"nothing so":     {edit: Edit{Remove: []string{"*.txt"}}, want: "a.csv d d/b.csv d/c.csv link=a.csv"},

@@ -43,7 +43,7 @@ func (p *plan) note(e *archive.Entry, data io.Reader, meter bound.Meter) error {
 // same reports whether a new archive holds what the old one does: nothing went or moved, and
 // each entry that was added had been there.
 func (p *plan) same(packed *report.Created) bool {
-	if p.removed > 0 || p.moved > 0 || p.edit.Add.Writing.Password != "" && len(packed.Entries) > 0 {
+	if p.changed || p.edit.Add.Writing.Password != "" && len(packed.Entries) > 0 {
 		return false
 	}
 	for i := range packed.Entries {

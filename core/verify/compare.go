@@ -244,7 +244,7 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 			return nil
 		}
 		shape := place.Placement{Peel: peel}
-		paths, err := shape.Paths([]*archive.Entry{&t.Entry}, "", "", nil)
+		paths, err := shape.Paths([]*archive.Entry{&t.Entry}, place.Naming{})
 		if err != nil {
 			return fault.At(path, err)
 		}

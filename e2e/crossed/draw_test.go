@@ -297,7 +297,7 @@ var drawn = map[string][]string{
 	"archives": {"*.zip", "*.t*", "s/*"}, "nested-depth": {"1", "2", "4"},
 	"entry": {"a.csv", "d/a.csv", "none"}, "entry-list": {"ENTRIES"}, "pick": {"*.csv", "d", "d/**", "**/e/*", "A*"}, "drop": {"b.*", "d/e", "*.json", "inner1*"},
 	"ext": {"csv", "csv,json", "json"}, "min-size": {"1", "2"}, "max-size": {"1", "100"}, "since": {"2026-05-01T12:00:05Z", "2026-05-02"}, "until": {"2026-05-01", "2026-05-02"},
-	"layout": {"own", "shared", "auto"}, "own-name": {"{stem}-x", "one", "{parent}"}, "peel": {"1", "2"}, "rename": {"{stem}-{archive}{ext}", "f-{nn}{ext}", "{name}"},
+	"layout": {"own", "shared", "auto"}, "own-name": {"{stem}-x", "one", "{from}"}, "peel": {"1", "2"}, "rename": {"{stem}-{archive}{ext}", "f-{nn}{ext}", "{name}"},
 	"clash": {"refuse", "skip", "replace", "newer", "number"}, "names": {"portable", "as-is"}, "links": {"keep", "skip", "refuse", "rebase"},
 	"password-env": {"CROSSED"}, "password-file": {"KEYS"},
 	"max-total": {"10", "1M"}, "max-ratio": {"1", "1000"}, "max-memory": {"1G"}, "max-entries": {"2", "100"},

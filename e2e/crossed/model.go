@@ -89,7 +89,7 @@ func (m *Model) fail(called string, code int) {
 }
 
 func (m *Model) ownName(name, parent string) string {
-	return strings.NewReplacer("{stem}", stem(name), "{parent}", parent).Replace(m.of("own-name", "{stem}"))
+	return strings.NewReplacer("{stem}", stem(name), "{from}", parent).Replace(m.of("own-name", "{stem}"))
 }
 
 // item is an entry that is kept, where it goes below the folder of its archive.
