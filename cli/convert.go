@@ -15,7 +15,6 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/place"
 	"widecrate/core/plan"
-	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/revise"
 	"widecrate/core/source"
@@ -30,14 +29,13 @@ type convertCommand struct {
 	progressOption
 	pageOption
 	listOption
+	recordOptions
 	writingOptions
 	place.Placement
 	to, under string
 	clash     option.Choice[create.Existing]
 	encrypt   bool
 	newEnv    string
-	sums      string
-	hashes    receipt.Sums
 	workers   int
 	halt      bool
 	dryRun    bool
@@ -84,6 +82,7 @@ stays.`,
 		set.Switch(&c.halt, "halt")
 		set.Number(&c.workers, "workers", 1)
 		set.Text(&c.sums, "sums")
+		set.Text(&c.entrySums, "entry-sums")
 		c.listOption.addTo(set)
 		c.pageOption.addTo(set)
 	})
@@ -157,13 +156,16 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		done.Add(1)
 		c.pageOption.event(e)
 		shown.Event(e)
+		if made, ok := e.(*report.Converted); ok && made.Err == nil && !c.dryRun {
+			c.archive(written(made.Path, &made.Made))
+		}
 	})
 	stop()
 	if err != nil {
 		return err
 	}
 	var listed error
-	if c.sums != "" && !c.dryRun {
+	if !c.dryRun {
 		listed = c.sumUp(cmd, shown.Made, r.Reading.Passwords)
 	}
 	shown.Finish()
@@ -194,9 +196,16 @@ func (c *convertCommand) newLock(cmd *cobra.Command, old []string) (string, erro
 	return "", usage(cmd, errNoNewPassword)
 }
 
-// sumUp reads the new archives again for the list of their sums: what is copied as it
-// is packed was never decoded.
+// sumUp writes the lists of sums. That of what is in the new archives needs them read again:
+// what is copied as it is packed was never decoded.
 func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) error {
+	c.several = true
+	switch {
+	case len(made) == 0: // a list of an earlier run stays
+		return nil
+	case c.entrySums == "":
+		return c.recordOptions.finish(false)
+	}
 	sources, err := source.Find(cmd.Context(), source.Request{Names: made})
 	if err != nil {
 		return err
@@ -217,7 +226,7 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) err
 			if len(made) > 1 {
 				path = filepath.ToSlash(place.Below(absolutePath("."), r.Archive)) + "/" + path
 			}
-			c.hashes.Add(path, f.SHA256)
+			c.entries.Add(path, f.SHA256)
 		}
 	})
 	if err == nil {
@@ -226,5 +235,5 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) err
 	if err != nil {
 		return err
 	}
-	return c.hashes.Write(c.sums)
+	return c.recordOptions.finish(false)
 }

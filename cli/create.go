@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
@@ -45,6 +44,8 @@ type createCommand struct {
 	relativeTo string
 	givenOptions
 	each         bool
+	eachIn       string
+	foldersOnly  bool
 	encrypt      bool
 	reproducible bool
 	readBack     bool
@@ -71,6 +72,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
   widecrate create hand-over.tar.zst landing --top drop --level best
   widecrate create tables.zip readings corrections --pick "osk*"
   widecrate create "out/{name}.tar.gz" readings bundles --each
+  widecrate create "all/{stem}.zip" --each-in corrections --dry-run
   widecrate create notes.zip --text "notes/today.txt=All gauges report."
   widecrate create month.zip readings --part-size 100k --part-style zip
   widecrate create same.zip corrections --reproducible --read-back
@@ -88,6 +90,8 @@ it is complete. Patterns are compared with the paths in the archive.`,
 		c.passwordOptions.addTo(set)
 		set.Switch(&c.reproducible, "reproducible")
 		set.Switch(&c.each, "each")
+		set.Text(&c.eachIn, "each-in")
+		set.Switch(&c.foldersOnly, "folders-only")
 	})
 	set.Group("Which files", func() {
 		c.nameOptions.addTo(set)
@@ -110,6 +114,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 	})
 	set.Group("What was done", func() {
 		c.recordOptions.addTo(set)
+		set.Text(&c.entrySums, "entry-sums")
 		c.doneOptions.addTo(set)
 		c.pageOption.addTo(set)
 	})
@@ -143,8 +148,11 @@ func (o *writingOptions) writing(workers int) archive.WriteOptions {
 
 func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	given := c.count()
+	c.each = c.each || c.eachIn != ""
 	switch {
-	case len(args) < 2 && given == 0 && c.sourceList == "":
+	case c.eachIn != "" && (len(args) > 1 || c.sourceList != ""):
+		return usage(cmd, errors.New("--each-in takes the place of sources"))
+	case len(args) < 2 && given == 0 && c.sourceList == "" && c.eachIn == "":
 		return usage(cmd, errors.New("no source is named"))
 	case args[0] == "-" && (c.as.Value() != show.People || c.each || c.dryRun || c.format == ""):
 		return usage(cmd, errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it"))
@@ -184,6 +192,9 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		defer c.pageOption.finish(&err)
 	}
 	sources, err := c.files(cmd, args[1:])
+	if c.eachIn != "" {
+		sources, err = create.Things(c.eachIn, c.foldersOnly)
+	}
 	if err != nil {
 		return err
 	}
@@ -208,6 +219,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		defer earlier.Close()
 		o.Done = earlier.made
 	}
+	c.several = c.each
 	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
 		return err
 	}
@@ -235,9 +247,6 @@ func named(paths []string) (sources []source.Source) {
 func (c *createCommand) made(r *report.Created) error {
 	c.recording.Lock()
 	defer c.recording.Unlock()
-	if c.each {
-		c.prefix = filepath.ToSlash(place.Below(absolutePath("."), r.Archive)) + "/"
-	}
 	c.recordOptions.event(r, "")
 	if c.writer == nil {
 		return nil

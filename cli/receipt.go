@@ -22,13 +22,15 @@ import (
 
 // recordOptions keep what was done.
 type recordOptions struct {
-	receipt string
-	sums    string
-	writer  *receipt.Writer // nil: there is no receipt
-	list    receipt.Sums
-	prefix  string // of paths in it
-	lacks   error  // why it lacks a file
-	before  bool   // something was done by an earlier run
+	receipt   string
+	sums      string
+	entrySums string
+	writer    *receipt.Writer // nil: there is no receipt
+	list      receipt.Sums
+	entries   receipt.Sums // of what is in new archives
+	several   bool         // archives are made: the list is of them
+	lacks     error        // why it lacks a file
+	before    bool         // something was done by an earlier run
 }
 
 func (o *recordOptions) addTo(set *option.Set) {
@@ -37,7 +39,9 @@ func (o *recordOptions) addTo(set *option.Set) {
 }
 
 // wanted reports whether what is written has to be summed up.
-func (o *recordOptions) wanted() bool { return o.receipt != "" || o.sums != "" }
+func (o *recordOptions) wanted() bool {
+	return o.receipt != "" || o.sums != "" || o.entrySums != ""
+}
 
 // begin starts the receipt, if there is to be one.
 func (o *recordOptions) begin(cmd *cobra.Command, dryRun bool) (err error) {
@@ -69,12 +73,49 @@ func (o *recordOptions) event(e report.Event, into string) {
 		if o.writer != nil && !e.DryRun {
 			o.writer.Created(e)
 		}
-		for i := range e.From {
-			if from := e.From[i]; o.sums != "" && from != nil && from.SHA256 != nil {
-				o.list.Add(o.prefix+e.Entries[i].Path, from.SHA256)
-			}
+		o.created(e)
+	}
+}
+
+// created adds a new archive to the lists of sums: what is in it, and where there are several,
+// the archive itself.
+func (o *recordOptions) created(e *report.Created) {
+	prefix := ""
+	if o.several {
+		o.archive(written(e.Archive, &e.Made))
+		prefix = filepath.ToSlash(place.Below(absolutePath("."), e.Archive)) + "/"
+	}
+	for i := range e.From {
+		if from := e.From[i]; from != nil && from.SHA256 != nil {
+			o.entries.Add(prefix+e.Entries[i].Path, from.SHA256)
 		}
 	}
+}
+
+// archive adds the files of a new archive to the list of sums, by their paths from where that
+// lies.
+func (o *recordOptions) archive(paths []string) {
+	if o.sums == "" {
+		return
+	}
+	for _, path := range paths {
+		sum, err := receipt.SumOf(path)
+		if err != nil {
+			if o.lacks == nil {
+				o.lacks = fault.Reading(path, err)
+			}
+			continue
+		}
+		o.list.Add(filepath.ToSlash(place.Below(absolutePath(filepath.Dir(o.sums)), path)), sum)
+	}
+}
+
+// written are the files of a new archive: its own, or its parts.
+func written(path string, m *report.Made) []string {
+	if m.Parts != nil {
+		return m.Parts
+	}
+	return []string{path}
 }
 
 // unpacked adds files that were delivered to the list of sums: by their paths below
@@ -113,13 +154,33 @@ func (o *recordOptions) finish(dryRun bool) error {
 			return err
 		}
 	}
-	if o.before && o.list.Empty() { // the list of the earlier run stays
+	if o.before && o.list.Empty() && o.entries.Empty() { // the list of the earlier run stays
 		return o.lacks
 	}
-	if o.lacks == nil && o.sums != "" && !dryRun {
-		return o.list.Write(o.sums)
+	if o.lacks != nil || dryRun {
+		return o.lacks
 	}
-	return o.lacks
+	return o.write()
+}
+
+// write writes the lists of sums.
+func (o *recordOptions) write() error {
+	list := &o.list
+	if list.Empty() && !o.several { // one archive was made: both are of what is in it
+		list = &o.entries
+	}
+	for _, l := range []struct {
+		list *receipt.Sums
+		path string
+	}{{list, o.sums}, {&o.entries, o.entrySums}} {
+		if l.path == "" {
+			continue
+		}
+		if err := l.list.Write(l.path); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // doneOptions skip what was done before.

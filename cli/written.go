@@ -17,10 +17,11 @@ import (
 
 // kinds make sure that the files of options which are written can become what they are to be.
 var kinds = map[string]func(path string) error{
-	"receipt": receipt.Check,
-	"sums":    receipt.CheckSums,
-	"report":  page.Check,
-	"chart":   show.CheckChart,
+	"receipt":    receipt.Check,
+	"sums":       receipt.CheckSums,
+	"entry-sums": receipt.CheckSums,
+	"report":     page.Check,
+	"chart":      show.CheckChart,
 }
 
 // checkWritten refuses, before anything is done, to write over a file of another kind, and

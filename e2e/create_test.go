@@ -3,9 +3,11 @@ package e2e
 import (
 	"crypto/sha256"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -162,6 +164,19 @@ func TestCreateAndRemove(t *testing.T) {
 	assert.Contains(t, stdout, "3 entries read back")
 	assert.NoDirExists(t, filepath.Join(dir, "corrections"))
 
+	put(t, filepath.Join(dir, "things/a.b/x"), "1")
+	put(t, filepath.Join(dir, "things/c.txt"), "2")
+	put(t, filepath.Join(dir, "things/.hidden"), "3")
+	_, stderr, code = run(t, dir, "create", "each/{stem}.zip", "--each-in", "things", "--sums", "each/sums", "--entry-sums", "entries")
+	require.Equal(t, 0, code, stderr)
+	assert.Equal(t, []string{"a.b.zip", "c.zip", "sums"}, slices.Sorted(maps.Keys(tree(t, filepath.Join(dir, "each")))))
+	_, stderr, code = run(t, dir, "verify", "each", "--check-sums", "each/sums")
+	assert.Equal(t, 0, code, stderr)
+	listed, err := os.ReadFile(filepath.Join(dir, "entries"))
+	require.NoError(t, err)
+	assert.Contains(t, string(listed), "  each/a.b.zip/a.b/x\n")
+	stdout, _, _ = run(t, dir, "create", "dry/{name}.zip", "--each-in", "things", "--folders-only", "--dry-run", "--as", "names")
+	assert.Equal(t, filepath.Join(dir, "dry/a.b.zip")+"\n", stdout)
 	stdout, stderr, code = run(t, dir, "create", "days/{stem}.tar", "readings/osk-bay-2026-05-01.zip", "readings/osk-bay-2026-05-02.zip", "missing", "--each", "--as", "names")
 	assert.Equal(t, 8, code, "one that is missing does not stop the others")
 	assert.Contains(t, stderr, "missing")

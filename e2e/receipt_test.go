@@ -155,7 +155,7 @@ func TestSumsAndReceiptsAgree(t *testing.T) {
 	}
 	all("extract bundles --into out --nested --receipt out.jsonl --sums out.sums",
 		"create x.zip out --top drop --receipt made.jsonl --sums zip.sums --part-size 100k",
-		"verify x.zip.001 --sums verify.sums", "convert x.zip.001 --to tar.gz --into . --sums tar.sums", "verify x.tar.gz --sums gz.sums",
+		"verify x.zip.001 --sums verify.sums", "convert x.zip.001 --to tar.gz --into . --entry-sums tar.sums --sums archives.sums", "verify x.tar.gz --sums gz.sums",
 		"compare out.jsonl out", "compare out x.zip.001", "compare made.jsonl x.tar.gz", "compare made.jsonl out.jsonl", "verify --against out.jsonl")
 	read := func(name string) string {
 		data, err := os.ReadFile(filepath.Join(dir, name))

@@ -79,7 +79,11 @@ func (c *Checking) name(r *report.Verified) {
 	case c.Form == Names && (r.Err != nil || len(r.Bad) > 0):
 		c.Name(r.Archive)
 	case c.Form == People && c.Verbose && r.Err == nil:
-		c.Out.Printf("%s  %s, %s\n", c.Out.Name(r.Archive), Count(r.Entries, "file"), Size(r.Bytes))
+		with := ""
+		if r.Passwords != nil {
+			with = "; " + opened(r.Passwords)
+		}
+		c.Out.Printf("%s  %s, %s%s\n", c.Out.Name(r.Archive), Count(r.Entries, "file"), Size(r.Bytes), with)
 	}
 }
 

@@ -171,6 +171,9 @@ func (r *Extraction) listPlaced(o *report.Unpacked) {
 	for _, remark := range o.Remarks {
 		r.Out.Printf("  %s\n", r.Out.Faint(r.Out.Name(r.Out.Say.With(remark.Text, remark.Hint))))
 	}
+	if o.Passwords != nil {
+		r.Out.Printf("  %s\n", r.Out.Faint(opened(o.Passwords)))
+	}
 	shown := func(path string) string { return r.Out.Name(place.Below(o.Target, path)) }
 	path := Column{Short: true}
 	for _, p := range o.Placed {
@@ -210,6 +213,15 @@ func misnamed(name, content string) string {
 		return ""
 	}
 	return "  (" + content + ", whatever its name says)"
+}
+
+// opened says which of the passwords opened an archive; none is ever shown.
+func opened(passwords []int) string {
+	numbers := make([]string, len(passwords))
+	for i, n := range passwords {
+		numbers[i] = Number(n)
+	}
+	return "opened with password " + strings.Join(numbers, ", ") + " of those given"
 }
 
 // verb says what becomes, or became, of an entry.

@@ -262,8 +262,10 @@ func (u *unit) naming() (n place.Naming) {
 		n.From = place.FolderOf(u.source.Path)
 	case strings.Contains(u.inside.entry.Path, "/"):
 		n.From = path.Base(path.Dir(u.inside.entry.Path))
-	default:
-		n.From = place.Stem(path.Base(u.inside.outer.name()))
+	case u.inside.outer.inside != nil:
+		n.From = place.Stem(path.Base(u.inside.outer.inside.entry.Path))
+	default: // which may be closed already
+		n.From = place.Stem(u.source.Name())
 	}
 	return n
 }
@@ -294,6 +296,7 @@ func (u *unit) Settle(err error) error {
 		}
 		slices.SortStableFunc(u.outcome.Lost, func(a, b report.Lost) int { return strings.Compare(a.Entry, b.Entry) })
 		u.outcome.Entries, u.outcome.LeftOut, u.outcome.Remarks = u.plan.Entries, u.plan.LeftOut, u.opened.archive.Remarks()
+		u.outcome.Passwords = u.opened.archive.Passwords()
 		if u.run.Selection.Dated() {
 			u.outcome.Dates = &u.plan.Dates
 		}

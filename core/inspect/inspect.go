@@ -32,6 +32,8 @@ type Archive struct {
 	Remarks []archive.Remark // how the archive was read; see archive.Remarks
 	Took    report.Took      // to look into it
 
+	Passwords []int // numbers of the candidates, from 1, that opened what was read
+
 	entries []archive.Entry
 	links   map[int]link
 	request *walk.Request

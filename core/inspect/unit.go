@@ -247,6 +247,7 @@ func (u *unit) Do(share int) (at int, err error) {
 // Finish closes the archive: those that wait for their turn are many.
 func (u *unit) Finish() {
 	if u.open != nil {
+		u.archive.Passwords = u.open.Passwords()
 		u.open.Close() // read only: nothing can be lost
 	}
 	u.open, u.read = nil, nil

@@ -145,9 +145,12 @@ type Verified struct {
 	Unsafe  int          `json:"unsafe,omitempty"` // entries that extract would refuse
 	LeftOut choose.Tally `json:"left_out,omitzero"`
 	Took    Took         `json:"seconds"`
-	Bad     []Bad        `json:"-"` // what is damaged or unsafe, in the order of the archive
-	Files   []Packed     `json:"-"` // files with their SHA-256, in no order, where they are asked for
-	Err     error        `json:"-"` // why the archive could not be gone through; nil if all of it could be
+
+	Passwords []int `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened it
+
+	Bad   []Bad    `json:"-"` // what is damaged or unsafe, in the order of the archive
+	Files []Packed `json:"-"` // files with their SHA-256, in no order, where they are asked for
+	Err   error    `json:"-"` // why the archive could not be gone through; nil if all of it could be
 }
 
 // Bad is an entry that is not what the archive says, or that extract would refuse: then its

@@ -60,11 +60,12 @@ type Converted struct {
 	Archive string `json:"archive"`        // the source
 	Path    string `json:"path,omitempty"` // of the new one, absolute
 	Made
-	Copied   int      `json:"copied"`          // entries that were copied as they are packed
-	Repacked int      `json:"repacked"`        // entries that were encoded again
-	Notes    []string `json:"notes,omitempty"` // what the new archive cannot hold, for people
-	DryRun   bool     `json:"dry_run,omitempty"`
-	Err      error    `json:"-"`
+	Copied    int      `json:"copied"`              // entries that were copied as they are packed
+	Repacked  int      `json:"repacked"`            // entries that were encoded again
+	Notes     []string `json:"notes,omitempty"`     // what the new archive cannot hold, for people
+	Passwords []int    `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened the source
+	DryRun    bool     `json:"dry_run,omitempty"`
+	Err       error    `json:"-"`
 }
 
 // Lines are one.

@@ -24,6 +24,8 @@ type Unpacked struct {
 	Took    Took         `json:"seconds"`
 	DryRun  bool         `json:"dry_run,omitempty"`
 
+	Passwords []int `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened it
+
 	Source  source.Source    `json:"-"` // the outermost archive
 	Format  string           `json:"-"` // what its content turned out to be; empty if it could not be found out
 	Remarks []archive.Remark `json:"-"` // how the archive was read; see archive.Remarks

@@ -281,6 +281,7 @@ func (c *Conversion) fill(w archive.Writer, paths *paths, from *walk.Archive, ag
 	if left := paths.finish(&t); err == nil {
 		err = left
 	}
+	r.Passwords = from.Passwords()
 	if err == nil {
 		r.Copied, r.Repacked, r.Notes = t.notes.packed, t.notes.repacked, t.notes.lost()
 	}

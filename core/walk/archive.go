@@ -269,6 +269,14 @@ func (a *Archive) Remarks() []archive.Remark {
 	return append(a.remarks, archive.Remarks(a.stream)...)
 }
 
+// Passwords are the numbers of the candidates, from 1, that have opened entries so far.
+func (a *Archive) Passwords() []int {
+	if locked, ok := a.directory.(interface{ Passwords() []int }); ok {
+		return locked.Passwords()
+	}
+	return nil
+}
+
 // Member is the name of the member of a series that an entry is in; empty where
 // it is in none.
 func (a *Archive) Member(entry int) string {

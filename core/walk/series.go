@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"iter"
+	"slices"
 	"sort"
 
 	"widecrate/core/archive"
@@ -80,7 +81,15 @@ type seriesReader struct {
 func (r *seriesReader) Entries() []archive.Entry  { return r.entries }
 func (r *seriesReader) Broken() error             { return r.broken }
 func (r *seriesReader) Remarks() []archive.Remark { return r.remarks }
-func (r *seriesReader) Close() error              { return nil } // the members are closed by their archive
+func (r *seriesReader) Passwords() (numbers []int) {
+	for _, m := range r.opened {
+		numbers = append(numbers, m.Passwords()...)
+	}
+	slices.Sort(numbers)
+	return slices.Compact(numbers)
+}
+
+func (r *seriesReader) Close() error { return nil } // the members are closed by their archive
 
 func (r *seriesReader) Open(i int) (io.ReadCloser, error) {
 	m := memberAt(r.starts, i)

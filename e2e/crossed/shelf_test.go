@@ -70,7 +70,7 @@ var options = map[string]map[string][]string{
 	}),
 	"convert": with(map[string][]string{
 		"to": into, "method": methods, "level": {"0", "best"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "new-password-env": {"CROSSED"}, "password-env": {"CROSSED"},
-		"flatten": nil, "peel": {"1", "2"}, "under": {"u"}, "rename": {"{stem}-{archive}{ext}", "f{ext}"}, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "dry-run": nil,
+		"flatten": nil, "peel": {"1", "2"}, "under": {"u"}, "rename": {"{stem}-{archive}{ext}", "f{ext}"}, "workers": {"1", "3"}, "entry-sums": {"DIR/made.sums"}, "sums": {"DIR/archives.sums"}, "dry-run": nil,
 	}),
 	"edit": {
 		"add": {"DIR/src", "DIR/src/always.txt"}, "put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello", "a.csv=hello", "d=hello"},
@@ -83,7 +83,7 @@ var options = map[string]map[string][]string{
 // undrawn are the other options of those commands, with the reason.
 var undrawn = map[string]string{
 	"help": "ends the program", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks", "quiet": "looks", "verbose": "looks", "report": "a page", "as": "always json",
-	"format": "the extension says it", "part-style": "64 KiB at least", "password-file": "as password-env", "each": "several archives", "stdin-as": "needs standard input", "names": "as extract's, which has tests of its own", "done-in": "as skip-done",
+	"format": "the extension says it", "part-style": "64 KiB at least", "password-file": "as password-env", "each": "several archives", "each-in": "several archives", "folders-only": "several archives", "entry-sums": "as sums", "stdin-as": "needs standard input", "names": "as extract's, which has tests of its own", "done-in": "as skip-done",
 	"recursive": "one archive", "halt": "one archive", "archives-by": "one archive", "pairs": "one archive", "archives": "one archive", "source-list": "one archive", "null-in": "one archive", "series": "one archive", "series-count": "one archive", "allow-gaps": "one archive",
 	"parts-in": "needs folders", "wait": "takes time", "settled": "depends on the clock", "shard": "one archive", "name-encoding": "names are UTF-8", "zone": "times say theirs",
 	"max-total": "law of extract", "max-ratio": "law of extract", "max-memory": "law of extract", "max-entries": "law of extract",
@@ -158,7 +158,7 @@ func (s *shelf) files() map[string]string {
 	tree, err := Look(s.dir)
 	require.NoError(s.t, err)
 	for at, thing := range tree {
-		aside := strings.HasPrefix(at, "out") || slices.Contains([]string{"made.sums", "made.receipt", "entries", "keys"}, at)
+		aside := strings.HasPrefix(at, "out") || slices.Contains([]string{"made.sums", "archives.sums", "made.receipt", "entries", "keys"}, at)
 		if !aside && thing.Kind != Folder {
 			sum := sha256.Sum256([]byte(thing.Data))
 			all[at] = hex.EncodeToString(sum[:])
@@ -333,7 +333,7 @@ func (s *shelf) convert() {
 		return
 	}
 	s.put(made, errs)
-	if c.has("sums") {
+	if c.has("entry-sums") {
 		s.summed(entries)
 	}
 }

@@ -27,7 +27,8 @@ func (l lock) around() int64 {
 // passwords are the candidates for an archive.
 type passwords struct {
 	list  []string
-	right atomic.Int32 // the one that opened an entry last; tried first
+	used  []atomic.Bool // those that have opened something
+	right atomic.Int32  // the one that opened an entry last; tried first
 }
 
 // order goes through the candidates, beginning with the one that was right.
@@ -45,6 +46,16 @@ func (p *passwords) order(try func(i int) (done bool, err error)) error {
 		}
 	}
 	return nil
+}
+
+// Passwords are the numbers of the candidates, from 1, that have opened entries.
+func (z *Reader) Passwords() (numbers []int) {
+	for i := range z.passwords.used {
+		if z.passwords.used[i].Load() {
+			numbers = append(numbers, i+1)
+		}
+	}
+	return numbers
 }
 
 var errNoPassword = fault.New(fault.Password, "it is locked, and there is no password").
@@ -90,6 +101,7 @@ func (d *data) unlock(method codec.Method) (io.Reader, error) {
 		}
 	}
 	d.z.passwords.right.Store(int32(right))
+	d.z.passwords.used[right].Store(true)
 	d.z.opened.Store(true)
 	r, _, err := open(d.z.passwords.list[right])
 	return r, err

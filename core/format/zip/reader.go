@@ -46,7 +46,7 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 
 func newReader(r io.ReaderAt, o archive.Options) *Reader {
 	z := &Reader{r: r, parts: segments(o.Parts), maxMemory: o.MaxMemory}
-	z.passwords.list = o.Passwords
+	z.passwords.list, z.passwords.used = o.Passwords, make([]atomic.Bool, len(o.Passwords))
 	z.names.encoding = o.Encoding
 	return z
 }
