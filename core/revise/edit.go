@@ -25,7 +25,6 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
-	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -246,20 +245,12 @@ func (e *editing) run(s source.Source) error {
 
 // open opens an archive, which nobody else changes until it is released.
 func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
-	set := s.Set
-	if set == nil && s.Err == nil && !s.Elsewhere() && s.Members == nil {
-		if set, err = parts.Of(s.Path, nil); set == nil && err == nil {
-			set = parts.OfLast(s.Path)
-		}
-	}
 	switch {
 	case s.Err != nil:
 		return nil, s.Err
-	case err != nil:
-		return nil, err
 	case s.Elsewhere():
 		return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and what is edited is a file"))
-	case set != nil:
+	case s.Set != nil:
 		return nil, fault.At(s.Path, fault.New(fault.Refused, "it is in parts, which are not edited").
 			Advise("join them first with widecrate parts join, and split the result again"))
 	}
