@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"sync"
 
 	"github.com/klauspost/compress/flate"
@@ -166,4 +167,49 @@ func editing(b *bench) result {
 		must(in.Close())
 	}
 	return b.pair(remover(out), floor, "edit", path, "--text", "notes.txt=All gauges report.", "-q")
+}
+
+// editingMany compares the adding of an entry to 1,000 ZIPs of 200 KiB with replacing each by
+// a copy of itself that is written through to the disk, as an edit is.
+func editingMany(b *bench) result {
+	in, out := filepath.Join(b.dir, "originals"), filepath.Join(b.dir, "edited")
+	must(os.MkdirAll(in, 0o777))
+	data := noise(rand.New(rand.NewPCG(15, 15)), 20<<10)
+	var names []string
+	for i := range 1000 {
+		names = append(names, fmt.Sprintf("day-%04d.zip", i))
+		write(filepath.Join(in, names[i]), func(add func(string, []byte)) {
+			for k := range 10 {
+				add(fmt.Sprintf("levels-%d.dat", k), data)
+			}
+		})
+	}
+	defer os.RemoveAll(in)
+	clean := func() {
+		must(os.RemoveAll(out))
+		must(os.CopyFS(out, os.DirFS(in)))
+	}
+	floor := func() {
+		var group sync.WaitGroup
+		turns := make(chan struct{}, runtime.GOMAXPROCS(0))
+		for _, name := range names {
+			turns <- struct{}{}
+			group.Go(func() {
+				defer func() { <-turns }()
+				path := filepath.Join(out, name)
+				data, err := os.ReadFile(path)
+				must(err)
+				to, err := os.Create(path + ".new")
+				must(err)
+				_, err = to.Write(data)
+				must(err)
+				must(to.Sync())
+				must(to.Close())
+				must(os.Rename(path+".new", path))
+			})
+		}
+		group.Wait()
+	}
+	defer os.RemoveAll(out)
+	return b.pair(clean, floor, "edit", out, "--text", "notes.txt=All gauges report.", "-q")
 }

@@ -86,6 +86,7 @@ var figures = []figure{
 	{"pzst", "create of a tar.zst of the same", packLarge("tar.zst"), 1.15, "× hand loop"},
 	{"pxz", "create of a tar.xz, all cores against one", packXZ, 1 / 1.7, "× one core"},
 	{"edit", "edit of one entry in a ZIP of 1 GB", editing, 1.3, "× copy"},
+	{"edits", "edit of one entry in 1,000 ZIPs of 200 KiB", editingMany, 1.1, "× replacing each"},
 	{"huge", "one entry of 5 GiB, highly compressible", huge, 64, "MiB"},
 	{"names", "1,000,000 entries, inspect --as names", millionAs("names"), 0.6, "s"},
 	{"json", "1,000,000 entries, inspect --as json", millionAs("json"), 2, "s"},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"hash/crc32"
 	"io"
+	"sync"
 	"unicode/utf8"
 
 	"widecrate/core/archive"
@@ -38,7 +39,6 @@ type Writer struct {
 	directory bytes.Buffer
 	comment   []byte
 	entries   uint64
-	block     []byte
 	copying   []byte // for AddPacked
 }
 
@@ -54,7 +54,7 @@ func NewWriter(w io.Writer, o archive.WriteOptions) *Writer {
 	}
 	method, _ := codec.ByName(o.Method)
 	patch, _ := w.(io.WriterAt)
-	return &Writer{options: o, method: method, out: bufio.NewWriterSize(w, 256<<10), patch: patch, block: make([]byte, archive.PrepareLimit+1)}
+	return &Writer{options: o, method: method, out: bufio.NewWriterSize(w, 256<<10), patch: patch}
 }
 
 // shortestPacked is the least data that a method can make smaller: a block of
@@ -94,6 +94,9 @@ func (w *Writer) start(e archive.Entry) (header, error) {
 	return h, nil
 }
 
+// blocks hold what is read of an entry before it is known how long that is.
+var blocks = sync.Pool{New: func() any { return new([archive.PrepareLimit + 1]byte) }}
+
 // Add writes one entry; see archive.Writer. A name that ZIP cannot hold is of
 // kind fault.Usage; data that disagrees with e.Size, of kind fault.Unreadable.
 func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) {
@@ -107,18 +110,20 @@ func (w *Writer) Add(e archive.Entry, content io.Reader) (archive.Entry, error) 
 	case archive.Symlink:
 		content = bytes.NewReader([]byte(e.Link))
 	}
-	n, err := io.ReadFull(content, w.block)
+	block := blocks.Get().(*[archive.PrepareLimit + 1]byte)
+	defer blocks.Put(block)
+	n, err := io.ReadFull(content, block[:])
 	switch {
 	case err == io.EOF, errors.Is(err, io.ErrUnexpectedEOF):
 		var packed []byte
-		if h.entry, packed, err = w.Prepare(e, w.block[:n]); err == nil {
+		if h.entry, packed, err = w.Prepare(e, block[:n]); err == nil {
 			err = w.AddPrepared(h.entry, packed)
 		}
 		return h.entry, err
 	case err != nil:
 		return e, err
 	}
-	if err := w.addLong(&h, io.MultiReader(bytes.NewReader(w.block), content)); err != nil {
+	if err := w.addLong(&h, io.MultiReader(bytes.NewReader(block[:]), content)); err != nil {
 		return e, err
 	}
 	if e.Kind == archive.File && e.Size != archive.Unknown && e.Size != h.entry.Size {
