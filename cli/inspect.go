@@ -13,8 +13,9 @@ type inspectCommand struct {
 	*streams
 	archiveOptions
 	outputOptions
-	sort   option.Choice[show.Order]
-	totals bool
+	sort    option.Choice[show.Order]
+	totals  bool
+	workers int
 }
 
 func newInspect(s *streams) *cobra.Command {
@@ -31,17 +32,19 @@ directory: it is decompressed.`,
   widecrate inspect bundles --nested --as tree
   widecrate inspect readings --totals --min-size 1k
   widecrate inspect corrections --as csv --sort size
+  widecrate inspect readings --pick "charts/*05-1*"
   widecrate inspect http://gauges.example/bundles/osk-bay.zip`,
 		PreRunE: func(cmd *cobra.Command, args []string) error { return c.archiveOptions.check(cmd, args, false) },
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set, true)
+	set.Group("How it runs", func() { set.Number(&c.workers, "workers", 1) })
 	set.Group("What is printed", func() {
 		c.sort = option.Either([]string{"archive", "path", "size", "packed", "saved", "modified"}, nil, show.ByPath, show.BySize, show.ByPacked, show.BySaved, show.ByModified)
 		set.Value(&c.sort, "sort")
 		set.Switch(&c.totals, "totals")
-		c.outputOptions.addTo(set, "tree", "csv")
+		c.outputOptions.addTo(set, "tree", "csv", "archives")
 	})
 	return cmd
 }
@@ -52,7 +55,8 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	list := show.Listing{Output: &c.Output, Totals: c.totals, Sort: c.sort.Value(), Started: time.Now()}
+	r.Workers = c.workers
+	list := show.Listing{Output: &c.Output, Totals: c.totals, Sort: c.sort.Value(), Started: time.Now(), Selected: !r.Selection.All(), Nested: c.nested, Many: len(r.Sources) > 1 || c.nested}
 	list.Begin()
 	if err := inspect.Run(cmd.Context(), inspect.Options{Request: r, Links: list.Links()}, list.Archive); err != nil {
 		return err

@@ -215,7 +215,7 @@ func (c *runCommand) set(f *jobFile, cmd *cobra.Command, name string, settings [
 }
 
 // streamed are the keys of which - would be standard input or output.
-var streamed = []string{"sources", "archive", "into", "source-list", "entry-list", "pairs", "password-file"}
+var streamed = []string{"sources", "archive", "into", "source-list", "entry-list", "pick-list", "pairs", "password-file"}
 
 // check finds what is wrong about a job as a whole, and about its options together.
 func (c *runCommand) check(f *jobFile, t *jobRun) {

@@ -294,6 +294,7 @@ func readFile(cmd *cobra.Command, path string, read func(io.Reader) error) error
 type selectionOptions struct {
 	rules        choose.Rules
 	list         string
+	pickList     string
 	min, max     option.Size
 	since, until option.Moment
 }
@@ -302,6 +303,7 @@ func (o *selectionOptions) addTo(set *option.Set) {
 	set.Texts(&o.rules.Entry, "entry")
 	set.Text(&o.list, "entry-list")
 	set.Texts(&o.rules.Pick, "pick")
+	set.Text(&o.pickList, "pick-list")
 	set.Texts(&o.rules.Drop, "drop")
 	set.List(&o.rules.Ext, "ext")
 	set.Switch(&o.rules.NoClutter, "no-clutter")
@@ -314,10 +316,16 @@ func (o *selectionOptions) addTo(set *option.Set) {
 }
 
 func (o *selectionOptions) selection(cmd *cobra.Command) (*choose.Selection, error) {
-	if o.list != "" {
-		err := readFile(cmd, o.list, func(r io.Reader) error {
-			names, err := source.ReadList(r, false)
-			o.rules.Entry = append(o.rules.Entry, names...)
+	for _, list := range []struct {
+		file string
+		to   *[]string
+	}{{o.list, &o.rules.Entry}, {o.pickList, &o.rules.Pick}} {
+		if list.file == "" {
+			continue
+		}
+		err := readFile(cmd, list.file, func(r io.Reader) error {
+			lines, err := source.ReadList(r, false)
+			*list.to = append(*list.to, lines...)
 			return err
 		})
 		if err != nil {
@@ -432,7 +440,7 @@ type outputOptions struct {
 func (o *outputOptions) addTo(set *option.Set, more ...string) {
 	words, values := []string{"table", "json", "names"}, []show.Form{show.People, show.JSON, show.Names}
 	for _, word := range more {
-		words, values = append(words, word), append(values, map[string]show.Form{"tree": show.Tree, "csv": show.CSV}[word])
+		words, values = append(words, word), append(values, map[string]show.Form{"tree": show.Tree, "csv": show.CSV, "archives": show.Archives}[word])
 	}
 	o.as, o.color = option.Either(words, values...), whenChoice()
 	set.Value(&o.as, "as")

@@ -261,11 +261,14 @@ func shaping(cmd *cobra.Command) map[string]string {
 	if into := options["into"]; into != "" {
 		options["into"] = absolutePath(into)
 	}
-	if list := options["entry-list"]; list != "" { // what it says counts, not where
-		if sum, err := receipt.SumOf(list); err == nil {
-			options["entry-list"] = hex.EncodeToString(sum)
+	for _, name := range []string{"entry-list", "pick-list"} {
+		if options[name] == "" {
+			continue
+		}
+		if sum, err := receipt.SumOf(options[name]); err == nil { // what it says counts, not where
+			options[name] = hex.EncodeToString(sum)
 		} else { // standard input: nobody knows what it said
-			options["entry-list"] = time.Now().String()
+			options[name] = time.Now().String()
 		}
 	}
 	return options

@@ -46,7 +46,7 @@ func TestShortHelp(t *testing.T) {
 // the kinds of failure say.
 func TestReference(t *testing.T) {
 	root := newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}})
-	pages := map[string]string{"../docs/errors.md": errorTable(t)}
+	pages := map[string]string{"../docs/errors.md": errorTable(t), "../docs/reference/options.md": matrix(t, root)}
 	var add func(cmd *cobra.Command)
 	add = func(cmd *cobra.Command) {
 		name := strings.ReplaceAll(cmd.CommandPath(), " ", "-")
@@ -92,6 +92,38 @@ func TestReference(t *testing.T) {
 }
 
 // markdown is the page of a command.
+// matrix is which command has which option, for those that several have, or why not.
+func matrix(t *testing.T, root *cobra.Command) string {
+	names := []string{"extract", "inspect", "verify", "compare", "convert", "create", "edit", "weigh", "parts scan", "parts join", "parts split", "run"}
+	var b strings.Builder
+	b.WriteString("# Which command has which option\n\nOptions that several commands have, and why others lack them. Each command has a page of its own: see\n[widecrate](widecrate.md).\n\n| option | " +
+		strings.Join(names, " | ") + " |\n|---|" + strings.Repeat("---|", len(names)) + "\n")
+	known := map[string]bool{}
+	for _, r := range option.Table {
+		cells, have := make([]string, len(names)), 0
+		for i, name := range names {
+			cmd, _, err := root.Find(strings.Fields(name))
+			require.NoError(t, err)
+			known[r.Name+" "+cmd.Name()] = true
+			cells[i] = option.Absent[r.Name][cmd.Name()]
+			if cmd.Flags().Lookup(r.Name) != nil {
+				assert.Empty(t, cells[i], "%s --%s is there", name, r.Name)
+				cells[i] = "yes"
+				have++
+			}
+		}
+		if have > 1 {
+			fmt.Fprintf(&b, "| `--%s` | %s |\n", r.Name, strings.Join(cells, " | "))
+		}
+	}
+	for name, commands := range option.Absent {
+		for command := range commands {
+			assert.True(t, known[name+" "+command], "there is no %s --%s", command, name)
+		}
+	}
+	return b.String()
+}
+
 func markdown(cmd *cobra.Command) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n\n%s\n\n```\n%s\n```\n", cmd.CommandPath(), long(cmd), cmd.UseLine())
@@ -105,6 +137,9 @@ func markdown(cmd *cobra.Command) string {
 				name := strings.ReplaceAll(below.CommandPath(), " ", "-")
 				fmt.Fprintf(&b, "| [%s](%s.md) | %s |\n", below.Name(), name, below.Short)
 			}
+		}
+		if !cmd.HasParent() {
+			b.WriteString("\n[Which command has which option](options.md)\n")
 		}
 	}
 	option.Each(cmd, func(title string) { fmt.Fprintf(&b, "\n## %s\n\n| option | does |\n|---|---|\n", title) },

@@ -86,7 +86,7 @@ func onceInput(cmd *cobra.Command, args []string) error {
 			uses++
 		}
 	}
-	for _, name := range []string{"source-list", "entry-list", "pairs", "password-file"} {
+	for _, name := range []string{"source-list", "entry-list", "pick-list", "pairs", "password-file"} {
 		if f := cmd.Flags().Lookup(name); f != nil && f.Value.String() == "-" {
 			uses++
 		}

@@ -268,3 +268,27 @@ func TestForgottenInto(t *testing.T) {
 	assert.Equal(t, 8, code, stderr)
 	assert.NoDirExists(t, filepath.Join(dir, "never"), "what is missing is known before anything is written")
 }
+
+// What is selected of many archives is found in one table, or the archives themselves are
+// listed for the next command.
+func TestFinding(t *testing.T) {
+	dir := tidewatch(t)
+	stdout, stderr, code := run(t, dir, "inspect", "readings", "--pick", "charts/*05-11*", "--workers", "2")
+	assert.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "readings/osk-bay-2026-05-11.zip       charts/osk-bay-2026-05-11.png ")
+	assert.Contains(t, stdout, "5 of 60 archives: 5 files")
+	assert.NotContains(t, stdout, "05-12.png")
+	stdout, _, _ = run(t, dir, "inspect", "bundles", "--nested", "--pick", "charts/*05-11*", "--as", "tree")
+	assert.Equal(t, 5, strings.Count(stdout, "05-11.zip"), stdout)
+	put(t, filepath.Join(dir, "picks"), "charts/*05-11*\n")
+	stdout, stderr, code = run(t, dir, "inspect", "readings", "--pick-list", "picks", "--as", "archives")
+	assert.Equal(t, 0, code, stderr)
+	assert.Equal(t, 5, strings.Count(stdout, "05-11.zip\n"), stdout)
+	put(t, filepath.Join(dir, "found"), stdout)
+	_, stderr, code = run(t, dir, "extract", "--source-list", "found", "--into", "out", "--pick-list", "picks", "--receipt", "r", "--skip-done")
+	assert.Equal(t, 0, code, stderr)
+	put(t, filepath.Join(dir, "picks"), "charts/*05-11*\nlevels.csv\n")
+	stdout, stderr, code = run(t, dir, "extract", "--source-list", "found", "--into", "out", "--pick-list", "picks", "--receipt", "r", "--skip-done")
+	assert.Equal(t, 0, code, stderr)
+	assert.Contains(t, stdout, "5 archives unpacked: 5 files", "another list is another choice")
+}

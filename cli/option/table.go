@@ -79,6 +79,7 @@ var Table = []Row{
 	{Name: "entry-list", Seldom: true, Shapes: true, Placeholder: "FILE", Help: "the same, for each line of a file", More: "the same, for each line of this FILE (-: standard input)"},
 	{Name: "pick", Shapes: true, Placeholder: "PATTERN", Help: "keep entries that match: 'chart*', 'charts/**'",
 		More: "keep entries that match this PATTERN, such as 'chart*' or 'charts/**' (repeatable: any of them)"},
+	{Name: "pick-list", Seldom: true, Shapes: true, Placeholder: "FILE", Help: "the same, for each line of a file", More: "the same, for each line of this FILE (-: standard input)"},
 	{Name: "drop", Shapes: true, Placeholder: "PATTERN", Help: "leave out entries that match", More: "leave out entries that match this PATTERN; stronger than the rest (repeatable)"},
 	{Name: "ext", Shapes: true, Placeholder: "LIST", Help: "keep only these extensions: csv,tsv", More: "keep only these extensions, a LIST such as csv,tsv; letter case is ignored"},
 	{Name: "no-clutter", Shapes: true, Help: "leave out what desktop systems add", More: "leave out what desktop systems add: hidden twins, thumbnails, folder settings"},
@@ -202,7 +203,7 @@ var Table = []Row{
 	// What is printed.
 	{Name: "as", Help: "what standard output holds", For: map[string]As{
 		"extract": {More: "what standard output holds: a table for people, JSON Lines, the written paths, or CSV of where each entry went"},
-		"inspect": {More: "what standard output holds: a table or a tree for people, JSON Lines, paths, or CSV"},
+		"inspect": {More: "what standard output holds: a table or a tree for people, JSON Lines, paths of entries, CSV, or the paths of the archives that have something selected"},
 		"verify":  {More: "what standard output holds: a table for people, JSON Lines, or the archives with damage"},
 		"compare": {More: "what standard output holds: a table for people, JSON Lines, or the paths that differ"},
 		"create":  {More: "what standard output holds: a table for people, a line of JSON, the archive's path, or CSV of what each entry was packed from"},

@@ -22,14 +22,19 @@ import (
 // Listing shows what is in archives.
 type Listing struct {
 	*Output
-	Totals  bool  // and not each entry
-	Sort    Order // nil: in the order of the archive
-	Started time.Time
+	Totals   bool  // and not each entry
+	Sort     Order // nil: in the order of the archive
+	Selected bool  // not all entries are asked for: archives without any are not shown
+	Nested   bool  // archives inside are looked into
+	Many     bool  // there may be several archives
+	Started  time.Time
 
 	All      report.Listed // of all archives
 	Failures report.Failures
 	good     int
+	without  int // archives that nothing was selected of
 	titles   int // archives, in forms for people
+	joint    jointTable
 }
 
 // Links reports whether the form has where links lead.
@@ -46,7 +51,10 @@ func (c *Listing) Begin() {
 func (c *Listing) Archive(a *inspect.Archive, err error) error {
 	n := &report.Listed{Archive: a.Path, Bytes: a.Size}
 	if err == nil {
-		list := map[Form]func(*inspect.Archive, *report.Listed) error{People: c.table, Tree: c.tree, JSON: c.lines, Names: c.names, CSV: c.csv}[c.Form]
+		list := map[Form]func(*inspect.Archive, *report.Listed) error{People: c.table, Tree: c.tree, JSON: c.lines, Names: c.names, CSV: c.csv, Archives: c.archives}[c.Form]
+		if c.Form == People && c.Selected && c.Many && !c.Totals && !c.Quiet {
+			list = c.jointly
+		}
 		err = list(a, n)
 	}
 	if err != nil {
@@ -56,6 +64,9 @@ func (c *Listing) Archive(a *inspect.Archive, err error) error {
 		return nil
 	}
 	c.good++
+	if n.Files == 0 {
+		c.without++
+	}
 	c.All.Add(n)
 	return nil
 }
@@ -63,6 +74,12 @@ func (c *Listing) Archive(a *inspect.Archive, err error) error {
 // Finish says what all archives come to.
 func (c *Listing) Finish() {
 	c.Event(&report.Ended{Archives: c.good, Failed: c.Failures.Count(), Files: c.All.Files, Bytes: c.All.Size, LeftOut: c.All.LeftOut, Took: report.Since(c.Started)})
+	c.joint.flush(c)
+	if c.Selected && c.Many && !c.Quiet && (c.Form == People || c.Form == Tree || c.Form == Archives) && c.good > 0 {
+		s := c.Summary()
+		s.Printf("%s of %s: %s\n", s.Strong(Number(c.good-c.without)), Count(c.good, "archive"), totalsOf(&c.All))
+		return
+	}
 	if people := c.Form == People || c.Form == Tree; !c.Quiet && people && (c.good > 1 || c.good == 1 && c.Form == Tree && !c.Totals) {
 		c.Out.Printf("\n%s: %s\n", c.Out.Strong(Count(c.good, "archive")), totalsOf(&c.All))
 	}
@@ -147,7 +164,7 @@ func (c *Listing) onlyTotals(a *inspect.Archive, n *report.Listed) {
 	for _, e := range a.Entries(&n.LeftOut) {
 		n.Count(e)
 	}
-	if !c.Quiet {
+	if !c.Quiet && !(c.Selected && c.Many && n.Files == 0) {
 		c.title(a)
 		c.Out.Printf("  %s\n", totalsOf(n))
 	}
@@ -261,6 +278,10 @@ func (c *Listing) tree(a *inspect.Archive, n *report.Listed) error {
 			b = b.below(name)
 			b.Count(e)
 		}
+	}
+	outer := c.Nested && a.Depth == 0 // something may be selected of what is inside
+	if c.Selected && c.Many && n.Files == 0 && !outer {
+		return nil
 	}
 	if a.Depth == 0 {
 		c.title(a)

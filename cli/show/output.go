@@ -18,6 +18,7 @@ const (
 	Names
 	Tree
 	CSV
+	Archives
 )
 
 // Output is where the results of a command go, and in which form.
