@@ -66,7 +66,7 @@ var options = map[string]map[string][]string{
 	"create": with(map[string][]string{
 		"method": methods, "level": {"0", "best", "fast"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "password-env": {"CROSSED"}, "reproducible": nil,
 		"put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello"}, "links": {"keep", "follow", "skip"},
-		"top": {"keep", "drop"}, "under": {"u", "src/d"}, "dry-run": nil, "read-back": nil, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "receipt": {"DIR/made.receipt"}, "relative-to": {"DIR/src"}, "after": {"remove"}, "skip-done": nil,
+		"top": {"keep", "drop"}, "under": {"u", "src/d"}, "dry-run": nil, "read-back": nil, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "entry-sums": {"DIR/archives.sums"}, "receipt": {"DIR/made.receipt"}, "relative-to": {"DIR/src"}, "after": {"remove"}, "skip-done": nil,
 	}),
 	"convert": with(map[string][]string{
 		"to": into, "method": methods, "level": {"0", "best"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "new-password-env": {"CROSSED"}, "password-env": {"CROSSED"},
@@ -83,7 +83,7 @@ var options = map[string]map[string][]string{
 // undrawn are the other options of those commands, with the reason.
 var undrawn = map[string]string{
 	"help": "ends the program", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks", "quiet": "looks", "verbose": "looks", "report": "a page", "as": "always json",
-	"format": "the extension says it", "part-style": "64 KiB at least", "pick-list": "as entry-list", "password-file": "as password-env", "each": "several archives", "each-in": "several archives", "folders-only": "several archives", "entry-sums": "as sums", "stdin-as": "needs standard input", "names": "as extract's, which has tests of its own", "done-in": "as skip-done",
+	"format": "the extension says it", "part-style": "64 KiB at least", "pick-list": "as entry-list", "password-file": "as password-env", "each": "several archives", "each-in": "several archives", "folders-only": "several archives", "stdin-as": "needs standard input", "names": "as extract's, which has tests of its own", "done-in": "as skip-done",
 	"recursive": "one archive", "halt": "one archive", "archives-by": "one archive", "pairs": "one archive", "archives": "one archive", "source-list": "one archive", "null-in": "one archive", "series": "one archive", "series-count": "one archive", "allow-gaps": "one archive",
 	"parts-in": "needs folders", "wait": "takes time", "settled": "depends on the clock", "shard": "one archive", "name-encoding": "names are UTF-8", "zone": "times say theirs",
 	"max-total": "law of extract", "max-ratio": "law of extract", "max-memory": "law of extract", "max-entries": "law of extract",
