@@ -30,6 +30,7 @@ type extractCommand struct {
 	pairs   string      // the name of a file
 	rows    [][2]string // of a job file
 	after   extract.After
+	failed  extract.After
 	dryRun  bool
 	workers int
 	halt    bool
@@ -55,6 +56,7 @@ others are still unpacked.`,
   widecrate extract instruments --into suite --series "suite-{n}.tar"
   widecrate extract http://gauges.example/bundles/osk-bay.zip --into may
   widecrate extract bundles --into new --receipt done.jsonl --skip-done
+  widecrate extract readings --into landing --failed move=failed
   widecrate extract bundles --into share --shard 0/4 --report page.html`,
 		PreRunE: c.check,
 		RunE:    c.run,
@@ -72,6 +74,7 @@ others are still unpacked.`,
 		set.Switch(&c.dryRun, "dry-run")
 		set.Value(option.After{To: &c.after}, "after")
 		set.Switch(&c.after.EvenIfPartial, "even-if-partial")
+		set.Value(option.Failed{After: option.After{To: &c.failed}}, "failed")
 		set.Number(&c.workers, "workers", 1)
 		set.Switch(&c.reading.Salvage, "salvage")
 		set.Switch(&c.halt, "halt")
@@ -123,9 +126,9 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		}
 	}
 	if !c.dryRun {
-		c.request.Begun = c.after.Finish(time.Now(), c.request.PartsIn)
+		c.request.Begun = extract.Finish(&c.after, &c.failed, time.Now(), c.request.PartsIn)
 	}
-	c.request.Skip = c.after.Receives
+	c.request.Skip = func(folder string) bool { return c.after.Receives(folder) || c.failed.Receives(folder) }
 	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
 		err = c.checkWritten(cmd, r.Sources)
@@ -152,7 +155,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		return err
 	}
 	o := extract.Options{Request: r, Others: c.others, Placement: &c.Placement,
-		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), After: c.after, Staging: c.staging,
+		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), After: c.after, Failed: c.failed, Staging: c.staging,
 		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}
 	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
 	if err != nil {

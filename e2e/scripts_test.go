@@ -292,3 +292,53 @@ func TestFinding(t *testing.T) {
 	assert.Equal(t, 0, code, stderr)
 	assert.Contains(t, stdout, "5 archives unpacked: 5 files", "another list is another choice")
 }
+
+// Archives that failed are moved out of the way, with the reason; what is fine, and what failed
+// for a reason of the disk, stays.
+func TestFailedAreMoved(t *testing.T) {
+	dir := tidewatch(t)
+	for _, name := range []string{"readings/merrin-deep-2026-05-07.zip", "readings/osk-bay-2026-05-01.zip", "locked/gauges.zip", "survey/currents.tar.gz.001", "survey/currents.tar.gz.003"} {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		put(t, filepath.Join(dir, "in", filepath.Base(name)), string(data))
+	}
+	extract := []string{"extract", "in", "--recursive", "--into", "out", "--failed", "move=in/failed"}
+	before := tree(t, filepath.Join(dir, "in"))
+	stdout, _, code := run(t, dir, append(extract, "--dry-run", "--as", "json")...)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, stdout, `"failed":true,"dry_run":true,"after":"moved"`)
+	assert.Equal(t, before, tree(t, filepath.Join(dir, "in")))
+
+	put(t, filepath.Join(dir, "full/osk-bay-2026-05-01"), "a file where the folder is to be")
+	_, _, code = run(t, dir, "extract", "in/osk-bay-2026-05-01.zip", "--into", "full", "--failed", "move=in/failed")
+	assert.NotZero(t, code)
+	assert.Equal(t, before, tree(t, filepath.Join(dir, "in")), "that is not the archive's fault")
+
+	_, stderr, code := run(t, dir, append(extract, "--after", "move=done")...)
+	assert.Equal(t, 1, code, stderr)
+	var left []string
+	for at, content := range tree(t, filepath.Join(dir, "in")) {
+		if strings.HasSuffix(at, "/") {
+			continue
+		}
+		left = append(left, at)
+		if name := filepath.Base(at); !strings.HasSuffix(at, ".reason.txt") {
+			assert.Equal(t, before[name], content, at)
+		}
+	}
+	assert.ElementsMatch(t, []string{"failed/merrin-deep-2026-05-07.zip", "failed/merrin-deep-2026-05-07.zip.reason.txt", "failed/gauges.zip", "failed/gauges.zip.reason.txt",
+		"failed/currents.tar.gz.001", "failed/currents.tar.gz.001.reason.txt", "failed/currents.tar.gz.003"}, left)
+	reason, err := os.ReadFile(filepath.Join(dir, "in/failed/gauges.zip.reason.txt"))
+	require.NoError(t, err)
+	assert.Contains(t, string(reason), "it is locked, and there is no password")
+	assert.FileExists(t, filepath.Join(dir, "done/osk-bay-2026-05-01.zip"))
+
+	put(t, filepath.Join(dir, "in/gauges.zip"), before["gauges.zip"])
+	put(t, filepath.Join(dir, "in/merrin-deep-2026-05-07.zip"), "something else")
+	_, stderr, code = run(t, dir, extract...)
+	assert.Equal(t, 1, code, stderr)
+	assert.Equal(t, "something else", tree(t, filepath.Join(dir, "in"))["failed/merrin-deep-2026-05-07-2.zip"], "another of its name")
+	assert.NoFileExists(t, filepath.Join(dir, "in/failed/gauges-2.zip"), "the same is there")
+	_, stderr, code = run(t, dir, extract...)
+	assert.Equal(t, 0, code, stderr)
+}

@@ -250,6 +250,23 @@ func (d After) Set(text string) error {
 
 func (After) placeholders() []string { return []string{"today", "from"} }
 
+// Failed is keep or move=DIR.
+type Failed struct{ After }
+
+func (d Failed) Type() string    { return "keep|move=DIR" }
+func (d Failed) Words() []string { return []string{"keep", "move="} }
+
+// Set takes one of the words.
+func (d Failed) Set(text string) error {
+	if text == "remove" {
+		return fmt.Errorf("it must be keep or move=DIR")
+	}
+	if err := d.After.Set(text); err != nil {
+		return fmt.Errorf("%s", strings.Replace(err.Error(), "keep, remove or", "keep or", 1))
+	}
+	return nil
+}
+
 // Template makes names of placeholders, those that are allowed.
 type Template struct {
 	To      **place.Template

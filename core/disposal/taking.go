@@ -23,7 +23,8 @@ type Route struct {
 	// is removed.
 	To func(path string, begun time.Time) string
 
-	Begun time.Time // this run
+	Begun  time.Time // this run
+	Failed bool      // it is that of sources that failed: what others took away is none of its business
 
 	taken map[string]bool // by what was moved
 }
@@ -115,9 +116,10 @@ func numbered(name string, n int, part bool) string {
 // taking is a journal of files that are taken away together, for the case that the run is
 // killed in the middle.
 type taking struct {
-	Begun time.Time
-	Files []taken
-	file  *os.File // locked, as long as the run lives
+	Begun  time.Time
+	Failed bool `json:",omitempty"` // see Route
+	Files  []taken
+	file   *os.File // locked, as long as the run lives
 }
 
 // taken is a file that is to go.
@@ -170,7 +172,7 @@ func (r *Route) Sources(files []blob.File, to []string) error {
 		return fault.Writing(first, remove(first))
 	}
 	aside, prefix := make([]string, len(files)), claim.NewPrefix()
-	journal := taking{Begun: r.Begun}
+	journal := taking{Begun: r.Begun, Failed: r.Failed}
 	for i, f := range files {
 		one := taken{To: to[i], Size: f.Info.Size(), Modified: f.Info.ModTime()}
 		if aside[i] = to[i]; to[i] == "" { // removed when all are out of the way
@@ -257,6 +259,10 @@ func (r *Route) finishOne(journal string, ours bool, others []string) (bool, err
 	if json.NewDecoder(f).Decode(&t) != nil {
 		t.end() // the journal was just being written: nothing was taken away
 		return true, nil
+	}
+	if t.Failed != r.Failed {
+		f.Close()
+		return false, nil
 	}
 	var within []string
 	for _, dir := range append([]string{filepath.Dir(journal)}, others...) {

@@ -163,7 +163,12 @@ func TestTakingOfAnotherDay(t *testing.T) {
 	}
 	require.NoError(t, j.write(claim.NewPrefix()))
 	j.file.Close()
-	finished, err := route.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
+	failed := route
+	failed.Failed = true
+	finished, err := failed.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
+	require.NoError(t, err)
+	assert.False(t, finished, "that is of another kind")
+	finished, err = route.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
 	require.NoError(t, err)
 	assert.True(t, finished)
 	assert.Equal(t, map[string]string{"a.001": "", "a.002": ""}, systemtest.Contents(t, filepath.Join(above, "2026-05-01")))

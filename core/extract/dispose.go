@@ -49,6 +49,13 @@ func (a *After) route(begun time.Time) *disposal.Route {
 	}}
 }
 
+// failedRoute is route for sources that failed.
+func (a *After) failedRoute(begun time.Time) *disposal.Route {
+	route := a.route(begun)
+	route.Failed = true
+	return route
+}
+
 // folder is where an archive is moved to.
 func (a *After) folder(path string, today time.Time) string {
 	if a.Into != nil {
@@ -59,13 +66,26 @@ func (a *After) folder(path string, today time.Time) string {
 
 // Finish gives what source.Request needs to finish what killed runs were removing or
 // moving, of sets also in other folders in which parts may lie; nil where sources stay.
-func (a *After) Finish(today time.Time, others []string) func(folder string, names []string) (bool, error) {
-	if a.Disposition == Keep {
+func Finish(after, failed *After, today time.Time, others []string) func(folder string, names []string) (bool, error) {
+	var routes []*disposal.Route
+	if after.Disposition != Keep {
+		routes = append(routes, after.route(today))
+	}
+	if failed.Disposition != Keep {
+		routes = append(routes, failed.failedRoute(today))
+	}
+	if routes == nil {
 		return nil
 	}
-	route := a.route(today)
-	return func(folder string, names []string) (bool, error) {
-		return route.Finish(absolute(folder), names, others)
+	return func(folder string, names []string) (finished bool, err error) {
+		for _, route := range routes {
+			done, err := route.Finish(absolute(folder), names, others)
+			if err != nil {
+				return finished, err
+			}
+			finished = finished || done
+		}
+		return finished, nil
 	}
 }
 
@@ -93,6 +113,9 @@ func (u *unit) notePartial() {
 	}
 	if o.Err != nil {
 		u.top.failed = true
+		if after := u.top.after; after != nil && after.failure == nil {
+			after.failure = o.Err
+		}
 		return
 	}
 	for rule := choose.Kept + 1; int(rule) < len(o.LeftOut); rule++ {
@@ -121,7 +144,7 @@ type going struct {
 
 // dispose removes or moves the sources that were delivered.
 func (r *run) dispose() {
-	if r.After.Disposition == Keep {
+	if r.After.Disposition == Keep && r.Failed.Disposition == Keep {
 		return
 	}
 	var unready error
@@ -130,7 +153,15 @@ func (r *run) dispose() {
 	}
 	synced := map[string]error{}
 	r.route = r.After.route(r.Placement.Today)
+	failed := r.Failed.failedRoute(r.Placement.Today)
 	for _, g := range r.going() {
+		if why := g.failure(); why != nil && r.Failed.Disposition == Move {
+			r.setAside(g, why, failed, unready)
+			continue
+		}
+		if r.After.Disposition == Keep {
+			continue
+		}
 		d := &report.Disposal{Source: g.units[0].source.Path, DryRun: r.DryRun}
 		d.Kept = g.kept(&r.After)
 		switch {

@@ -32,6 +32,7 @@ type Options struct {
 	Rules     stage.Rules
 	Links     plan.Links
 	After     After
+	Failed    After  // what becomes of sources that failed: Keep, or Move
 	Staging   string // folder for unfinished work; empty: in the destination root
 	Halt      bool   // start no further archive after one has failed
 	DryRun    bool   // find out what would be done, and write nothing
@@ -224,7 +225,7 @@ func (r *run) refuseElsewhere() error {
 		case !s.Elsewhere():
 		case r.Placement.Into == "" && s.Into == "":
 			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
-		case r.After.Disposition != Keep:
+		case r.After.Disposition != Keep || r.Failed.Disposition != Keep:
 			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and can be neither removed nor moved"))
 		}
 	}

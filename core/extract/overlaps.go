@@ -100,7 +100,7 @@ func (r *run) targets() (map[*unit]place.Target, error) {
 		}
 	}
 	o, p := r.Options, *r.Placement
-	o.Sources, o.DryRun, o.Halt, o.After, o.Progress, o.Done = sources, true, false, After{}, nil, nil
+	o.Sources, o.DryRun, o.Halt, o.After, o.Failed, o.Progress, o.Done = sources, true, false, After{}, After{}, nil, nil
 	o.Rules.Fresh = false // nothing is swapped yet
 	p.Rename = nil
 	o.Placement = &p

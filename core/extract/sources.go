@@ -17,7 +17,7 @@ func (r *run) sourceUnit(s *source.Source) *unit {
 		u.err = fault.At(s.Path, err)
 	}
 	u.root = r.roots.of(target.Root)
-	if r.After.Disposition != Keep {
+	if r.After.Disposition != Keep || r.Failed.Disposition != Keep {
 		u.after = &afterwards{root: target.Root}
 	}
 	return u

@@ -59,6 +59,7 @@ type afterwards struct {
 	root      string // that it went to
 	delivered []disposal.Record
 	partial   []string // why not all of it was delivered
+	failure   error    // why it failed
 }
 
 // partly notes why not all of a source was delivered.

@@ -126,8 +126,9 @@ const LiesThere = "it lies already where it would be moved"
 // A Disposal is what became, or would become, of one source in the end.
 type Disposal struct {
 	Source string `json:"archive"`
-	To     string `json:"to,omitempty"`  // where the source was moved
-	Kept   string `json:"why,omitempty"` // why the source was kept; empty: it was removed or moved
+	To     string `json:"to,omitempty"`     // where the source was moved
+	Kept   string `json:"why,omitempty"`    // why the source was kept; empty: it was removed or moved
+	Failed bool   `json:"failed,omitempty"` // it went because it failed
 	DryRun bool   `json:"dry_run,omitempty"`
 	Err    error  `json:"-"` // of a removal or move that failed; the source is kept
 }

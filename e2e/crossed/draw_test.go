@@ -284,7 +284,7 @@ var root = func() string {
 // aside are options of extract that are not drawn, with the reason.
 var aside = map[string]string{
 	"help": "ends the program", "wait": "takes time", "settled": "depends on the clock", "source-list": "a way", "null-in": "of lists",
-	"pairs": "a way", "check-sums": "needs a list", "parts-in": "needs folders", "pick-list": "as entry-list", "series": "needs names of a series", "series-count": "as series", "allow-gaps": "as series",
+	"pairs": "a way", "check-sums": "needs a list", "parts-in": "needs folders", "pick-list": "as entry-list", "failed": "tests of its own", "series": "needs names of a series", "series-count": "as series", "allow-gaps": "as series",
 	"shard": "a law", "workers": "a law", "dry-run": "a law", "skip-done": "a law", "receipt": "a law", "after": "a law", "into": "always", "as": "always json",
 	"done-in": "as receipt", "token-env": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses",
 	"ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks",
