@@ -98,9 +98,9 @@ func TestCompare(t *testing.T) {
 		says string
 		args []string
 	}{
-		{0, "2 the same, 0 different", []string{"x.zip", "x.tar"}},
+		{0, "2 the same; none", []string{"x.zip", "x.tar"}},
 		{0, "2 the same", []string{"x.tar.xz", "x.tar", "--times"}},
-		{1, "2 the same, 0 different, 0 only in A, 1 only in B", []string{"x.tar.xz", "corrections", "--peel-a", "1"}},
+		{1, "2 the same, 1 only in B", []string{"x.tar.xz", "corrections", "--peel-a", "1"}},
 		{0, "2 the same", []string{"corrections", "x.zip", "--peel-b", "1", "--ext", "zip"}},
 		{1, "different  levels.csv  size, 40,", []string{"corrections/osk bay [v1].zip", "corrections/osk bay [v2].zip"}},
 		{6, "", []string{"x.zip", "x.tar", "--drop", "*"}},

@@ -24,7 +24,7 @@ func (o *Output) Compared(r *report.Compared) {
 }
 
 func counts(r *report.Compared) string {
-	text := fmt.Sprintf("%s the same, %s different, %s only in A, %s only in B", Number(r.Same), Number(r.Different), Number(r.OnlyA), Number(r.OnlyB))
+	text := said("nothing on either side", counted{r.Same, "the same"}, counted{r.Different, "different"}, counted{r.OnlyA, "only in A"}, counted{r.OnlyB, "only in B"})
 	for _, side := range [][2]string{{"A", r.PeeledA}, {"B", r.PeeledB}} {
 		if side[1] != "" {
 			text += fmt.Sprintf("; all of %s lies in %s/, which does not count", side[0], Plain(side[1]))

@@ -1,6 +1,7 @@
 package show
 
 import (
+	"strings"
 	"time"
 
 	"widecrate/core/report"
@@ -48,23 +49,47 @@ func (d *Edits) Event(e report.Event) {
 }
 
 func (d *Edits) archive(s *Screen, r *report.Edited) {
-	name := s.Strong(s.Name(r.Source))
-	switch {
-	case r.Same:
-		s.Printf("%s: nothing changes, %s as before\n", name, Number(r.Stay))
-	case r.DryRun:
-		s.Printf("%s: %s to add, %s to replace, %s to remove, %s to move, %s stay\n", name, Number(r.Added), Number(r.Replaced),
-			Number(r.Removed), Number(r.Moved), Number(r.Stay))
-	default:
-		s.Printf("%s: %s added, %s replaced, %s removed, %s moved, %s as before; %s → %s; %s\n", name, Number(r.Added),
-			Number(r.Replaced), Number(r.Removed), Number(r.Moved), Number(r.Stay), Size(r.Before), Size(r.After), Took(r.Took.Duration))
+	did := d.did(r.Added, r.Replaced, r.Removed, r.Moved)
+	s.Printf("%s: %s, %s as before", s.Strong(s.Name(r.Source)), did, Number(r.Stay))
+	if !r.Same && !r.DryRun {
+		s.Printf("; %s → %s; %s", Size(r.Before), Size(r.After), Took(r.Took.Duration))
 	}
+	s.Printf("\n")
 	if r.LeftOut.LeftOut() > 0 {
 		s.Printf("of what was to be added, %s\n", r.LeftOut.String())
 	}
 	if r.Locked > 0 && !d.Locked && r.Added+r.Replaced > 0 {
 		s.Printf("%s in it locked; what was added is not (--encrypt locks it).\n", Count(r.Locked, "entry"))
 	}
+}
+
+// did says what is done to entries.
+func (d *Edits) did(added, replaced, removed, moved int) string {
+	verbs := [4]string{"added", "replaced", "removed", "moved"}
+	if d.DryRun {
+		verbs = [4]string{"to add", "to replace", "to remove", "to move"}
+	}
+	return said("nothing changes", counted{added, verbs[0]}, counted{replaced, verbs[1]}, counted{removed, verbs[2]}, counted{moved, verbs[3]})
+}
+
+// counted is how many are what.
+type counted struct {
+	n    int
+	what string
+}
+
+// said are the counts that are not zero; none if all are.
+func said(none string, counts ...counted) string {
+	var all []string
+	for _, c := range counts {
+		if c.n > 0 {
+			all = append(all, Number(c.n)+" "+c.what)
+		}
+	}
+	if all == nil {
+		return none
+	}
+	return strings.Join(all, ", ")
 }
 
 // Finish says what all of it comes to.
@@ -78,8 +103,8 @@ func (d *Edits) Finish() {
 	if d.DryRun {
 		verb = " would be edited"
 	}
-	s.Printf("%s%s, %s as before: %s added, %s replaced, %s removed, %s moved; %s\n", s.Strong(Count(d.changed, "archive")), verb, Number(d.same),
-		Number(d.added), Number(d.replaced), Number(d.removed), Number(d.moved), Took(time.Since(d.Started)))
+	s.Printf("%s%s, %s as before: %s; %s\n", s.Strong(Count(d.changed, "archive")), verb, Number(d.same),
+		d.did(d.added, d.replaced, d.removed, d.moved), Took(time.Since(d.Started)))
 	if n := d.Failures.Count(); n > 0 {
 		s.Printf("%s, reported above\n", s.Bad(Count(n, "archive")+" failed"))
 	}
