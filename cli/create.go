@@ -147,13 +147,10 @@ func (o *writingOptions) writing(workers int) archive.WriteOptions {
 }
 
 func (c *createCommand) check(cmd *cobra.Command, args []string) error {
-	given := c.count()
-	c.each = c.each || c.eachIn != ""
+	if err := c.checkNames(cmd, args[1:]); err != nil {
+		return err
+	}
 	switch {
-	case c.eachIn != "" && (len(args) > 1 || c.sourceList != ""):
-		return usage(cmd, errors.New("--each-in takes the place of sources"))
-	case len(args) < 2 && given == 0 && c.sourceList == "" && c.eachIn == "":
-		return usage(cmd, errors.New("no source is named"))
 	case args[0] == "-" && (c.as.Value() != show.People || c.each || c.dryRun || c.format == ""):
 		return usage(cmd, errors.New("an archive on standard output needs --format, and neither --as, --each nor --dry-run goes with it"))
 	case args[0] == "-" && c.Out.Terminal:
@@ -171,9 +168,6 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	if _, err := choose.New(c.rules); err != nil {
 		return err
 	}
-	if err := onceInput(cmd, args[1:]); err != nil {
-		return err
-	}
 	o, err := c.options(cmd, args[0], args[1:])
 	if err != nil {
 		return err
@@ -182,6 +176,18 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 		o.Writing.Password = "known later"
 	}
 	return o.Check()
+}
+
+// checkNames finds what is wrong about which files are named.
+func (c *createCommand) checkNames(cmd *cobra.Command, sources []string) error {
+	c.each = c.each || c.eachIn != ""
+	switch named := len(sources) > 0 || c.sourceList != ""; {
+	case c.eachIn != "" && named:
+		return usage(cmd, errors.New("--each-in takes the place of sources"))
+	case c.eachIn == "" && !named && c.count() == 0:
+		return usage(cmd, errors.New("no source is named"))
+	}
+	return onceInput(cmd, sources)
 }
 
 func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {

@@ -53,30 +53,10 @@ func (r *run) setAside(g *going, why error, route *disposal.Route, unready error
 		d.Kept = "it is no file"
 		return
 	}
-	err := disposal.Unchanged(files)
-	var to []string
-	if err == nil {
-		to, err = route.Destinations(files)
+	r.leave(d, route, files, func(to []string) error { return moveWithReason(route, files, to, why) })
+	if d.After() == "removed" { // the same bytes are there
+		d.To = filepath.Join(route.To(files[0].Path, route.Begun), filepath.Base(files[0].Path))
 	}
-	switch {
-	case err != nil:
-	case to == nil:
-		d.Kept = report.LiesThere
-		return
-	default:
-		d.To = to[0]
-		if d.To == "" { // the same bytes are there
-			d.To = filepath.Join(route.To(files[0].Path, route.Begun), filepath.Base(files[0].Path))
-		}
-		if !r.DryRun {
-			err = moveWithReason(route, files, to, why)
-		}
-	}
-	if stays, ok := errors.AsType[*disposal.Stays](err); ok {
-		d.Kept, d.To = stays.Why, ""
-		return
-	}
-	d.Err = err
 }
 
 // moveWithReason writes the reason first: an archive without one would be a riddle.

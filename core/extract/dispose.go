@@ -237,10 +237,16 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 			return
 		}
 	}
-	err := disposal.Unchanged(g.files)
+	r.leave(d, r.route, g.files, func(to []string) error { return r.route.Sources(g.files, to) })
+}
+
+// leave lets files go where a route says: all of them, or none. away does it, but in a dry
+// run.
+func (r *run) leave(d *report.Disposal, route *disposal.Route, files []blob.File, away func(to []string) error) {
+	err := disposal.Unchanged(files)
 	var to []string
 	if err == nil {
-		to, err = r.route.Destinations(g.files)
+		to, err = route.Destinations(files)
 	}
 	switch {
 	case err != nil:
@@ -248,9 +254,8 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 		d.Kept = report.LiesThere
 		return
 	default:
-		d.To = to[0]
-		if !r.DryRun {
-			err = r.route.Sources(g.files, to)
+		if d.To = to[0]; !r.DryRun {
+			err = away(to)
 		}
 	}
 	if stays, ok := errors.AsType[*disposal.Stays](err); ok {
