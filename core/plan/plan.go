@@ -125,10 +125,10 @@ func (p *Plan) Consider(i int, e *archive.Entry) Verdict {
 // Forget takes back that an entry is kept: the last one that was considered.
 func (p *Plan) Forget() { p.chosen = p.chosen[:len(p.chosen)-1] }
 
-// Place gives all that was kept its place below a target: n says what new names depend on. The entries are all that were considered;
-// sizes of hard links are completed in them. Where names count, plans must come in
-// the order of the archives. Paths and links that are unsafe are of kind
-// fault.Unsafe.
+// Place gives all that was kept its place below a target: n says what new names depend on.
+// The entries are all that were considered; sizes of hard links are completed in them. Where
+// names count, plans must come in the order of the archives. Paths and links that are unsafe
+// are of kind fault.Unsafe.
 func (p *Plan) Place(entries []archive.Entry, t place.Target, n place.Naming, budget *bound.Budget) error {
 	p.entries, p.Target = entries, t
 	p.rules.Selection.NoteNearest(entries)
