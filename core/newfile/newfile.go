@@ -181,7 +181,8 @@ type NewFile struct {
 	path  string
 }
 
-// Create starts a file that is to appear at path, whose folder is made if missing. Without replace, something that is there already is of kind fault.Refused.
+// Create starts a file that is to appear at path, whose folder is made if missing. Without
+// replace, something that is there already is of kind fault.Refused.
 func Create(path string, replace bool) (*NewFile, error) {
 	old, err := disposal.Look(path)
 	switch {
