@@ -297,6 +297,9 @@ func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
 // unable is why a job is not run; nil: it can be.
 func (c *runCommand) unable(t *jobRun, ended map[string]report.JobState, halted bool) error {
 	for _, before := range t.Follows {
+		if t.EvenIf && ended[before] == report.JobFailed {
+			continue
+		}
 		if state := ended[before]; state == report.JobFailed || state == report.JobNotRun {
 			return fault.New(fault.Other, "not run: %s, which it follows, %s", before, map[report.JobState]string{report.JobFailed: "failed", report.JobNotRun: "was not run"}[state])
 		}
@@ -321,6 +324,7 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 		c.page.Job = t.Title()
 	}
 	started := time.Now()
+	c.Last = nil
 	j.Err = fault.Guard(func() error { return t.run(ctx) })
 	j.Took = report.Since(started)
 	if ctx.Err() != nil {
@@ -330,6 +334,9 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 	if _, shown := errors.AsType[reported](j.Err); j.Err != nil && !shown {
 		c.Problem(j.Err)
 	}
+	if j.Err != nil && c.enough(t) {
+		j.Err = nil
+	}
 	if j.Err != nil {
 		j.State = report.JobFailed
 		if kind := fault.Of(j.Err); c.dryRun && t.Follows != nil && (kind == fault.Unreadable || kind == fault.NoMatch) {
@@ -337,6 +344,21 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 		}
 	}
 	c.ended(t, j)
+}
+
+// enough reports whether as many archives of a job succeeded as it needs, though not all.
+func (c *runCommand) enough(t *jobRun) bool {
+	n := c.Last
+	if t.Needs == 0 || n == nil || n.Failed == 0 {
+		return false
+	}
+	well := n.Archives + n.Done
+	all := well + n.Failed
+	if well*100 < t.Needs*all {
+		return false
+	}
+	c.Warn(fmt.Sprintf("%s: %d of %d archives failed, and %d %% are enough", t.Title(), n.Failed, all, t.Needs))
+	return true
 }
 
 // ended reports what became of a job.

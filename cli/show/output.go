@@ -28,6 +28,8 @@ type Output struct {
 	Null     bool // a path ends with a zero byte, and not with its line
 	Quiet    bool
 	Verbose  bool
+
+	Last *report.Ended // what the last command came to; nil: it did not end, or does not say
 }
 
 // Summary is where what people read goes: not among the data.
@@ -59,8 +61,13 @@ func (o *Output) Warn(text string) {
 // Event prints an event where the form is JSON or CSV, and a notice. What it cannot write, the flush
 // at the end says.
 func (o *Output) Event(e report.Event) {
-	if notice, is := e.(report.Notice); is && !o.Quiet {
-		o.Warn(string(notice))
+	switch e := e.(type) {
+	case report.Notice:
+		if !o.Quiet {
+			o.Warn(string(e))
+		}
+	case *report.Ended:
+		o.Last = e
 	}
 	if o.Form == CSV {
 		o.deeds(e)

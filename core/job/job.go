@@ -65,6 +65,8 @@ type Job struct {
 	Name     string
 	With     string   // the values of its repetition: "station=osk-bay"; empty: it runs once
 	Follows  []string // names of jobs before it, all of which must be done
+	EvenIf   bool     // also after one of them has failed
+	Needs    int      // how much of its archives must succeed, in per cent; 0: all
 	Command  string
 	Settings []Setting // with those of the defaults
 	At       Place     // of its command

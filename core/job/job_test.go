@@ -99,7 +99,7 @@ func TestRead(t *testing.T) {
 			[]string{"a (s=q) fetch rule=replace into=q", "b fetch into=own rule=refuse", "c send"}},
 		{"jobs:\n- name: a\n  fetch: &usual {sources: x, deep: '${d}'}\n- name: b\n  follows: a\n  fetch: {<<: *usual, sources: y}\n", map[string]string{"d": "true"},
 			[]string{"a fetch sources=x deep=true", "b fetch sources=y deep=true"}},
-		{"receipt: r\njobs:\n- {name: a, fetch: {pairs: [[a, b], ['${x}', d]]}}\n- {name: b, follows: [a], fetch: {pairs: list.tsv}}\n", map[string]string{"x": "c"},
+		{"receipt: r\njobs:\n- {name: a, fetch: {pairs: [[a, b], ['${x}', d]]}}\n- {name: b, follows: [a], even-if: failed, needs: 95%, fetch: {pairs: list.tsv}}\n", map[string]string{"x": "c"},
 			[]string{"a fetch pairs=[a>b][c>d]", "b fetch pairs=list.tsv"}},
 	} {
 		f := read("\ufeff"+head+tt.text, tt.set)
@@ -141,6 +141,8 @@ func TestMistakes(t *testing.T) {
 			"2:49 a job has one command, and this one has fetch already", "2:58 a job must be keys with values, and is a text"}, true},
 		{head + "jobs: [{name: a, fetch: }, {name: a, follows: [b, a], fetch: }, {name: b, follows: b, fetch: }]", []string{`2:35 there is a job "a" in line 2 already`,
 			`2:48 no job before this one is called "b"`, `2:84 no job before this one is called "b"; jobs run in the order of the file`}, false},
+		{head + "jobs: [{name: a, even-if: failed, needs: 95, fetch: }, {name: b, follows: a, even-if: done, needs: 0%, fetch: }]", []string{"2:27 even-if needs follows", `2:42 needs must be a share from 1% to 100%, and not "95"`,
+			`2:87 even-if can only be failed, and not "done"`, `2:100 needs must be a share`}, true},
 		{head + "jobs: [{name: a, fetsch: {}, follow: b}]", []string{"2:8 this job has no command", `2:18 there is no key "fetsch" for a job, and no such command → the nearest is fetch`, `2:30 there is no key "follow"`}, true},
 		{job("{dept: 3}"), []string{`4:11 there is no key "dept" for fetch → the nearest is depth`}, true},
 		{job("{secret: x}"), []string{`4:11 "secret" cannot be said in a job file: a job file holds none`}, true},

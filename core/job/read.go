@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"widecrate/core/fault"
@@ -22,6 +23,8 @@ const (
 	jobsKey     = "jobs"
 	nameKey     = "name"
 	followsKey  = "follows"
+	evenIfKey   = "even-if"
+	needsKey    = "needs"
 	repeatKey   = "repeat"
 )
 
@@ -185,9 +188,42 @@ func (r *reader) jobs(n *node) {
 			seen[name.text] = name.at
 		}
 		j.Follows = r.follows(item.get(followsKey), names)
+		j.EvenIf = r.evenIf(item, j.Follows)
+		j.Needs = r.needs(item.get(needsKey))
 		r.job(item, j)
 		names = append(names, j.Name)
 	}
+}
+
+// evenIf reports whether a job runs also after one that it follows has failed.
+func (r *reader) evenIf(n *node, follows []string) bool {
+	v := n.get(evenIfKey)
+	switch {
+	case v == nil || !r.expect(v, scalar, evenIfKey):
+		return false
+	case v.text != evenIfFailed:
+		r.mistake(v.at, "", "%s can only be %s, and not %q", evenIfKey, evenIfFailed, v.text)
+	case follows == nil:
+		r.mistake(v.at, "", "%s needs %s", evenIfKey, followsKey)
+	}
+	return true
+}
+
+// evenIfFailed is all that even-if can be.
+const evenIfFailed = "failed"
+
+// needs is a share in per cent.
+func (r *reader) needs(n *node) int {
+	if n == nil || !r.expect(n, scalar, needsKey) {
+		return 0
+	}
+	digits, is := strings.CutSuffix(n.text, "%")
+	share, err := strconv.Atoi(digits)
+	if !is || err != nil || share < 1 || share > 100 {
+		r.mistake(n.at, "", "%s must be a share from 1%% to 100%%, and not %q", needsKey, n.text)
+		return 0
+	}
+	return share
 }
 
 // follows are names of jobs before this one.
@@ -224,8 +260,8 @@ func (r *reader) job(n *node, j Job) {
 			command, does, j.Command, j.At = c, e.value, c.Name, e.at
 		case e.key == repeatKey:
 			repeat = e.value
-		case e.key != nameKey && e.key != followsKey:
-			r.unknown(e.at, e.key, append(r.commandNames(), nameKey, followsKey, repeatKey), "there is no key %q for a job, and no such command", e.key)
+		case !slices.Contains([]string{nameKey, followsKey, evenIfKey, needsKey}, e.key):
+			r.unknown(e.at, e.key, append(r.commandNames(), nameKey, followsKey, repeatKey, evenIfKey, needsKey), "there is no key %q for a job, and no such command", e.key)
 		}
 	}
 	rounds := r.repetitions(repeat)

@@ -29,6 +29,8 @@ func (l *Language) Schema() ([]byte, error) {
 	job := object{
 		nameKey:    text,
 		followsKey: object{"description": "jobs before this one, all of which must be done", "$ref": "#/$defs/texts"},
+		evenIfKey:  object{"description": "run it also after a job that it follows has failed", "enum": []any{evenIfFailed}},
+		needsKey:   object{"description": "how much of its archives must succeed", "type": "string", "pattern": `^([1-9][0-9]?|100)%$`},
 		repeatKey: object{"description": "run it once for each value, or each combination of several", "type": "object", "minProperties": 1, "propertyNames": variable,
 			"additionalProperties": object{"type": "array", "items": text, "minItems": 1}},
 	}
