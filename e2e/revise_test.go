@@ -96,6 +96,8 @@ func TestCompareMany(t *testing.T) {
 		_, stderr, code = run(t, dir, "compare", "--pairs", "pairs.csv")
 		assert.Equal(t, want, code, "%s: %s", list, stderr)
 	}
+	_, stderr, code = run(t, dir, "compare", "bundles", "nowhere", "--archives-by", "stem")
+	assert.Equal(t, 8, code, stderr)
 	for _, wrong := range [][]string{{"bundles"}, {"a", "b", "--pairs", "x"}, {"a", "b", "--recursive"}} {
 		_, _, code = run(t, dir, append([]string{"compare"}, wrong...)...)
 		assert.Equal(t, 2, code, wrong)
