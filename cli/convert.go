@@ -224,7 +224,7 @@ func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) err
 		for _, f := range r.Files {
 			path := f.Path
 			if len(made) > 1 {
-				path = filepath.ToSlash(place.Below(absolutePath("."), r.Archive)) + "/" + path
+				path = filepath.ToSlash(place.Below(place.Absolute("."), r.Archive)) + "/" + path
 			}
 			c.entries.Add(path, f.SHA256)
 		}

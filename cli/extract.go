@@ -9,6 +9,7 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
+	"widecrate/core/disposal"
 	"widecrate/core/extract"
 	"widecrate/core/place"
 	"widecrate/core/report"
@@ -29,8 +30,8 @@ type extractCommand struct {
 	progressOption
 	pairs   string      // the name of a file
 	rows    [][2]string // of a job file
-	after   extract.After
-	failed  extract.After
+	after   disposal.After
+	failed  disposal.After
 	dryRun  bool
 	workers int
 	halt    bool
@@ -126,7 +127,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		}
 	}
 	if !c.dryRun {
-		c.request.Begun = extract.Finish(&c.after, &c.failed, time.Now(), c.request.PartsIn)
+		c.request.Begun = disposal.Finish(&c.after, &c.failed, time.Now(), c.request.PartsIn)
 	}
 	c.request.Skip = func(folder string) bool { return c.after.Receives(folder) || c.failed.Receives(folder) }
 	r, err := c.resolve(cmd, args, c.streams, c.quiet)

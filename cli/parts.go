@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"path/filepath"
-
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
@@ -103,14 +101,6 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 		c.Failed(err)
 	}
 	return shownError(&failures)
-}
-
-// absolutePath is a path that does not depend on where the command ran.
-func absolutePath(path string) string {
-	if full, err := filepath.Abs(path); err == nil {
-		return full
-	}
-	return path
 }
 
 // cutOptions say how a set is made.

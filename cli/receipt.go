@@ -83,7 +83,7 @@ func (o *recordOptions) created(e *report.Created) {
 	prefix := ""
 	if o.several {
 		o.archive(written(e.Archive, &e.Made))
-		prefix = filepath.ToSlash(place.Below(absolutePath("."), e.Archive)) + "/"
+		prefix = filepath.ToSlash(place.Below(place.Absolute("."), e.Archive)) + "/"
 	}
 	for i := range e.From {
 		if from := e.From[i]; from != nil && from.SHA256 != nil {
@@ -106,7 +106,7 @@ func (o *recordOptions) archive(paths []string) {
 			}
 			continue
 		}
-		o.list.Add(filepath.ToSlash(place.Below(absolutePath(filepath.Dir(o.sums)), path)), sum)
+		o.list.Add(filepath.ToSlash(place.Below(place.Absolute(filepath.Dir(o.sums)), path)), sum)
 	}
 }
 
@@ -142,7 +142,7 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 // addDelivered adds a file to the list of sums, by its path below --into.
 func (o *recordOptions) addDelivered(path, into string, sum []byte) {
 	if into != "" {
-		path = place.Below(absolutePath(into), path)
+		path = place.Below(place.Absolute(into), path)
 	}
 	o.list.Add(filepath.ToSlash(path), sum)
 }
@@ -259,7 +259,7 @@ func shaping(cmd *cobra.Command) map[string]string {
 	delete(options, "since") // what they choose counts: an age is another time each night
 	delete(options, "until")
 	if into := options["into"]; into != "" {
-		options["into"] = absolutePath(into)
+		options["into"] = place.Absolute(into)
 	}
 	for _, name := range []string{"entry-list", "pick-list"} {
 		if options[name] == "" {

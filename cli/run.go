@@ -101,14 +101,14 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	for _, path := range []string{"receipt", "report"} { // they belong to the command line, and not to the file
 		if f := cmd.Flags().Lookup(path); f.Changed {
-			_ = f.Value.Set(absolutePath(f.Value.String()))
+			_ = f.Value.Set(place.Absolute(f.Value.String()))
 		}
 	}
 	path, err := enter(args[0])
 	if err != nil {
 		return err
 	}
-	c.jobFile = absolutePath(path)
+	c.jobFile = place.Absolute(path)
 	file, err := c.read(cmd, path)
 	if err != nil {
 		return err

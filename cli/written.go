@@ -79,7 +79,7 @@ func samePath(a, b string) bool {
 	if errX == nil && errY == nil {
 		return os.SameFile(x, y)
 	}
-	return place.Key(absolutePath(a)) == place.Key(absolutePath(b))
+	return place.Key(place.Absolute(a)) == place.Key(place.Absolute(b))
 }
 
 // needed are the files that a run reads or writes besides its sources.

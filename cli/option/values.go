@@ -13,7 +13,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"widecrate/core/codec"
-	"widecrate/core/extract"
+	"widecrate/core/disposal"
 	"widecrate/core/place"
 )
 
@@ -210,7 +210,7 @@ func (m *Moment) day(start time.Time) time.Time {
 }
 
 // After is keep, remove or move=DIR.
-type After struct{ To *extract.After }
+type After struct{ To *disposal.After }
 
 func (d After) Type() string    { return "keep|remove|move=DIR" }
 func (d After) Words() []string { return []string{"keep", "remove", "move="} }
@@ -220,9 +220,9 @@ func (d After) String() string {
 		return "keep"
 	}
 	switch d.To.Disposition {
-	case extract.Remove:
+	case disposal.Remove:
 		return "remove"
-	case extract.Move:
+	case disposal.Move:
 		return "move=" + d.To.Folder
 	}
 	return "keep"
@@ -233,15 +233,15 @@ func (d After) Set(text string) error {
 	folder, move := strings.CutPrefix(text, "move=")
 	switch {
 	case text == "keep":
-		d.To.Disposition = extract.Keep
+		d.To.Disposition = disposal.Keep
 	case text == "remove":
-		d.To.Disposition = extract.Remove
+		d.To.Disposition = disposal.Remove
 	case move && folder != "":
 		into, err := place.NewTemplate(folder, d.placeholders()...)
 		if err != nil {
 			return err
 		}
-		d.To.Disposition, d.To.Folder, d.To.Into = extract.Move, folder, into
+		d.To.Disposition, d.To.Folder, d.To.Into = disposal.Move, folder, into
 	default:
 		return fmt.Errorf("it must be keep, remove or move=DIR")
 	}

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widecrate/core/extract"
+	"widecrate/core/disposal"
 )
 
 func TestSize(t *testing.T) {
@@ -45,14 +45,14 @@ func TestMoment(t *testing.T) {
 }
 
 func TestDisposition(t *testing.T) {
-	for text, want := range map[string]extract.After{"keep": {}, "remove": {Disposition: extract.Remove}, "move=a b": {Disposition: extract.Move, Folder: "a b"}} {
-		var after extract.After
+	for text, want := range map[string]disposal.After{"keep": {}, "remove": {Disposition: disposal.Remove}, "move=a b": {Disposition: disposal.Move, Folder: "a b"}} {
+		var after disposal.After
 		require.NoError(t, After{&after}.Set(text))
 		after.Into = nil
 		assert.Equal(t, want, after)
 		assert.Equal(t, text, After{&after}.String())
 	}
 	for _, text := range []string{"", "move", "move=", "delete"} {
-		assert.Error(t, After{&extract.After{}}.Set(text))
+		assert.Error(t, After{&disposal.After{}}.Set(text))
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
@@ -148,7 +149,7 @@ func (r *Extraction) source(d *report.Disposal) {
 	switch after := d.After(); {
 	case d.Err != nil:
 		r.failed(d.Err)
-	case d.Kept == report.LiesThere:
+	case d.Kept == disposal.LiesThere:
 		r.stay++
 	case d.Kept != "":
 		r.kept = append(r.kept, r.Out.Name(d.Source)+": "+d.Kept)

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"widecrate/core/blob"
 	"widecrate/core/claim"
@@ -50,8 +51,8 @@ func remove(path string) error {
 // gone already.
 func isBusy(err error) bool { return errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) }
 
-// copyTo copies a file with its permissions and time, by way of a hidden one.
-func copyTo(from, to string) (err error) {
+// copyTo copies a file with its permissions and time.
+func copyTo(from, to string) error {
 	src, err := blob.Find(from)
 	if err != nil {
 		return err
@@ -61,6 +62,20 @@ func copyTo(from, to string) (err error) {
 		return err
 	}
 	defer data.Close()
+	return makeFile(to, src.Info.ModTime(), func(out *os.File) error {
+		if _, err := io.Copy(out, io.NewSectionReader(data, 0, data.Size())); err != nil {
+			return err
+		}
+		if err := out.Chmod(src.Info.Mode().Perm()); err != nil {
+			return err
+		}
+		return src.Unchanged()
+	})
+}
+
+// makeFile makes a file by way of a hidden one. What is there already is of kind
+// fault.Refused.
+func makeFile(to string, modified time.Time, fill func(out *os.File) error) (err error) {
 	root, err := os.OpenRoot(filepath.Dir(to))
 	if err != nil {
 		return fault.Writing(to, err)
@@ -81,20 +96,14 @@ func copyTo(from, to string) (err error) {
 	if err == nil && lock != nil {
 		defer lock.Close()
 	}
-	if _, err = io.Copy(out, io.NewSectionReader(data, 0, data.Size())); err == nil {
-		err = out.Chmod(src.Info.Mode().Perm())
-	}
-	if err == nil {
+	if err = fill(out); err == nil {
 		err = out.Sync()
 	}
 	if closed := out.Close(); err == nil {
 		err = closed
 	}
 	if err == nil {
-		err = dir.SetTime(hidden, src.Info.ModTime())
-	}
-	if err == nil {
-		err = src.Unchanged()
+		err = dir.SetTime(hidden, modified)
 	}
 	if err == nil {
 		err = dir.MoveTo(hidden, dir.Handle, filepath.Base(to), false)

@@ -29,6 +29,40 @@ type Route struct {
 	taken map[string]bool // by what was moved
 }
 
+// LiesThere is why a source stays that lies where it would be moved.
+const LiesThere = "it lies already where it would be moved"
+
+// Take lets the files of a source go where the route says, all of them or none, with the
+// reason beside them where there is one, or finds out in a dry run where they would go: to,
+// the place of the first, empty where it is removed. kept is why they stay.
+func (r *Route) Take(files []blob.File, why error, dryRun bool) (to, kept string, err error) {
+	err = Unchanged(files)
+	var all []string
+	if err == nil {
+		all, err = r.Destinations(files)
+	}
+	switch {
+	case err != nil:
+	case all == nil:
+		return "", LiesThere, nil
+	case dryRun:
+	case why != nil:
+		err = r.withReason(files, all, why)
+	default:
+		err = r.Sources(files, all)
+	}
+	if stays, ok := errors.AsType[*Stays](err); ok {
+		return "", stays.Why, nil
+	}
+	if err != nil {
+		return "", "", err
+	}
+	if to = all[0]; to == "" && why != nil { // the same bytes are there
+		to = filepath.Join(r.To(files[0].Path, r.Begun), filepath.Base(files[0].Path))
+	}
+	return to, "", nil
+}
+
 // Destinations are the paths that files go to together, each empty where the file is
 // removed: always, or because the same bytes are there already. Where something else of
 // that name is, all of them get a number. Those that lie there already stay: then there

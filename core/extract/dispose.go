@@ -5,11 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
-	"time"
 
 	"widecrate/core/blob"
 	"widecrate/core/choose"
@@ -19,89 +17,6 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/stage"
 )
-
-// Disposition is what is to become of a source that was delivered.
-type Disposition uint8
-
-// The dispositions.
-const (
-	Keep Disposition = iota
-	Remove
-	Move
-)
-
-// After says what becomes of sources in the end: nothing, unless all of one was
-// delivered, checked and written through to the disk.
-type After struct {
-	Disposition   Disposition
-	Folder        string          // for Move
-	Into          *place.Template // for Move, instead of Folder: with {today} and {from}
-	EvenIfPartial bool            // also where something was left out
-}
-
-// route says where sources go in a run that began at a time.
-func (a *After) route(begun time.Time) *disposal.Route {
-	return &disposal.Route{Begun: begun, To: func(path string, begun time.Time) string {
-		if a.Disposition != Move {
-			return ""
-		}
-		return absolute(a.folder(path, begun))
-	}}
-}
-
-// failedRoute is route for sources that failed.
-func (a *After) failedRoute(begun time.Time) *disposal.Route {
-	route := a.route(begun)
-	route.Failed = true
-	return route
-}
-
-// folder is where an archive is moved to.
-func (a *After) folder(path string, today time.Time) string {
-	if a.Into != nil {
-		return a.Into.Expand(place.Values{Name: filepath.Base(path), From: place.FolderOf(path), Today: today})
-	}
-	return a.Folder
-}
-
-// Finish gives what source.Request needs to finish what killed runs were removing or
-// moving, of sets also in other folders in which parts may lie; nil where sources stay.
-func Finish(after, failed *After, today time.Time, others []string) func(folder string, names []string) (bool, error) {
-	var routes []*disposal.Route
-	if after.Disposition != Keep {
-		routes = append(routes, after.route(today))
-	}
-	if failed.Disposition != Keep {
-		routes = append(routes, failed.failedRoute(today))
-	}
-	if routes == nil {
-		return nil
-	}
-	return func(folder string, names []string) (finished bool, err error) {
-		for _, route := range routes {
-			done, err := route.Finish(absolute(folder), names, others)
-			if err != nil {
-				return finished, err
-			}
-			finished = finished || done
-		}
-		return finished, nil
-	}
-}
-
-// Receives reports whether a folder is one that archives are moved to: what lies there
-// was dealt with.
-func (a *After) Receives(path string) bool {
-	switch {
-	case a.Disposition != Move:
-		return false
-	case a.Into != nil:
-		return a.Into.Could(absolute(path))
-	}
-	to, errTo := os.Stat(a.Folder)
-	at, errAt := os.Stat(path)
-	return errTo == nil && errAt == nil && os.SameFile(to, at)
-}
 
 // notePartial remembers, with the source, why not all of it was delivered.
 func (u *unit) notePartial() {
@@ -136,6 +51,8 @@ func (u *unit) notePartial() {
 	note(len(o.Lost), "lost")
 }
 
+const noReceipt = "the receipt could not be written"
+
 // going is a source with all units that read it: a source may be named several times.
 type going struct {
 	units []*unit
@@ -144,7 +61,7 @@ type going struct {
 
 // dispose removes or moves the sources that were delivered.
 func (r *run) dispose() {
-	if r.After.Disposition == Keep && r.Failed.Disposition == Keep {
+	if r.After.Disposition == disposal.Keep && r.Failed.Disposition == disposal.Keep {
 		return
 	}
 	var unready error
@@ -152,21 +69,21 @@ func (r *run) dispose() {
 		unready = r.BeforeDisposal()
 	}
 	synced := map[string]error{}
-	r.route = r.After.route(r.Placement.Today)
-	failed := r.Failed.failedRoute(r.Placement.Today)
+	r.route = r.After.Route(r.Placement.Today, false)
+	failed := r.Failed.Route(r.Placement.Today, true)
 	for _, g := range r.going() {
-		if why := g.failure(); why != nil && r.Failed.Disposition == Move {
+		if why := g.failure(); why != nil && r.Failed.Disposition == disposal.Move {
 			r.setAside(g, why, failed, unready)
 			continue
 		}
-		if r.After.Disposition == Keep {
+		if r.After.Disposition == disposal.Keep {
 			continue
 		}
 		d := &report.Disposal{Source: g.units[0].source.Path, DryRun: r.DryRun}
 		d.Kept = g.kept(&r.After)
 		switch {
 		case unready != nil:
-			d.Kept = "the receipt could not be written"
+			d.Kept = noReceipt
 		case d.Kept == "":
 			r.disposeOf(g, d, synced)
 		}
@@ -208,7 +125,7 @@ func (r *run) going() []*going {
 }
 
 // kept is why a source stays; empty: nothing is known that speaks for it.
-func (g *going) kept(after *After) string {
+func (g *going) kept(after *disposal.After) string {
 	for _, u := range g.units {
 		to := ""
 		if len(g.units) > 1 {
@@ -237,39 +154,14 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 			return
 		}
 	}
-	r.leave(d, r.route, g.files, func(to []string) error { return r.route.Sources(g.files, to) })
-}
-
-// leave lets files go where a route says: all of them, or none. away does it, but in a dry
-// run.
-func (r *run) leave(d *report.Disposal, route *disposal.Route, files []blob.File, away func(to []string) error) {
-	err := disposal.Unchanged(files)
-	var to []string
-	if err == nil {
-		to, err = route.Destinations(files)
-	}
-	switch {
-	case err != nil:
-	case to == nil:
-		d.Kept = report.LiesThere
-		return
-	default:
-		if d.To = to[0]; !r.DryRun {
-			err = away(to)
-		}
-	}
-	if stays, ok := errors.AsType[*disposal.Stays](err); ok {
-		d.Kept = stays.Why
-		return
-	}
-	d.Err = err
+	d.To, d.Kept, d.Err = r.route.Take(g.files, nil, r.DryRun)
 }
 
 // undelivered makes sure that all of a source is on the disk, and there as it was
 // recorded, or as a later archive of this run replaced it.
 func (r *run) undelivered(g *going, synced map[string]error) (kept string, err error) {
 	for _, u := range g.units {
-		root := absolute(u.after.root)
+		root := place.Absolute(u.after.root)
 		if _, done := synced[root]; !done {
 			synced[root] = ignoreMissing(disposal.Sync(root))
 		}

@@ -31,12 +31,12 @@ type Options struct {
 	Placement *place.Placement // nil: each archive in a folder of its own, beside it
 	Rules     stage.Rules
 	Links     plan.Links
-	After     After
-	Failed    After  // what becomes of sources that failed: Keep, or Move
-	Staging   string // folder for unfinished work; empty: in the destination root
-	Halt      bool   // start no further archive after one has failed
-	DryRun    bool   // find out what would be done, and write nothing
-	Backlog   int64  // bounds the bytes that wait for their turn; 0: 1 GiB
+	After     disposal.After
+	Failed    disposal.After // what becomes of sources that failed: Keep, or Move
+	Staging   string         // folder for unfinished work; empty: in the destination root
+	Halt      bool           // start no further archive after one has failed
+	DryRun    bool           // find out what would be done, and write nothing
+	Backlog   int64          // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
 	Hash      bool     // find the SHA-256 of what is written; see report.Placed
 	Needed    []Needed // what may not lie in a folder that is swapped
@@ -225,7 +225,7 @@ func (r *run) refuseElsewhere() error {
 		case !s.Elsewhere():
 		case r.Placement.Into == "" && s.Into == "":
 			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
-		case r.After.Disposition != Keep || r.Failed.Disposition != Keep:
+		case r.After.Disposition != disposal.Keep || r.Failed.Disposition != disposal.Keep:
 			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and can be neither removed nor moved"))
 		}
 	}
@@ -245,7 +245,7 @@ func (r *run) notice(text string) { r.tell(report.Notice(text)) }
 // for once: there may be very many.
 func (r *run) absolute(path string) string {
 	if filepath.IsAbs(path) || r.folder == "" {
-		return absolute(path)
+		return place.Absolute(path)
 	}
 	return filepath.Join(r.folder, path)
 }
@@ -257,11 +257,4 @@ func (r *run) anchor(files []blob.File) {
 			files[i].Path = r.absolute(files[i].Path)
 		}
 	}
-}
-
-func absolute(path string) string {
-	if abs, err := filepath.Abs(path); err == nil {
-		return abs
-	}
-	return path
 }

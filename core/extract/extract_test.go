@@ -17,6 +17,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
@@ -281,9 +282,9 @@ func TestDryRunPromisesOnlyWhatItOpened(t *testing.T) {
 		pack(t, filepath.Join(in, name), "x", name)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(in, "2.zip"), []byte("PK broken"), 0o666))
-	for _, disposition := range []Disposition{Remove, Move} {
+	for _, disposition := range []disposal.Disposition{disposal.Remove, disposal.Move} {
 		o := options(in)
-		o.Placement.Into, o.DryRun, o.Halt, o.After = t.TempDir(), true, true, After{Disposition: disposition, Folder: "done"}
+		o.Placement.Into, o.DryRun, o.Halt, o.After = t.TempDir(), true, true, disposal.After{Disposition: disposition, Folder: "done"}
 		outcomes, disposals, notices := unpack(t, o)
 		assert.Len(t, outcomes, 2)
 		require.Len(t, disposals, 3)
@@ -389,7 +390,7 @@ func TestMovedBesideOthers(t *testing.T) {
 	for _, dry := range []bool{true, false} {
 		o := options(filepath.Join(dir, "in/1/x.tar.zip"), filepath.Join(dir, "in/2/x.tar.zip"), filepath.Join(dir, "in/3/y.zip"))
 		o.Placement = &place.Placement{Into: filepath.Join(dir, "out"), Layout: place.Shared, Today: time.Date(2026, 5, 1, 9, 0, 0, 0, time.UTC)}
-		o.Rules.Clash, o.DryRun, o.After = stage.Number, dry, After{Disposition: Move, Into: folder}
+		o.Rules.Clash, o.DryRun, o.After = stage.Number, dry, disposal.After{Disposition: disposal.Move, Into: folder}
 		_, disposals, _ := unpack(t, o)
 		var to []string
 		for _, d := range disposals {

@@ -4,6 +4,7 @@ import (
 	"io"
 	"path/filepath"
 
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/place"
@@ -100,7 +101,7 @@ func (r *run) targets() (map[*unit]place.Target, error) {
 		}
 	}
 	o, p := r.Options, *r.Placement
-	o.Sources, o.DryRun, o.Halt, o.After, o.Failed, o.Progress, o.Done = sources, true, false, After{}, After{}, nil, nil
+	o.Sources, o.DryRun, o.Halt, o.After, o.Failed, o.Progress, o.Done = sources, true, false, disposal.After{}, disposal.After{}, nil, nil
 	o.Rules.Fresh = false // nothing is swapped yet
 	p.Rename = nil
 	o.Placement = &p
@@ -170,7 +171,7 @@ func (r *run) folderOf(t place.Target) string {
 }
 
 func sharedWith(t place.Target, other *unit) error {
-	return fault.New(fault.Refused, "its folder %s would also be that of %s", absolute(t.Path()), other.source.Path).
+	return fault.New(fault.Refused, "its folder %s would also be that of %s", place.Absolute(t.Path()), other.source.Path).
 		Suggest(fault.NameOrMerge)
 }
 

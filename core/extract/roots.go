@@ -28,7 +28,7 @@ type openRoot struct {
 func (r *roots) of(path string) *openRoot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	path = absolute(path)
+	path = place.Absolute(path)
 	key := place.Key(path)
 	if r.known == nil {
 		r.known = map[string]*openRoot{}

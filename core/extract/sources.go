@@ -2,6 +2,7 @@ package extract
 
 import (
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/report"
@@ -17,7 +18,7 @@ func (r *run) sourceUnit(s *source.Source) *unit {
 		u.err = fault.At(s.Path, err)
 	}
 	u.root = r.roots.of(target.Root)
-	if r.After.Disposition != Keep || r.Failed.Disposition != Keep {
+	if r.After.Disposition != disposal.Keep || r.Failed.Disposition != disposal.Keep {
 		u.after = &afterwards{root: target.Root}
 	}
 	return u
@@ -59,7 +60,7 @@ func (u *unit) isDone(done func(files []blob.File, target string, content bool) 
 		return false
 	}
 	u.run.anchor(files)
-	u.outcome.Earlier = done(files, u.outcome.Asked, u.run.After.Disposition == Remove)
+	u.outcome.Earlier = done(files, u.outcome.Asked, u.run.After.Disposition == disposal.Remove)
 	if u.outcome.Earlier == nil {
 		return false
 	}

@@ -7,6 +7,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/schedule"
 	"widecrate/core/stage"
@@ -94,9 +95,9 @@ func (s *staged) checkSpace(root *stage.Root, wanted int64) error {
 	bytes, files := root.Free()
 	switch {
 	case bytes >= 0 && wanted > bytes:
-		return fault.At(absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d bytes are needed there and %d are free", wanted, bytes))
+		return fault.At(place.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d bytes are needed there and %d are free", wanted, bytes))
 	case files >= 0 && int64(len(s.plan.Items)) > files:
-		return fault.At(absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(s.plan.Items), files))
+		return fault.At(place.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(s.plan.Items), files))
 	}
 	return nil
 }

@@ -32,6 +32,12 @@ const (
 var kindNames = [...]string{"failed", "wrong request", "refused", "incomplete set", "password",
 	"nothing matched", "damaged", "unreadable", "unsafe", "cannot write"}
 
+// InSource reports whether something is wrong with a source itself, and not with the disk, the
+// destination or the request.
+func (k Kind) InSource() bool {
+	return k == Damaged || k == Password || k == Unsafe || k == Incomplete
+}
+
 func (k Kind) Error() string { return kindNames[k] }
 
 // Error is a failure of one kind at one place.

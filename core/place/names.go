@@ -183,6 +183,14 @@ func isDevice(name string) bool {
 // letter case.
 const Folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
 
+// Absolute is a path that stays the same wherever the program is.
+func Absolute(path string) string {
+	if full, err := filepath.Abs(path); err == nil {
+		return full
+	}
+	return path
+}
+
 // Below is a path on disk without the folder that it is in, or the path itself.
 func Below(folder, path string) string {
 	if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) {

@@ -120,9 +120,6 @@ func (o *Unpacked) Lines() iter.Seq[Line] {
 	}
 }
 
-// LiesThere is why a source stays that lies where it would be moved.
-const LiesThere = "it lies already where it would be moved"
-
 // A Disposal is what became, or would become, of one source in the end.
 type Disposal struct {
 	Source string `json:"archive"`

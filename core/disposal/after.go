@@ -1,0 +1,86 @@
+package disposal
+
+import (
+	"os"
+	"path/filepath"
+	"time"
+
+	"widecrate/core/place"
+)
+
+// Disposition is what is to become of a source that was delivered.
+type Disposition uint8
+
+// The dispositions.
+const (
+	Keep Disposition = iota
+	Remove
+	Move
+)
+
+// After says what becomes of sources in the end: nothing, unless all of one was
+// delivered, checked and written through to the disk.
+type After struct {
+	Disposition   Disposition
+	Folder        string          // for Move
+	Into          *place.Template // for Move, instead of Folder: with {today} and {from}
+	EvenIfPartial bool            // also where something was left out
+}
+
+// Route says where sources go in a run that began at a time; failed: it is the one of
+// those that failed.
+func (a *After) Route(begun time.Time, failed bool) *Route {
+	return &Route{Begun: begun, Failed: failed, To: func(path string, begun time.Time) string {
+		if a.Disposition != Move {
+			return ""
+		}
+		return place.Absolute(a.folder(path, begun))
+	}}
+}
+
+// folder is where an archive is moved to.
+func (a *After) folder(path string, today time.Time) string {
+	if a.Into != nil {
+		return a.Into.Expand(place.Values{Name: filepath.Base(path), From: place.FolderOf(path), Today: today})
+	}
+	return a.Folder
+}
+
+// Finish gives what source.Request needs to finish what killed runs were removing or
+// moving, of sets also in other folders in which parts may lie; nil where sources stay.
+func Finish(after, failed *After, today time.Time, others []string) func(folder string, names []string) (bool, error) {
+	var routes []*Route
+	if after.Disposition != Keep {
+		routes = append(routes, after.Route(today, false))
+	}
+	if failed.Disposition != Keep {
+		routes = append(routes, failed.Route(today, true))
+	}
+	if routes == nil {
+		return nil
+	}
+	return func(folder string, names []string) (finished bool, err error) {
+		for _, route := range routes {
+			done, err := route.Finish(place.Absolute(folder), names, others)
+			if err != nil {
+				return finished, err
+			}
+			finished = finished || done
+		}
+		return finished, nil
+	}
+}
+
+// Receives reports whether a folder is one that archives are moved to: what lies there
+// was dealt with.
+func (a *After) Receives(path string) bool {
+	switch {
+	case a.Disposition != Move:
+		return false
+	case a.Into != nil:
+		return a.Into.Could(place.Absolute(path))
+	}
+	to, errTo := os.Stat(a.Folder)
+	at, errAt := os.Stat(path)
+	return errTo == nil && errAt == nil && os.SameFile(to, at)
+}

@@ -1,0 +1,59 @@
+package disposal
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"widecrate/core/blob"
+	"widecrate/core/fault"
+	"widecrate/core/folder"
+	"widecrate/core/place"
+)
+
+// reasonSuffix is that of the file with the reason.
+const reasonSuffix = ".reason.txt"
+
+// withReason writes the reason first: an archive without one would be a riddle.
+func (r *Route) withReason(files []blob.File, to []string, why error) error {
+	reason := ""
+	if to[0] != "" { // else the same lies there already
+		var err error
+		if reason, err = writeReason(to[0], why, r.Begun); err != nil {
+			return err
+		}
+	}
+	err := r.Sources(files, to)
+	if err != nil && reason != "" {
+		_ = os.Remove(reason) // the first error says what is wrong
+	}
+	return err
+}
+
+// writeReason writes a file beside another, under a name that is free.
+func writeReason(beside string, why error, now time.Time) (path string, err error) {
+	text := fmt.Sprintf("%s\n%v\n", now.UTC().Format(time.RFC3339), why)
+	if e, ok := errors.AsType[*fault.Error](why); ok {
+		if do := (fault.Wording{}).Advice(e); do != "" {
+			text += do + "\n"
+		}
+	}
+	if _, err := folder.MakeAll(filepath.Dir(beside)); err != nil {
+		return "", fault.Writing(beside, err)
+	}
+	for n := 1; ; n++ {
+		path = filepath.Join(filepath.Dir(beside), place.Numbered(filepath.Base(beside)+reasonSuffix, n))
+		err := makeFile(path, now, func(out *os.File) error {
+			_, err := out.WriteString(text)
+			if err == nil {
+				err = out.Chmod(0o644)
+			}
+			return err
+		})
+		if !errors.Is(err, fault.Refused) {
+			return path, err
+		}
+	}
+}
