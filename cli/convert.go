@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"os"
-	"path/filepath"
 	"sync/atomic"
 	"time"
 
@@ -11,15 +10,10 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
-	"widecrate/core/archive"
 	"widecrate/core/create"
 	"widecrate/core/place"
-	"widecrate/core/plan"
 	"widecrate/core/report"
 	"widecrate/core/revise"
-	"widecrate/core/source"
-	"widecrate/core/verify"
-	"widecrate/core/walk"
 )
 
 type convertCommand struct {
@@ -30,6 +24,8 @@ type convertCommand struct {
 	pageOption
 	listOption
 	recordOptions
+	doneOptions
+	afterOptions
 	writingOptions
 	place.Placement
 	to, under string
@@ -37,6 +33,7 @@ type convertCommand struct {
 	encrypt   bool
 	newEnv    string
 	workers   int
+	readBack  bool
 	halt      bool
 	dryRun    bool
 }
@@ -51,11 +48,13 @@ in another format, method or level, locked, in parts, or with other paths, with
 no files in between. Entries that need no new packing are copied as they are.
 What the new format cannot hold is reported. A new archive has the name of the
 old one with another extension, and appears when it is complete. The old one
-stays.`,
+stays, unless --after says otherwise: it goes when the new one was read back and
+has all of it.`,
 		Example: `  widecrate convert bundles --to tar.zst --into packed
   widecrate convert corrections --to zip --method zstd --into smaller
   widecrate convert survey/grids.tar.gz.001 --to zip --into x --peel 1
-  widecrate convert bundles --to zip --into may --ext zip --under 2026`,
+  widecrate convert bundles --to zip --into may --ext zip --under 2026
+  widecrate convert readings --to tar.gz --into kept --after move=old`,
 		PreRunE: c.check,
 		RunE:    c.run,
 	}
@@ -70,8 +69,6 @@ stays.`,
 		set.Value(&c.clash, "clash")
 		set.Switch(&c.encrypt, "encrypt")
 		set.Text(&c.newEnv, "new-password-env")
-	})
-	set.Group("Paths in them", func() {
 		set.Switch(&c.Flatten, "flatten")
 		set.Number(&c.Peel, "peel", 0)
 		set.Text(&c.under, "under")
@@ -79,11 +76,17 @@ stays.`,
 	})
 	set.Group("How it runs", func() {
 		set.Switch(&c.dryRun, "dry-run")
+		set.Switch(&c.readBack, "read-back")
+		c.addAfter(set)
+		c.addFailed(set)
 		set.Switch(&c.halt, "halt")
 		set.Number(&c.workers, "workers", 1)
-		set.Text(&c.sums, "sums")
-		set.Text(&c.entrySums, "entry-sums")
 		c.listOption.addTo(set)
+	})
+	set.Group("What was done", func() {
+		c.recordOptions.addTo(set)
+		set.Text(&c.entrySums, "entry-sums")
+		c.doneOptions.addTo(set)
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
@@ -94,6 +97,9 @@ stays.`,
 }
 
 func (c *convertCommand) check(cmd *cobra.Command, args []string) error {
+	if err := c.doneOptions.check(cmd, c.receipt); err != nil {
+		return err
+	}
 	switch {
 	case c.to == "":
 		return usage(cmd, errors.New("--to says which format the new archives are to have"))
@@ -127,6 +133,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err != nil {
 		return err
 	}
+	c.look(&c.request, c.dryRun)
 	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
 		err = c.checkWritten(cmd, r.Sources)
@@ -147,29 +154,39 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if r.Sums, err = c.lists(cmd, r.Sources...); err != nil {
 		return err
 	}
-	c.Today = time.Now()
+	c.Today, c.several, c.single = c.begun, true, len(r.Sources) == 1
 	var read, done atomic.Int64
-	conversion := revise.Conversion{Request: r, Placement: &c.Placement, Under: inside(c.under), Output: o, Halt: c.halt, DryRun: c.dryRun, Read: &read}
+	conversion := revise.Conversion{Request: r, Placement: &c.Placement, Under: inside(c.under), Output: o, ReadBack: c.readBack,
+		Hash: (c.receipt != "" || c.entrySums != "") && !c.dryRun, After: c.after, Failed: c.failed, Begun: c.begun, Halt: c.halt, DryRun: c.dryRun, Read: &read}
+	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
+	if err != nil {
+		return err
+	}
+	if earlier != nil {
+		defer earlier.Close()
+		conversion.Done = earlier.converted
+	}
+	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+		return err
+	}
+	if c.writer != nil {
+		conversion.BeforeDisposal = c.writer.Sync
+	}
 	shown := show.Conversions{Output: &c.Output, DryRun: c.dryRun, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(r.Sources))
 	err = conversion.Run(cmd.Context(), func(e report.Event) {
 		done.Add(1)
+		c.recordOptions.event(e, c.Into)
 		c.pageOption.event(e)
 		shown.Event(e)
-		if made, ok := e.(*report.Converted); ok && made.Err == nil && !c.dryRun {
-			c.archive(written(made.Path, &made.Made))
-		}
 	})
 	stop()
+	recorded := c.recordOptions.finish(c.dryRun || len(shown.Made) == 0) // a list of an earlier run stays
 	if err != nil {
 		return err
 	}
-	var listed error
-	if !c.dryRun {
-		listed = c.sumUp(cmd, shown.Made, r.Reading.Passwords)
-	}
 	shown.Finish()
-	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Files, shown.LeftOut, c.quiet), listed)
+	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Files, shown.LeftOut, c.quiet), recorded)
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
@@ -194,46 +211,4 @@ func (c *convertCommand) newLock(cmd *cobra.Command, old []string) (string, erro
 		return old[0], nil
 	}
 	return "", usage(cmd, errNoNewPassword)
-}
-
-// sumUp writes the lists of sums. That of what is in the new archives needs them read again:
-// what is copied as it is packed was never decoded.
-func (c *convertCommand) sumUp(cmd *cobra.Command, made, passwords []string) error {
-	c.several = true
-	switch {
-	case len(made) == 0: // a list of an earlier run stays
-		return nil
-	case c.entrySums == "":
-		return c.recordOptions.finish(false)
-	}
-	sources, err := source.Find(cmd.Context(), source.Request{Names: made})
-	if err != nil {
-		return err
-	}
-	var failures report.Failures
-	if c.newEnv != "" {
-		passwords = []string{os.Getenv(c.newEnv)}
-	}
-	r := walk.Request{Sources: sources, Reading: archive.Options{Passwords: passwords}, Workers: c.workers}
-	err = verify.Run(cmd.Context(), verify.Options{Request: r, Links: plan.SkipLinks, Hash: true}, func(e report.Event) {
-		r := e.(*report.Verified)
-		if r.Err != nil {
-			failures.Add(r.Err)
-			c.Problem(r.Err)
-		}
-		for _, f := range r.Files {
-			path := f.Path
-			if len(made) > 1 {
-				path = filepath.ToSlash(place.Below(place.Absolute("."), r.Archive)) + "/" + path
-			}
-			c.entries.Add(path, f.SHA256)
-		}
-	})
-	if err == nil {
-		err = failures.Err()
-	}
-	if err != nil {
-		return err
-	}
-	return c.recordOptions.finish(false)
 }

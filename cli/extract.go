@@ -9,7 +9,6 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
-	"widecrate/core/disposal"
 	"widecrate/core/extract"
 	"widecrate/core/place"
 	"widecrate/core/report"
@@ -28,10 +27,9 @@ type extractCommand struct {
 	placementOptions
 	outputOptions
 	progressOption
-	pairs   string      // the name of a file
-	rows    [][2]string // of a job file
-	after   disposal.After
-	failed  disposal.After
+	pairs string      // the name of a file
+	rows  [][2]string // of a job file
+	afterOptions
 	dryRun  bool
 	workers int
 	halt    bool
@@ -73,9 +71,8 @@ others are still unpacked.`,
 	set.Group("Where they go", func() { c.placementOptions.addTo(set) })
 	set.Group("How it runs", func() {
 		set.Switch(&c.dryRun, "dry-run")
-		set.Value(option.After{To: &c.after}, "after")
-		set.Switch(&c.after.EvenIfPartial, "even-if-partial")
-		set.Value(option.Failed{After: option.After{To: &c.failed}}, "failed")
+		c.addAfter(set)
+		c.addFailed(set)
 		set.Number(&c.workers, "workers", 1)
 		set.Switch(&c.reading.Salvage, "salvage")
 		set.Switch(&c.halt, "halt")
@@ -126,10 +123,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 			return err
 		}
 	}
-	if !c.dryRun {
-		c.request.Begun = disposal.Finish(&c.after, &c.failed, time.Now(), c.request.PartsIn)
-	}
-	c.request.Skip = func(folder string) bool { return c.after.Receives(folder) || c.failed.Receives(folder) }
+	c.afterOptions.look(&c.request, c.dryRun)
 	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
 		err = c.checkWritten(cmd, r.Sources)

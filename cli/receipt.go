@@ -29,6 +29,7 @@ type recordOptions struct {
 	list      receipt.Sums
 	entries   receipt.Sums // of what is in new archives
 	several   bool         // archives are made: the list is of them
+	single    bool         // of them, there is just one
 	lacks     error        // why it lacks a file
 	before    bool         // something was done by an earlier run
 }
@@ -74,16 +75,46 @@ func (o *recordOptions) event(e report.Event, into string) {
 			o.writer.Created(e)
 		}
 		o.created(e)
+	case *report.Converted:
+		o.before = o.before || e.Done
+		if o.writer != nil {
+			o.writer.Converted(e)
+		}
+		if e.Err == nil && !e.DryRun {
+			o.converted(e)
+		}
+	case *report.Disposal:
+		if o.writer != nil {
+			o.writer.Source(e)
+		}
 	}
+}
+
+// converted adds a new archive to the lists of sums: the archive, and what is in it.
+func (o *recordOptions) converted(e *report.Converted) {
+	o.archive(written(e.Path, &e.Made))
+	prefix := o.below(e.Path)
+	for i, sum := range e.Sums {
+		if sum != nil {
+			o.entries.Add(prefix+e.Entries[i].Path, sum)
+		}
+	}
+}
+
+// below is a path from the current folder, as one in front of others.
+func (o *recordOptions) below(path string) string {
+	if !o.several || o.single {
+		return ""
+	}
+	return filepath.ToSlash(place.Below(place.Absolute("."), path)) + "/"
 }
 
 // created adds a new archive to the lists of sums: what is in it, and where there are several,
 // the archive itself.
 func (o *recordOptions) created(e *report.Created) {
-	prefix := ""
+	prefix := o.below(e.Archive)
 	if o.several {
 		o.archive(written(e.Archive, &e.Made))
-		prefix = filepath.ToSlash(place.Below(place.Absolute("."), e.Archive)) + "/"
 	}
 	for i := range e.From {
 		if from := e.From[i]; from != nil && from.SHA256 != nil {
@@ -238,9 +269,18 @@ func (e *earlier) delivered(files []blob.File, target string, content bool) *rep
 	return done
 }
 
+// converted is the archive that was made before of files as they are, for a path.
+func (e *earlier) converted(files []blob.File, target string) *report.Earlier {
+	return e.find(receipt.ID(files, target), &e.asked)
+}
+
 // made is the archive that was made before of what an identity stands for.
 func (e *earlier) made(id string) *report.Earlier {
-	made, changed := e.Made(id, &e.asked)
+	return e.find(id, &receipt.Asked{Options: e.asked.Options}) // what dates chose is part of the identity
+}
+
+func (e *earlier) find(id string, asked *receipt.Asked) *report.Earlier {
+	made, changed := e.Made(id, asked)
 	e.changed(changed)
 	return made
 }

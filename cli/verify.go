@@ -25,6 +25,7 @@ type verifyCommand struct {
 	progressOption
 	pageOption
 	listOption
+	afterOptions
 	workers int
 	halt    bool
 	links   option.Choice[plan.Links]
@@ -61,6 +62,7 @@ archives in it), an http or https address, or - for standard input.`,
 		c.pageOption.addTo(set)
 		set.Number(&c.workers, "workers", 1)
 		set.Switch(&c.halt, "halt")
+		c.addFailed(set)
 	})
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set)
@@ -83,6 +85,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if c.against != nil {
 		return c.verifyDelivered(cmd)
 	}
+	c.afterOptions.look(&c.request, false)
 	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
 		err = c.checkWritten(cmd, r.Sources)
@@ -95,7 +98,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	r.Workers = c.workers
 	var decoded, done atomic.Int64
-	o := verify.Options{Request: r, Links: c.links.Value(), Hash: c.sums != "", Halt: c.halt, Decoded: &decoded}
+	o := verify.Options{Request: r, Failed: c.failed, Begun: c.begun, Links: c.links.Value(), Hash: c.sums != "", Halt: c.halt, Decoded: &decoded}
 	shown := show.Checking{Output: &c.Output, Single: len(r.Sources) == 1 && !c.nested, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(r.Sources))
 	err = verify.Run(cmd.Context(), o, func(e report.Event) {

@@ -189,6 +189,50 @@ func TestConvertMany(t *testing.T) {
 	assert.Empty(t, found)
 }
 
+// A conversion leaves a receipt, is done once, and takes an old archive away only when the new
+// one was read back and has all of it.
+func TestConvertInPlaceOf(t *testing.T) {
+	dir := tidewatch(t)
+	require.NoError(t, os.Rename(filepath.Join(dir, "bundles"), filepath.Join(dir, "in")))
+	pack(t, filepath.Join(dir, "in/plain.tar"), "a.csv", "1,2\n", "b.txt", "more")
+	before := tree(t, filepath.Join(dir, "in"))
+	for _, c := range []struct {
+		args string
+		code int
+		says string
+		left int    // old archives
+	}{
+		{"--to zip --into a --after remove --dry-run", 0, "6 archives would be removed", 6},
+		{"--to zip --into a --after remove --drop *-01.zip --drop b.txt", 0, "not all of it is in the new archive", 6},
+		{"--to tar.gz --into b --receipt r.jsonl", 0, "6 archives converted", 6},
+		{"--to tar.gz --into b --receipt r.jsonl", 3, "it exists already", 6},
+		{"--to tar.gz --into b --receipt r2.jsonl --done-in r.jsonl --skip-done --after remove", 0, "0 archives converted, 6 done before", 6},
+		{"--to tar.gz --into b --receipt r.jsonl --skip-done --ext csv", 3, "--ext is not as it was", 6},
+		{"--to tar.gz --into c --receipt full/x --after remove", 10, "full/x", 6},
+		{"--to tar.gz --into c --archives plain* --after move=in --read-back", 0, "already where they would be moved", 6},
+		{"--to tar.gz --into c --clash replace --receipt c.jsonl --after move=old/{from}", 0, "6 archives moved to " + filepath.Join(dir, "old/in"), 0},
+	} {
+		if strings.Contains(c.args, "full/x") {
+			put(t, filepath.Join(dir, "full"), "a file where the folder is to be")
+		}
+		stdout, stderr, code := run(t, dir, append([]string{"convert", "in"}, strings.Fields(c.args)...)...)
+		assert.Equal(t, c.code, code, "%s: %s", c.args, stderr)
+		assert.Contains(t, stdout+stderr, c.says, c.args)
+		left := tree(t, filepath.Join(dir, "in"))
+		assert.Len(t, left, c.left, c.args)
+		if strings.Contains(c.args, "into a") {
+			require.NoError(t, os.RemoveAll(filepath.Join(dir, "a")))
+		}
+	}
+	assert.Equal(t, before, tree(t, filepath.Join(dir, "old/in")))
+	for _, name := range []string{"b", "c"} {
+		_, stderr, code := run(t, dir, "verify", "--against", map[string]string{"b": "r.jsonl", "c": "c.jsonl"}[name])
+		assert.Zero(t, code, stderr)
+		_, stderr, code = run(t, dir, "compare", name+"/osk-bay.tar.gz", "old/in/osk-bay.zip")
+		assert.Zero(t, code, stderr)
+	}
+}
+
 // Ways to pack stand side by side, in a table, for scripts and in a chart.
 func TestWeighWays(t *testing.T) {
 	dir := tidewatch(t)

@@ -306,7 +306,7 @@ func TestFailedAreMoved(t *testing.T) {
 	before := tree(t, filepath.Join(dir, "in"))
 	stdout, _, code := run(t, dir, append(extract, "--dry-run", "--as", "json")...)
 	assert.Equal(t, 1, code)
-	assert.Contains(t, stdout, `"failed":true,"dry_run":true,"after":"moved"`)
+	assert.Contains(t, stdout, `"failed":true,"dry_run":true,"to":`)
 	assert.Equal(t, before, tree(t, filepath.Join(dir, "in")))
 
 	put(t, filepath.Join(dir, "full/osk-bay-2026-05-01"), "a file where the folder is to be")
@@ -341,4 +341,17 @@ func TestFailedAreMoved(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "in/failed/gauges-2.zip"), "the same is there")
 	_, stderr, code = run(t, dir, extract...)
 	assert.Equal(t, 0, code, stderr)
+
+	for _, args := range []string{"verify in --recursive --failed move=in/failed", "convert in --recursive --to zip --into new --failed move=in/failed"} {
+		put(t, filepath.Join(dir, "in/new/gauges.zip"), before["gauges.zip"]+"x") // another of its name
+		put(t, filepath.Join(dir, "in/new/currents.tar.gz.001"), before["currents.tar.gz.001"])
+		put(t, filepath.Join(dir, "in/new/right.zip"), before["osk-bay-2026-05-01.zip"])
+		stdout, stderr, code := run(t, dir, strings.Fields(args)...)
+		assert.Equal(t, 1, code, stderr)
+		assert.Contains(t, stdout, "2 archives moved to "+filepath.Join(dir, "in/failed"), args)
+		assert.Equal(t, map[string]string{"right.zip": before["osk-bay-2026-05-01.zip"]}, tree(t, filepath.Join(dir, "in/new")), args)
+		_, stderr, code = run(t, dir, strings.Fields(args+" --quiet --archives right")...)
+		assert.Zero(t, code, stderr)
+		require.NoError(t, os.RemoveAll(filepath.Join(dir, "in/failed/gauges-2.zip")))
+	}
 }

@@ -81,7 +81,7 @@ func (p *Page) Event(e report.Event) {
 		p.add(row{Archive: cmp.Or(p.Job, sources(p.Args)), To: e.Archive, Files: e.Files, Bytes: e.Packed, Took: e.Took.Duration}, "", nil)
 		p.created(e)
 	case *report.Converted:
-		p.add(row{Archive: e.Archive, To: e.Path, Files: e.Files, Bytes: e.Packed, Took: e.Took.Duration}, "", e.Err)
+		p.add(row{Archive: e.Archive, To: e.Path, Files: e.Files, Bytes: e.Packed, Took: e.Took.Duration}, before(e.Done), e.Err)
 		p.leftOut.Add(e.LeftOut)
 	case *report.Edited:
 		p.add(row{Archive: e.Source, To: e.Archive, Files: e.Stay + e.Moved + e.Replaced + e.Added, Bytes: e.After, Took: e.Took.Duration}, unchanged(e.Same), e.Err)

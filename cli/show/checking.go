@@ -25,12 +25,17 @@ type Checking struct {
 	good, bad, unsafe, incomplete, unknown, sum int
 	damaged                                     int // entries
 	bytes                                       int64
+	sources                                     disposals
 }
 
 // Event takes note of what happened, and shows what is wrong.
 func (c *Checking) Event(e report.Event) {
-	if r, ok := e.(*report.Verified); ok {
-		c.archive(r)
+	switch e := e.(type) {
+	case *report.Verified:
+		c.archive(e)
+	case *report.Disposal:
+		c.sources.add(e)
+		c.note(e.Err)
 	}
 	c.Output.Event(e)
 	if r, ok := e.(*report.Verified); ok {
@@ -51,10 +56,7 @@ func (c *Checking) archive(r *report.Verified) {
 		}
 		c.List.Add(path, f.SHA256)
 	}
-	if r.Err != nil {
-		c.Failures.Add(r.Err)
-		c.Problem(r.Err)
-	}
+	c.note(r.Err)
 	for _, b := range r.Bad {
 		c.Failures.Add(b.Err)
 		c.Problem(fmt.Errorf("%w (its header is at offset %s)", b.Err, Number(int(b.Offset))))
@@ -70,6 +72,14 @@ func (c *Checking) archive(r *report.Verified) {
 		c.unknown++
 	default:
 		c.good++
+	}
+}
+
+// note takes note of a failure, if it is one, and shows it.
+func (c *Checking) note(err error) {
+	if err != nil {
+		c.Failures.Add(err)
+		c.Problem(err)
 	}
 }
 
@@ -94,6 +104,7 @@ func (c *Checking) Finish() {
 		return
 	}
 	s := c.Summary()
+	c.sources.tell(s, false)
 	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(Count(c.good, "archive")),
 		Count(c.Entries, "file"), Size(c.bytes), Number(c.sum), c.LeftOut.String(), Took(time.Since(c.Started)))
 	if c.bad > 0 {

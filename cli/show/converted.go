@@ -21,25 +21,47 @@ type Conversions struct {
 	LeftOut          choose.Tally
 	Failures         report.Failures
 	copied, repacked int
+	done, readBack   int // archives; entries
 	bytes, size      int64
+	sources          disposals
 }
 
 // Event takes note of what happened, and shows it.
 func (c *Conversions) Event(e report.Event) {
-	r, ok := e.(*report.Converted)
-	if !ok {
-		c.Output.Event(e)
-		return
+	switch e := e.(type) {
+	case *report.Converted:
+		if e.Err == nil {
+			c.converted(e)
+			return
+		}
+		c.note(e.Err)
+	case *report.Disposal:
+		c.sources.add(e)
+		c.note(e.Err)
 	}
-	if r.Err != nil {
-		c.Failures.Add(r.Err)
-		c.Problem(r.Err)
-		c.Output.Event(r)
-		return
+	c.Output.Event(e)
+}
+
+// note takes note of a failure, if it is one, and shows it.
+func (c *Conversions) note(err error) {
+	if err != nil {
+		c.Failures.Add(err)
+		c.Problem(err)
 	}
+}
+
+func (c *Conversions) converted(r *report.Converted) {
 	paths := written(r.Path, &r.Made)
-	c.Made = append(c.Made, paths[0])
 	c.Files += r.Files
+	if r.Done {
+		c.done++
+		c.Result(r, paths, func(s *Screen) {
+			s.Printf("%s → %s: done before\n", s.Name(r.Archive), s.Name(r.Path))
+		})
+		return
+	}
+	c.Made = append(c.Made, paths[0])
+	c.readBack += r.ReadBack
 	c.copied += r.Copied
 	c.repacked += r.Repacked
 	c.bytes += r.Packed
@@ -72,11 +94,12 @@ func (c *Conversions) how() string {
 
 // Finish says what all of it comes to.
 func (c *Conversions) Finish() {
-	c.Output.Event(&report.Ended{Archives: len(c.Made), Failed: c.Failures.Count(), Files: c.Files, Bytes: c.bytes, LeftOut: c.LeftOut, DryRun: c.DryRun, Took: report.Since(c.Started)})
+	c.Output.Event(&report.Ended{Archives: len(c.Made), Done: c.done, Failed: c.Failures.Count(), Files: c.Files, Bytes: c.bytes, LeftOut: c.LeftOut, DryRun: c.DryRun, Took: report.Since(c.Started)})
 	if c.Quiet {
 		return
 	}
 	s := c.Summary()
+	c.sources.tell(s, c.DryRun)
 	if c.DryRun {
 		s.Printf("%s would be converted: %s, %s; %s\n", s.Strong(Count(len(c.Made), "archive")), Count(c.Files, "file"), Size(c.size), c.LeftOut.String())
 	} else {
@@ -88,6 +111,13 @@ func (c *Conversions) Finish() {
 }
 
 func (c *Conversions) summary(s *Screen) {
-	s.Printf("%s converted: %s in %s, %s; %s; %s\n", s.Strong(Count(len(c.Made), "archive")),
+	before := ""
+	if c.done > 0 {
+		before = ", " + Number(c.done) + " done before"
+	}
+	s.Printf("%s converted%s: %s in %s, %s; %s; %s\n", s.Strong(Count(len(c.Made), "archive")), before,
 		Count(c.Files, "file"), Size(c.bytes), c.how(), c.LeftOut.String(), Took(time.Since(c.Started)))
+	if c.readBack > 0 {
+		s.Printf("%s read back: each is as it was written\n", Count(c.readBack, "entry"))
+	}
 }

@@ -42,7 +42,11 @@ func (o *Output) deeds(e report.Event) {
 	case *report.Created:
 		packedDeeds(e, row)
 	case *report.Converted:
-		whole(e.Archive, e.Packed, e.Path, "converted", e.Err)
+		action := "converted"
+		if e.Done {
+			action = "done before"
+		}
+		whole(e.Archive, e.Packed, e.Path, action, e.Err)
 	case *report.Edited:
 		action := "edited"
 		if e.Same {

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"widecrate/core/archive"
-	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
@@ -30,11 +29,7 @@ type Extraction struct {
 	archives []unpackedArchive // the first few
 	roots    []string          // where archives went, in the order of the first
 	went     map[string]int    // how many archives went to each
-	removed  int
-	stay     int            // that lie where they would be moved
-	movedTo  []string       // folders that sources were moved to, in the order of the first
-	moved    map[string]int // how many to each
-	kept     []string       // sources that were kept, with the reason
+	sources  disposals
 }
 
 // Event takes note of what happened, and shows it.
@@ -43,7 +38,9 @@ func (r *Extraction) Event(e report.Event) {
 	case *report.Unpacked:
 		r.archive(e)
 	case *report.Disposal:
-		r.source(e)
+		if r.sources.add(e); e.Err != nil {
+			r.failed(e.Err)
+		}
 	}
 	if _, notice := e.(report.Notice); notice || !r.Streaming {
 		r.Output.Event(e)
@@ -144,28 +141,6 @@ func (r *Extraction) print(o *report.Unpacked) {
 	}
 }
 
-// source takes note of what became of a source.
-func (r *Extraction) source(d *report.Disposal) {
-	switch after := d.After(); {
-	case d.Err != nil:
-		r.failed(d.Err)
-	case d.Kept == disposal.LiesThere:
-		r.stay++
-	case d.Kept != "":
-		r.kept = append(r.kept, r.Out.Name(d.Source)+": "+d.Kept)
-	case after == "moved":
-		to := filepath.Dir(d.To)
-		if r.moved == nil {
-			r.moved = map[string]int{}
-		}
-		if r.moved[to]++; r.moved[to] == 1 {
-			r.movedTo = append(r.movedTo, to)
-		}
-	default:
-		r.removed++
-	}
-}
-
 // listPlaced prints every path of an archive and what becomes of it.
 func (r *Extraction) listPlaced(o *report.Unpacked) {
 	r.Out.Printf("%s → %s%s\n", r.Out.Strong(r.Out.Name(o.Archive)), r.Out.Name(o.Target), r.Out.Faint(misnamed(o.Archive, o.Format)))
@@ -255,7 +230,7 @@ func (r *Extraction) Finish() {
 			r.linesOfRoots(s)
 		}
 	}
-	r.tellSources(s)
+	r.sources.tell(s, r.DryRun)
 	r.tellRemarks(s)
 	done, wrote := "unpacked", "written"
 	if r.DryRun {
@@ -319,29 +294,6 @@ func (r *Extraction) tellFailures(s *Screen) {
 		s.Printf("%s, the first %d reported above; -v shows all\n", bad, listed)
 	case t.Failed > 0:
 		s.Printf("%s, reported above\n", bad)
-	}
-}
-
-// tellSources says what became of the sources.
-func (r *Extraction) tellSources(s *Screen) {
-	for _, kept := range r.kept[:min(len(r.kept), listed)] {
-		s.Printf("kept %s\n", kept)
-	}
-	if more := len(r.kept) - listed; more > 0 {
-		s.Printf("kept %s (--as json says why)\n", Count(more, "more archive"))
-	}
-	would := ""
-	if r.DryRun {
-		would = "would be "
-	}
-	if r.stay > 0 {
-		s.Printf("kept %s: already where they would be moved\n", Count(r.stay, "archive"))
-	}
-	if r.removed > 0 {
-		s.Printf("%s %sremoved\n", Count(r.removed, "archive"), would)
-	}
-	for _, folder := range r.movedTo {
-		s.Printf("%s %smoved to %s\n", Count(r.moved[folder], "archive"), would, s.Name(folder))
 	}
 }
 

@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -189,7 +188,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	r.Took = report.Since(started)
 	var made []disposal.Record
 	if o.Remove {
-		if made, err = recorded(r); err != nil {
+		if made, err = Recorded(r.Archive, &r.Made); err != nil {
 			return nil, err
 		}
 	}
@@ -213,15 +212,10 @@ func (c *collector) findEarlier(r *report.Created) (err error) {
 		return err
 	}
 	earlier := c.Done(r.ID)
-	if r.Done = earlier != nil && c.opens(earlier); !r.Done {
+	if r.Done = earlier != nil && c.Opens(c.ctx, earlier); !r.Done {
 		return nil
 	}
-	r.Archive = earlier.Paths[0]
-	for _, path := range earlier.Paths {
-		if info, err := os.Stat(path); err == nil {
-			r.Packed += info.Size()
-		}
-	}
+	r.Archive, r.Packed = r.Made.Earlier(earlier)
 	c.sums = map[string][]byte{}
 	for _, f := range earlier.Files {
 		c.sums[f.Path] = f.SHA256
@@ -248,11 +242,11 @@ func (c *collector) done(r *report.Created) error {
 	return c.Made(r)
 }
 
-// recorded is what is there of a new archive.
-func recorded(r *report.Created) (made []disposal.Record, err error) {
-	paths := []string{r.Archive}
-	if r.Parts != nil {
-		paths = r.Parts
+// Recorded is what is there of a new archive.
+func Recorded(path string, m *report.Made) (made []disposal.Record, err error) {
+	paths := []string{path}
+	if m.Parts != nil {
+		paths = m.Parts
 	}
 	for _, path := range paths {
 		record, err := disposal.Note(path)

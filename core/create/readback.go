@@ -1,8 +1,11 @@
 package create
 
 import (
+	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash"
 	"hash/crc32"
 	"io"
 	"math"
@@ -21,25 +24,34 @@ import (
 	"widecrate/core/walk"
 )
 
-// readBack reads the finished archive again, before it appears, and compares
-// every entry with what was read from its source.
-func (c *collector) readBack(out Output, r *report.Created) error {
+// Expected is an entry as it was packed.
+type Expected struct {
+	Path string
+	Kind archive.Kind
+	Link string
+	Sum  uint32 // CRC-32 of the data of a file
+}
+
+// ReadBack reads a finished archive of options again, before it appears, and compares every
+// entry with what was packed. hashed gets the SHA-256 of each file; nil: nobody asks. What is
+// not the same is of kind fault.Damaged.
+func ReadBack(ctx context.Context, out Output, o *Options, count int, want func(i int) Expected, hashed func(i int, sum []byte)) ([]archive.Entry, error) {
 	data, layout, err := out.Open()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	opening := walk.Opening{Options: archive.Options{Name: filepath.Base(r.Archive), Parts: layout}, Limits: bound.Limits{Entries: math.MaxInt64}}
-	if c.Writing.Password != "" {
-		opening.Passwords = []string{c.Writing.Password}
+	opening := walk.Opening{Options: archive.Options{Name: filepath.Base(o.Archive), Parts: layout}, Limits: bound.Limits{Entries: math.MaxInt64}}
+	if o.Writing.Password != "" {
+		opening.Passwords = []string{o.Writing.Password}
 	}
-	a, err := walk.OpenAs(c.Format, data, opening)
+	a, err := walk.OpenAs(o.Format, data, opening)
 	if err != nil {
-		return mismatch(err)
+		return nil, mismatch(err)
 	}
 	defer a.Close()
-	entries := make([]archive.Entry, 0, len(c.found))
-	for entry, err := range a.Walk(c.ctx) {
-		if err == nil && entry.Index == len(c.found) {
+	entries := make([]archive.Entry, 0, count)
+	for entry, err := range a.Walk(ctx) {
+		if err == nil && entry.Index == count {
 			err = errors.New("it does not end where it should")
 		}
 		if err == nil && entry.Kind == archive.Symlink {
@@ -47,38 +59,50 @@ func (c *collector) readBack(out Output, r *report.Created) error {
 		}
 		if err == nil {
 			entries = append(entries, *entry.Entry)
-			err = c.compare(&c.found[entry.Index], entry)
+			err = want(entry.Index).compare(ctx, o.Format, entry, hashed)
 		}
-		if c.ctx.Err() != nil {
-			return c.ctx.Err()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
 		}
 		if err != nil {
-			return mismatch(err)
+			return nil, mismatch(err)
 		}
 	}
-	if len(entries) < len(c.found) {
-		return mismatch(fmt.Errorf("it has %d entries instead of %d", len(entries), len(c.found)))
+	if len(entries) < count {
+		return nil, mismatch(fmt.Errorf("it has %d entries instead of %d", len(entries), count))
+	}
+	return entries, nil
+}
+
+// readBack reads the finished archive again.
+func (c *collector) readBack(out Output, r *report.Created) error {
+	entries, err := ReadBack(c.ctx, out, &c.Options, len(c.found), func(i int) Expected {
+		it := &c.found[i]
+		return Expected{it.entry.Path, it.entry.Kind, it.entry.Link, it.sum}
+	}, nil)
+	if err != nil {
+		return err
 	}
 	r.ReadBack = len(c.found)
 	return unpackable(c.Format, entries)
 }
 
-// opens reports whether the password opens an archive that was made before: that is in no
+// Opens reports whether the password opens an archive that was made before: that is in no
 // receipt.
-func (c *collector) opens(earlier *report.Earlier) bool {
-	if c.Writing.Password == "" {
+func (o *Options) Opens(ctx context.Context, earlier *report.Earlier) bool {
+	if o.Writing.Password == "" {
 		return true
 	}
-	sources, err := source.Find(c.ctx, source.Request{Names: earlier.Paths[:1]})
+	sources, err := source.Find(ctx, source.Request{Names: earlier.Paths[:1]})
 	if err != nil || len(sources) != 1 {
 		return false
 	}
-	a, err := walk.Open(c.ctx, sources[0], walk.Opening{Options: archive.Options{Passwords: []string{c.Writing.Password}}})
+	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: archive.Options{Passwords: []string{o.Writing.Password}}})
 	if err != nil {
 		return false
 	}
 	defer a.Close()
-	for e, err := range a.Walk(c.ctx) {
+	for e, err := range a.Walk(ctx) {
 		if err != nil {
 			return false
 		}
@@ -95,24 +119,30 @@ func mismatch(err error) error {
 		Advise("nothing was removed, and the archive was discarded; check the disk")
 }
 
-// compare checks an entry of the archive against what was packed.
-func (c *collector) compare(it *item, e *walk.Entry) error {
-	named := c.Format.Extensions != nil && c.Format.HoldsOne || e.Path == it.entry.Path && e.Kind == it.entry.Kind
+// compare checks an entry of an archive against what was packed.
+func (x Expected) compare(ctx context.Context, f archive.Format, e *walk.Entry, hashed func(i int, sum []byte)) error {
+	named := f.Extensions != nil && f.HoldsOne || e.Path == x.Path && e.Kind == x.Kind
 	if !named {
-		return fmt.Errorf("%s is there as %s", it.entry.Path, e.Path)
+		return fmt.Errorf("%s is there as %s", x.Path, e.Path)
 	}
-	if it.entry.Kind != archive.File {
-		if e.Link != it.entry.Link {
-			return fmt.Errorf("%s is a link to %q instead of %q", e.Path, e.Link, it.entry.Link)
+	if x.Kind != archive.File {
+		if e.Link != x.Link {
+			return fmt.Errorf("%s is a link to %q instead of %q", e.Path, e.Link, x.Link)
 		}
 		return nil
 	}
-	sum := crc32.NewIEEE()
-	if _, err := io.Copy(bound.Meter{Context: c.ctx}.Writer(sum), e); err != nil {
-		return fmt.Errorf("%s: %w", it.entry.Path, err)
+	meter, sum := bound.Meter{Context: ctx}, crc32.NewIEEE()
+	if hashed != nil {
+		meter.Sums = []hash.Hash{sha256.New()}
 	}
-	if sum.Sum32() != it.sum {
-		return fmt.Errorf("%s has the checksum %08x instead of %08x", it.entry.Path, sum.Sum32(), it.sum)
+	if _, err := io.Copy(meter.Writer(sum), e); err != nil {
+		return fmt.Errorf("%s: %w", x.Path, err)
+	}
+	if sum.Sum32() != x.Sum {
+		return fmt.Errorf("%s has the checksum %08x instead of %08x", x.Path, sum.Sum32(), x.Sum)
+	}
+	if hashed != nil {
+		hashed(e.Index, meter.Sums[0].Sum(nil))
 	}
 	return nil
 }

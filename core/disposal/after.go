@@ -3,8 +3,11 @@ package disposal
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
+	"widecrate/core/blob"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -83,4 +86,37 @@ func (a *After) Receives(path string) bool {
 	to, errTo := os.Stat(a.Folder)
 	at, errAt := os.Stat(path)
 	return errTo == nil && errAt == nil && os.SameFile(to, at)
+}
+
+// A Group is what reads the same files: each may be named several times.
+type Group struct {
+	Of    []int // in their order
+	Files []blob.File
+}
+
+// Together brings together those that read the same files, by what they are on the disk.
+func Together(all [][]blob.File) (groups []*Group) {
+	of := map[folder.ID]*Group{}
+	for i, files := range all {
+		g := &Group{}
+		for _, f := range files {
+			if id, _, known := folder.IDOf(f.Path, f.Info); known && of[id] != nil {
+				g = of[id]
+				break
+			}
+		}
+		if g.Of == nil {
+			groups = append(groups, g)
+		}
+		g.Of = append(g.Of, i)
+		for _, f := range files {
+			if id, _, known := folder.IDOf(f.Path, f.Info); known {
+				of[id] = g
+			}
+			if !slices.ContainsFunc(g.Files, func(other blob.File) bool { return SameEntry(f, other.Path) }) {
+				g.Files = append(g.Files, f)
+			}
+		}
+	}
+	return groups
 }

@@ -32,11 +32,20 @@ type Route struct {
 // LiesThere is why a source stays that lies where it would be moved.
 const LiesThere = "it lies already where it would be moved"
 
+// Taken is what became of the files of a source.
+type Taken struct {
+	Files []Went // nil: they were kept
+	Kept  string // why they were kept; empty: they went, or Err says why not
+	Err   error
+}
+
+// Went is where a file was, and where it is now; empty: it was removed.
+type Went struct{ From, To string }
+
 // Take lets the files of a source go where the route says, all of them or none, with the
-// reason beside them where there is one, or finds out in a dry run where they would go: to,
-// the place of the first, empty where it is removed. kept is why they stay.
-func (r *Route) Take(files []blob.File, why error, dryRun bool) (to, kept string, err error) {
-	err = Unchanged(files)
+// reason beside them where there is one, or finds out in a dry run where they would go.
+func (r *Route) Take(files []blob.File, why error, dryRun bool) (t Taken) {
+	err := Unchanged(files)
 	var all []string
 	if err == nil {
 		all, err = r.Destinations(files)
@@ -44,7 +53,7 @@ func (r *Route) Take(files []blob.File, why error, dryRun bool) (to, kept string
 	switch {
 	case err != nil:
 	case all == nil:
-		return "", LiesThere, nil
+		return Taken{Kept: LiesThere}
 	case dryRun:
 	case why != nil:
 		err = r.withReason(files, all, why)
@@ -52,15 +61,19 @@ func (r *Route) Take(files []blob.File, why error, dryRun bool) (to, kept string
 		err = r.Sources(files, all)
 	}
 	if stays, ok := errors.AsType[*Stays](err); ok {
-		return "", stays.Why, nil
+		return Taken{Kept: stays.Why}
 	}
 	if err != nil {
-		return "", "", err
+		return Taken{Err: err}
 	}
-	if to = all[0]; to == "" && why != nil { // the same bytes are there
-		to = filepath.Join(r.To(files[0].Path, r.Begun), filepath.Base(files[0].Path))
+	for i, f := range files {
+		to := all[i]
+		if in := r.To(f.Path, r.Begun); to == "" && in != "" && why != nil { // the same bytes are there
+			to = filepath.Join(in, filepath.Base(f.Path))
+		}
+		t.Files = append(t.Files, Went{f.Path, to})
 	}
-	return to, "", nil
+	return t
 }
 
 // Destinations are the paths that files go to together, each empty where the file is

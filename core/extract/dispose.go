@@ -5,14 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"syscall"
 
 	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/disposal"
-	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
@@ -91,35 +89,20 @@ func (r *run) dispose() {
 	}
 }
 
-// going brings together what reads the same files, by what they are on the disk.
-func (r *run) going() []*going {
-	var all []*going
-	of := map[folder.ID]*going{}
-	for _, u := range r.sources {
-		files := u.after.files
-		if files == nil {
-			files, _ = u.source.Files(r.ctx) // one that failed; why was reported
+// going brings together what reads the same files.
+func (r *run) going() (all []*going) {
+	files := make([][]blob.File, len(r.sources))
+	for i, u := range r.sources {
+		if files[i] = u.after.files; files[i] == nil {
+			files[i], _ = u.source.Files(r.ctx) // one that failed; why was reported
 		}
-		g := &going{}
-		for _, f := range files {
-			if id, _, known := folder.IDOf(f.Path, f.Info); known && of[id] != nil {
-				g = of[id]
-				break
-			}
+	}
+	for _, group := range disposal.Together(files) {
+		g := &going{files: group.Files}
+		for _, i := range group.Of {
+			g.units = append(g.units, r.sources[i])
 		}
-		if g.units == nil {
-			all = append(all, g)
-		}
-		g.units = append(g.units, u)
-		for _, f := range files {
-			id, _, known := folder.IDOf(f.Path, f.Info)
-			if known {
-				of[id] = g
-			}
-			if !slices.ContainsFunc(g.files, func(other blob.File) bool { return disposal.SameEntry(f, other.Path) }) {
-				g.files = append(g.files, f)
-			}
-		}
+		all = append(all, g)
 	}
 	return all
 }
@@ -154,7 +137,7 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 			return
 		}
 	}
-	d.To, d.Kept, d.Err = r.route.Take(g.files, nil, r.DryRun)
+	d.Taken = r.route.Take(g.files, nil, r.DryRun)
 }
 
 // undelivered makes sure that all of a source is on the disk, and there as it was

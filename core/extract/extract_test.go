@@ -395,7 +395,7 @@ func TestMovedBesideOthers(t *testing.T) {
 		var to []string
 		for _, d := range disposals {
 			require.NoError(t, d.Err)
-			to = append(to, strings.TrimPrefix(filepath.ToSlash(d.To), filepath.ToSlash(day)+"/"))
+			to = append(to, strings.TrimPrefix(filepath.ToSlash(d.To()), filepath.ToSlash(day)+"/"))
 		}
 		assert.Equal(t, []string{"x.tar-2.zip", "x.tar-3.zip", ""}, to, "dry run: %v", dry)
 	}

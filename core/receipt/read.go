@@ -45,9 +45,10 @@ func isReceipt(start []byte) bool {
 
 // What lines start with.
 const (
-	runStart  = `{"kind":"run"`
-	unitStart = `{"kind":"unit"`
-	fileStart = `{"kind":"file"`
+	runStart   = `{"kind":"run"`
+	unitStart  = `{"kind":"unit"`
+	fileStart  = `{"kind":"file"`
+	movedStart = `{"kind":"moved"`
 )
 
 // Receipts are what earlier runs say. What belongs to an archive stays on disk until
@@ -186,6 +187,7 @@ func (l *loading) line(text []byte, at int64, ended bool) (err error) {
 		if err = json.Unmarshal(text, run); err == nil {
 			l.runs[run.ID] = run
 		}
+	case complete && bytes.HasPrefix(text, []byte(movedStart)): // see Undo
 	case len(bytes.TrimSpace(text)) > 0:
 		l.bad++
 	}
@@ -329,12 +331,12 @@ func (r *Receipts) Made(id string, asked *Asked) (made *report.Earlier, why stri
 	if e == nil || e.Parts == nil {
 		return nil, ""
 	}
-	if changed := differ(e.run.Options, asked.Options); changed != "" {
+	if changed := e.differs(asked); changed != "" {
 		return nil, changed
 	}
 	made = &report.Earlier{All: !e.Partial}
 	for _, p := range e.Parts {
-		f := File{Size: p.Size, Modified: p.Modified}
+		f := File{Size: p.Size, Modified: p.Modified, SHA256: p.SHA256}
 		if !f.there(p.Path) {
 			return nil, ""
 		}

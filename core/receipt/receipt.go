@@ -82,11 +82,22 @@ type File struct {
 	Source   string    `json:"source,omitempty"` // of what was packed: the file
 }
 
+// Moved is the line of a file of a source that was moved in the end.
+type Moved struct {
+	Kind     string    `json:"kind"`
+	Run      string    `json:"run"`
+	From     string    `json:"from"`
+	To       string    `json:"to"`
+	Size     int64     `json:"size"`
+	Modified time.Time `json:"modified"`
+}
+
 // The kinds of line.
 const (
-	runKind  = "run"
-	unitKind = "unit"
-	fileKind = "file"
+	runKind   = "run"
+	unitKind  = "unit"
+	fileKind  = "file"
+	movedKind = "moved"
 )
 
 // partsOf are the identities of files, with absolute paths.

@@ -16,6 +16,7 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
 )
@@ -207,11 +208,39 @@ func (w *Writer) Created(c *report.Created) {
 	if c.Done {
 		return
 	}
+	w.made(&Unit{ID: c.ID, Archive: c.Archive}, &c.Made, c.Entries, func(i int, f *File) {
+		if from := c.From[i]; from != nil {
+			f.Source, f.SHA256 = from.Path, hex.EncodeToString(from.SHA256)
+		}
+	})
+}
+
+// Converted takes note of an archive that was made of another.
+func (w *Writer) Converted(c *report.Converted) {
+	u := &Unit{ID: ID(c.From, c.Asked), Archive: c.Path, From: partsOf(c.From), Dates: c.Dates}
+	switch {
+	case c.Done || c.DryRun:
+		return
+	case c.Err != nil:
+		w.flush()
+		u.ID = "" // what an earlier run made of it still counts
+		u.Kind, u.Archive, u.Run, u.Finished, u.Failure = unitKind, c.Archive, w.run, time.Now().UTC(), report.FailureOf(c.Err, w.say)
+		w.unit = u
+		w.flush()
+		return
+	}
+	w.made(u, &c.Made, c.Entries, func(i int, f *File) {
+		f.SHA256 = hex.EncodeToString(c.Sums[i])
+	})
+}
+
+// made appends the unit of a new archive, and a line for each file in it.
+func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete func(i int, f *File)) {
 	w.flush()
-	u := &Unit{Kind: unitKind, Run: w.run, ID: c.ID, Archive: c.Archive, Written: c.Files, Bytes: c.Packed, LeftOut: c.LeftOut.ByRule(), Finished: time.Now().UTC()}
-	paths := []string{c.Archive}
-	if c.Parts != nil {
-		paths = c.Parts
+	u.Kind, u.Run, u.Written, u.Bytes, u.LeftOut, u.Finished = unitKind, w.run, m.Files, m.Packed, m.LeftOut.ByRule(), time.Now().UTC()
+	paths := []string{u.Archive}
+	if m.Parts != nil {
+		paths = m.Parts
 	}
 	for _, path := range paths {
 		sum, err := SumOf(path)
@@ -226,19 +255,30 @@ func (w *Writer) Created(c *report.Created) {
 		u.Parts = append(u.Parts, Part{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)})
 	}
 	w.unit = u
-	for i := range c.Entries {
-		e := &c.Entries[i]
+	for i := range entries {
+		e := &entries[i]
 		if e.Kind == archive.Folder {
 			continue
 		}
-		f := File{Kind: fileKind, Run: w.run, Archive: c.Archive, Path: e.Path, Type: e.Kind.String(), Size: max(e.Size, 0), Modified: e.Modified.UTC(), Link: e.Link}
-		if from := c.From[i]; from != nil {
-			f.Source, f.SHA256 = from.Path, hex.EncodeToString(from.SHA256)
-		}
+		f := File{Kind: fileKind, Run: w.run, Archive: u.Archive, Path: e.Path, Type: e.Kind.String(), Size: max(e.Size, 0), Modified: e.Modified.UTC(), Link: e.Link}
+		complete(i, &f)
 		u.Files++
 		w.rows.Write(line(f))
 	}
 	w.flush()
+}
+
+// Source takes note of where the files of a source were moved.
+func (w *Writer) Source(d *report.Disposal) {
+	if d.DryRun || d.After() != "moved" {
+		return
+	}
+	w.flush()
+	for _, f := range d.Files {
+		if info, err := os.Lstat(f.To); err == nil && f.To != "" {
+			w.write(line(Moved{movedKind, w.run, place.Absolute(f.From), place.Absolute(f.To), info.Size(), info.ModTime().UTC()}))
+		}
+	}
 }
 
 // Sync writes the receipt through to the disk.

@@ -153,6 +153,14 @@ type Verified struct {
 	Err   error    `json:"-"` // why the archive could not be gone through; nil if all of it could be
 }
 
+// Failure is what is wrong with it, the first; nil: nothing is.
+func (v *Verified) Failure() error {
+	if v.Err == nil && len(v.Bad) > 0 {
+		return v.Bad[0].Err
+	}
+	return v.Err
+}
+
 // Bad is an entry that is not what the archive says, or that extract would refuse: then its
 // error is of kind fault.Unsafe.
 type Bad struct {

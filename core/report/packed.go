@@ -2,9 +2,12 @@ package report
 
 import (
 	"iter"
+	"os"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/parts"
 )
 
@@ -18,6 +21,20 @@ type Made struct {
 	Parts   []string     `json:"parts,omitempty"` // absolute paths, in order; nil: the archive is one file
 	Sums    string       `json:"sums,omitempty"`  // the list beside them
 	Took    Took         `json:"seconds"`
+}
+
+// Earlier takes over what an earlier run made: its path, or that of its first part, and the size
+// that it has now.
+func (m *Made) Earlier(e *Earlier) (path string, size int64) {
+	for _, path := range e.Paths {
+		if info, err := os.Stat(path); err == nil {
+			size += info.Size()
+		}
+	}
+	if len(e.Paths) > 1 {
+		m.Parts = e.Paths
+	}
+	return e.Paths[0], size
 }
 
 // Created is what was packed into a new archive.
@@ -64,8 +81,17 @@ type Converted struct {
 	Repacked  int      `json:"repacked"`            // entries that were encoded again
 	Notes     []string `json:"notes,omitempty"`     // what the new archive cannot hold, for people
 	Passwords []int    `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened the source
+	ReadBack  int      `json:"read_back,omitempty"` // entries that were read back and are as they were written
 	DryRun    bool     `json:"dry_run,omitempty"`
+	Done      bool     `json:"done,omitempty"` // the archive was made before of the same, and nothing was done
 	Err       error    `json:"-"`
+
+	From    []blob.File       `json:"-"` // the files of the source
+	Asked   string            `json:"-"` // the path of the new one, without a number that it may have
+	Dates   *choose.Window    `json:"-"` // what a choice by dates came to; nil: there was none
+	Entries []archive.Entry   `json:"-"` // of the new one, where it was read back
+	Sums    [][]byte          `json:"-"` // SHA-256 of each, nil for what is no file, where they are asked for
+	There   []disposal.Record `json:"-"` // the files of the new one, where the source is to go
 }
 
 // Lines are one.

@@ -12,6 +12,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/stage"
 )
@@ -37,7 +38,7 @@ func TestLines(t *testing.T) {
 {"kind":"archive","archive":"a.zip","into":"/o","entries":5,"left_out":{"other_extension":3},"bytes":3,"seconds":1}
 `: &Unpacked{Archive: "a.zip", Target: "/o", Entries: 5, Bytes: 3, Took: Took{time.Second}, LeftOut: leftOut, Lost: []Lost{{"y", broken}},
 			Placed: []Placed{{Entry: "d", Kind: archive.Folder}, {Entry: "x", Path: "/o/x", Size: 3, Summed: true}}},
-		`{"kind":"source","archive":"a.zip","to":"/done/a.zip","after":"moved"}` + "\n": &Disposal{Source: "a.zip", To: "/done/a.zip"},
+		`{"kind":"source","archive":"a.zip","to":"/done/a.zip","after":"moved"}` + "\n": &Disposal{Source: "a.zip", Taken: disposal.Taken{Files: []disposal.Went{{From: "a.zip", To: "/done/a.zip"}}}},
 		`{"kind":"damaged","archive":"a.zip","path":"x","offset":7,"failure":{"kind":"damaged","where":"a.zip","why":"it is broken","do":"fetch it again"}}
 {"kind":"archive","archive":"a.zip","entries":2,"summed":1,"bytes":9,"damaged":1,"seconds":0}
 `: &Verified{Archive: "a.zip", Entries: 2, Sums: 1, Bytes: 9, Damaged: 1, Bad: []Bad{{"a.zip", "x", 7, broken}}},

@@ -7,6 +7,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/source"
 	"widecrate/core/stage"
@@ -122,12 +123,17 @@ func (o *Unpacked) Lines() iter.Seq[Line] {
 
 // A Disposal is what became, or would become, of one source in the end.
 type Disposal struct {
-	Source string `json:"archive"`
-	To     string `json:"to,omitempty"`     // where the source was moved
-	Kept   string `json:"why,omitempty"`    // why the source was kept; empty: it was removed or moved
-	Failed bool   `json:"failed,omitempty"` // it went because it failed
-	DryRun bool   `json:"dry_run,omitempty"`
-	Err    error  `json:"-"` // of a removal or move that failed; the source is kept
+	Source         string `json:"archive"`
+	Failed         bool   `json:"failed,omitempty"` // it went because it failed
+	DryRun         bool   `json:"dry_run,omitempty"`
+	disposal.Taken `json:"-"`
+}
+
+// Disposed takes note of what became of sources.
+func (tell Sink) Disposed(failed, dryRun bool) func(s source.Source, taken disposal.Taken) {
+	return func(s source.Source, taken disposal.Taken) {
+		tell(&Disposal{Source: s.Path, Failed: failed, DryRun: dryRun, Taken: taken})
+	}
 }
 
 // After is what became of the source in one word.
@@ -135,18 +141,28 @@ func (d *Disposal) After() string {
 	switch {
 	case d.Err != nil || d.Kept != "":
 		return "kept"
-	case d.To != "":
+	case d.To() != "":
 		return "moved"
 	}
 	return "removed"
+}
+
+// To is where the source was moved; empty: it was not.
+func (d *Disposal) To() string {
+	if len(d.Files) == 0 {
+		return ""
+	}
+	return d.Files[0].To
 }
 
 // Lines are one.
 func (d *Disposal) Lines() iter.Seq[Line] {
 	return one(Line{"source", struct {
 		*Disposal
+		To    string `json:"to,omitempty"`
+		Kept  string `json:"why,omitempty"`
 		After string `json:"after"`
-	}{d, d.After()}, d.Err})
+	}{d, d.To(), d.Kept, d.After()}, d.Err})
 }
 
 // Totals sum up what became of archives.

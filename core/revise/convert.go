@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/create"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/format/zip"
@@ -31,8 +33,21 @@ type Conversion struct {
 	Under     string           // a folder in front of all paths
 	Output    create.Options   // format, writing, cut and clash of the new archives
 	Read      *atomic.Int64    // counts decoded bytes; nil: nobody asks
+	ReadBack  bool             // read the new archives again before they appear, and compare them with what was written
+	Hash      bool             // find the SHA-256 of what is in them; see report.Converted. Read back they are then, too
+	After     disposal.After   // what becomes of sources all of which is in the new archives, which are then read back
+	Failed    disposal.After   // what becomes of sources that failed: Keep, or Move
+	Begun     time.Time        // this run
 	Halt      bool             // start no further archive after one has failed
 	DryRun    bool             // find out what would be made, and write nothing
+
+	// Done is the archive that was made of files before, as they are, at a path, and is still
+	// there; nil, or of them: there is none.
+	Done func(files []blob.File, target string) *report.Earlier
+
+	// BeforeDisposal is called once before sources go, to write down what was done: with an
+	// error they stay; nil: nobody asks.
+	BeforeDisposal func() error
 
 	taken   []error        // why the place of an archive cannot be taken
 	counter *place.Counter // for new names
@@ -44,11 +59,12 @@ func (c *Conversion) Complete() {
 	if c.Placement == nil {
 		c.Placement = &place.Placement{}
 	}
+	c.ReadBack = c.ReadBack || c.Hash || c.After.Disposition != disposal.Keep
 }
 
 // Run rewrites the archives, several at a time, and reports each in the order of the
-// sources: a *report.Converted, or in the end a *report.NotTaken where the run halted.
-// One that fails does not stop the others.
+// sources: a *report.Converted, then a *report.Disposal for each that was to go, or in the end
+// a *report.NotTaken where the run halted. One that fails does not stop the others.
 func (c Conversion) Run(ctx context.Context, tell report.Sink) error {
 	c.Complete()
 	c.counter = new(place.Counter)
@@ -71,29 +87,36 @@ func (c Conversion) Run(ctx context.Context, tell report.Sink) error {
 	}
 	c.Output.Writing.Encode.Workers = max(1, c.Workers/max(1, len(c.Sources)))
 	for _, target := range targets {
-		if target == "" || c.DryRun {
+		if target.path == "" || c.DryRun {
 			continue
 		}
-		discard, err := folder.Make(filepath.Dir(target))
+		discard, err := folder.Make(filepath.Dir(target.path))
 		if err != nil {
 			return err
 		}
 		defer discard()
 	}
+	files := source.Files(ctx, c.Sources)
+	results := make([]*report.Converted, len(c.Sources))
 	left, err := schedule.Each(ctx, len(c.Sources), schedule.Options{Workers: c.Workers, Halt: c.Halt}, func(i int) (*report.Converted, error) {
-		r := c.one(ctx, c.Sources[i], targets[i], c.taken[i])
+		r := c.one(ctx, i, files[i], targets[i])
+		results[i] = r
 		return r, r.Err
 	}, func(r *report.Converted) { tell(r) })
 	if err == nil {
+		c.dispose(files, results, tell)
 		tell.Left(left, func(i int) string { return c.Sources[i].Path })
 	}
 	return err
 }
 
+// target is the path of a new archive, and the one that it would have without a number.
+type target struct{ path, asked string }
+
 // targets are the paths of the new archives: named like the old ones, with the
 // extension of the format.
-func (c *Conversion) targets() ([]string, error) {
-	targets := make([]string, len(c.Sources))
+func (c *Conversion) targets() ([]target, error) {
+	targets := make([]target, len(c.Sources))
 	taken := map[string]string{}
 	for i, s := range c.Sources {
 		if s.Err != nil {
@@ -117,23 +140,23 @@ func (c *Conversion) targets() ([]string, error) {
 			return nil, fault.At(s.Path, err)
 		}
 		o.Archive = filepath.Join(dir, name)
-		target, err := o.Target(taken)
+		path, err := o.Target(taken)
 		if err != nil {
 			return nil, err
 		}
-		if other, clash := taken[target]; clash {
-			return nil, fault.New(fault.Refused, "%s and %s would both become %s", other, s.Path, target).
+		if other, clash := taken[path]; clash {
+			return nil, fault.New(fault.Refused, "%s and %s would both become %s", other, s.Path, path).
 				Suggest(fault.NumberThem)
 		}
-		taken[target] = s.Path
-		targets[i] = target
+		taken[path] = s.Path
+		targets[i] = target{path, filepath.Join(filepath.Dir(path), name)}
 	}
 	return targets, nil
 }
 
 // guard finds the new archives that would take the place of a source, or of one of its
 // parts, before anything is done.
-func (c *Conversion) guard(targets []string) error {
+func (c *Conversion) guard(targets []target) error {
 	c.taken = make([]error, len(targets))
 	sources := map[folder.ID]string{}
 	for i := range c.Sources {
@@ -146,11 +169,11 @@ func (c *Conversion) guard(targets []string) error {
 		}
 	}
 	for i, target := range targets {
-		if target == "" {
+		if target.path == "" {
 			continue
 		}
 		o := c.Output
-		names, err := o.Takes(target)
+		names, err := o.Takes(target.path)
 		if err != nil {
 			return err
 		}
@@ -167,14 +190,18 @@ func (c *Conversion) guard(targets []string) error {
 	return nil
 }
 
-func (c *Conversion) one(ctx context.Context, s source.Source, target string, taken error) *report.Converted {
+func (c *Conversion) one(ctx context.Context, i int, files []blob.File, to target) *report.Converted {
 	started := time.Now()
-	r := &report.Converted{Archive: s.Path, Path: target, DryRun: c.DryRun, Made: report.Made{Format: c.Output.Format.Name}}
-	if r.Err = ctx.Err(); r.Err == nil && taken != nil {
+	s, taken := c.Sources[i], c.taken[i]
+	r := &report.Converted{Archive: s.Path, Path: to.path, From: files, Asked: to.asked, DryRun: c.DryRun, Made: report.Made{Format: c.Output.Format.Name}}
+	if r.Err = ctx.Err(); r.Err == nil && c.before(ctx, r) {
+		return r
+	}
+	if r.Err == nil && taken != nil {
 		r.Err = fault.At(s.Path, taken)
 	}
 	if r.Err == nil {
-		r.Err = fault.Guard(func() error { return c.convert(ctx, s, target, r) })
+		r.Err = fault.Guard(func() error { return c.convert(ctx, s, to.path, r) })
 	}
 	if r.Err != nil && r.Err != s.Err && fault.Of(r.Err) != fault.Unwritable && fault.Of(r.Err) != fault.Refused {
 		r.Err = fault.At(s.Path, r.Err)
@@ -226,6 +253,9 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err != nil {
 		return err
 	}
+	if c.ReadBack {
+		paths.made = new(made)
+	}
 	w, err := out.Start(o.Format, o.Writing)
 	if err == nil {
 		if err = c.fill(w, paths, from, func() (*walk.Archive, error) { return walk.Open(ctx, s, opening) }); err != nil {
@@ -237,13 +267,20 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err == nil {
 		err = out.Finish(&r.Made)
 	}
+	if err == nil && paths.made != nil {
+		r.Entries, r.ReadBack = paths.made.entries, len(paths.made.entries)
+		r.Sums, err = paths.made.readBack(ctx, out, &o, c.Hash)
+	}
 	if err == nil {
 		err = from.Unchanged()
 	}
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
-	return out.Commit()
+	if err = out.Commit(); err == nil && c.After.Disposition != disposal.Keep {
+		r.There, err = create.Recorded(target, &r.Made)
+	}
+	return err
 }
 
 // transfer brings the entries of an archive into a new one.
@@ -267,7 +304,7 @@ func (c *Conversion) foretell(paths *paths, from *walk.Archive) error {
 // fill brings the entries of an archive into a new one.
 func (c *Conversion) fill(w archive.Writer, paths *paths, from *walk.Archive, again func() (*walk.Archive, error)) error {
 	r, t := paths.r, c.transfer(paths, from)
-	t.to = w
+	t.to, t.made = w, paths.made
 	if paths.merges {
 		t.came = map[string]content{}
 	}
@@ -311,6 +348,7 @@ type paths struct {
 	known  map[int]string    // all of them, where they depend on each other
 	byPath map[string]string // the same, by the old path
 	seen   map[string]bool
+	made   *made
 	merges bool // a series may bring the same more than once
 }
 
@@ -341,6 +379,12 @@ func (p *paths) list(from *walk.Archive) error {
 func (p *paths) decide(i int, e *archive.Entry) (string, error) {
 	result := &p.r.Made
 	verdict := p.c.Selection.Judge(e)
+	if p.c.Selection.Dated() {
+		if p.r.Dates == nil {
+			p.r.Dates = new(choose.Window)
+		}
+		p.c.Selection.Note(p.r.Dates, e, verdict)
+	}
 	to := ""
 	if verdict == choose.Kept {
 		var err error

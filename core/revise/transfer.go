@@ -50,6 +50,9 @@ type transfer struct {
 
 	meter bound.Meter // that decoded data passes
 
+	// made has what was written, to be read back; nil: it is not.
+	made *made
+
 	// came has what is known of the content of each path, in a series, whose archives may bring
 	// the same more than once; nil: it is none.
 	came map[string]content
@@ -178,6 +181,9 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 				return fault.At(e.Path, t.add(e, path, nil))
 			}
 		}
+		if err := t.madePacked(p.Index(), &e, path); err != nil {
+			return fault.At(e.Path, err)
+		}
 		if path == e.Path {
 			path = ""
 		}
@@ -268,6 +274,8 @@ func (t *transfer) pass(e *walk.Entry, path string) error {
 		return t.add(is, path, data)
 	}
 	t.notes.packed++
+	is.Path = path
+	data = t.made.add(is, data)
 	if path != e.Path || link != e.Link {
 		if raw, err = tar.Rename(raw, *e.Entry, path, link); err != nil {
 			return err
@@ -366,7 +374,7 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 	if e.Kind == archive.File && e.Size == archive.Unknown && t.needsSize {
 		return t.addAs(e, []string{path}, data)
 	}
-	if _, err := t.to.Add(e, data); err != nil {
+	if _, err := t.to.Add(e, t.made.add(e, data)); err != nil {
 		if fault.Of(err) == fault.Usage {
 			err = fault.New(fault.Usage, "%s: %w", from, err)
 		}
@@ -393,7 +401,7 @@ func (t *transfer) addAs(e archive.Entry, paths []string, data io.Reader) error 
 		if n > 0 && toTar {
 			e.Kind, e.Link, e.Size = archive.Hardlink, paths[0], 0
 		}
-		if _, err := t.to.Add(e, io.NewSectionReader(kept, 0, e.Size)); err != nil {
+		if _, err := t.to.Add(e, t.made.add(e, io.NewSectionReader(kept, 0, e.Size))); err != nil {
 			return err
 		}
 	}

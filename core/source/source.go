@@ -12,7 +12,6 @@ import (
 	"slices"
 
 	"widecrate/core/blob"
-	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
 	"widecrate/core/web"
@@ -92,25 +91,6 @@ func (s Source) OnDisk() (paths []string) {
 		return nil
 	}
 	return []string{s.Path}
-}
-
-// Leave moves the files of a source that failed to where a route says, with the reason
-// beside them: those that it was read from, or where they are not known, of a set that is not
-// complete, say, those that are there. See disposal.Route.Take.
-func (s Source) Leave(files []blob.File, route *disposal.Route, why error, dryRun bool) (to, kept string, err error) {
-	if len(files) == 0 {
-		for _, path := range s.OnDisk() {
-			f, err := blob.Find(path)
-			if err != nil {
-				return "", "", err
-			}
-			files = append(files, f)
-		}
-	}
-	if len(files) == 0 || s.Elsewhere() {
-		return "", "it is no file", nil
-	}
-	return route.Take(files, why, dryRun)
 }
 
 // Workers are how many work on sources at once where nobody says it: as many as

@@ -11,42 +11,63 @@ import (
 	"io"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/bound"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/report"
+	"widecrate/core/source"
 	"widecrate/core/walk"
 )
 
 // Options is a request to verify. Zero values are the usual ones.
 type Options struct {
 	walk.Request
-	Links   plan.Links    // what could not be unpacked by this rule is unsafe
-	Hash    bool          // find the SHA-256 of what is checked; see report.Verified
-	Halt    bool          // go no further than the first archive that is not as it should be
-	Decoded *atomic.Int64 // counts the bytes that came out so far; nil: nobody asks
+	Failed  disposal.After // what becomes of sources that failed: Keep, or Move
+	Begun   time.Time      // this run
+	Links   plan.Links     // what could not be unpacked by this rule is unsafe
+	Hash    bool           // find the SHA-256 of what is checked; see report.Verified
+	Halt    bool           // go no further than the first archive that is not as it should be
+	Decoded *atomic.Int64  // counts the bytes that came out so far; nil: nobody asks
 }
 
 // Run checks archives, several at a time, and reports a *report.Verified for each, in order,
-// and a *report.NotTaken for each after that where it halted. The parts of sets are held
+// and a *report.NotTaken for each after that where it halted; before those, a
+// *report.Disposal for each source that failed, where they go. The parts of sets are held
 // against the lists of sums beside them.
 func Run(ctx context.Context, o Options, tell report.Sink) error {
 	look := inspect.Options{Request: o.Request, Whole: true, Hash: o.Hash}
 	reported := 0 // sources
+	failed := make([]error, len(o.Sources))
+	var files [][]blob.File
+	if o.Failed.Disposition == disposal.Move {
+		files = source.Files(ctx, o.Sources)
+	}
 	err := inspect.Visit(ctx, look, func(a *inspect.Archive) inspect.Visitor {
 		return &checking{Verified: report.Verified{Archive: a.Path}, Options: &o, ctx: ctx, archive: a, tell: func(v *report.Verified) {
 			if a.Inside == "" {
 				reported++
 			}
+			if at := &failed[reported-1]; *at == nil {
+				*at = v.Failure()
+			}
 			tell(v)
 		}}
 	})
-	if err != errHalted {
+	if err != nil && err != errHalted {
 		return err
+	}
+	if files != nil {
+		source.SetAside(o.Sources, files, failed, o.Failed.Route(o.Begun, true), false, tell.Disposed(true, false))
+	}
+	if err == nil {
+		return nil
 	}
 	var left []int
 	for i := reported; i < len(o.Sources); i++ {

@@ -71,6 +71,7 @@ var options = map[string]map[string][]string{
 	"convert": with(map[string][]string{
 		"to": into, "method": methods, "level": {"0", "best"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "new-password-env": {"CROSSED"}, "password-env": {"CROSSED"},
 		"flatten": nil, "peel": {"1", "2"}, "under": {"u"}, "rename": {"{stem}-{archive}{ext}", "f{ext}"}, "workers": {"1", "3"}, "entry-sums": {"DIR/made.sums"}, "sums": {"DIR/archives.sums"}, "dry-run": nil,
+		"read-back": nil, "receipt": {"DIR/made.receipt"}, "skip-done": nil, "after": {"remove", "move=DIR/gone"}, "even-if-partial": nil, "failed": {"move=DIR/failed"},
 	}),
 	"edit": {
 		"add": {"DIR/src", "DIR/src/always.txt"}, "put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello", "a.csv=hello", "d=hello"},
@@ -312,8 +313,13 @@ func (s *shelf) convert() {
 		made.Key = keys[0]
 	}
 	free := s.place(made, c.of("clash", "refuse")) && made.called() != a.called() // a source is never replaced
-	_, errs, code := s.do(append([]string{"convert", "DIR/" + a.called(), "--into", "DIR/c"}, args...)...)
+	lines, errs, code := s.do(append([]string{"convert", "DIR/" + a.called(), "--into", "DIR/c"}, args...)...)
 	if code == 2 {
+		require.Equal(s.t, before, s.files(), errs)
+		return
+	}
+	if slices.ContainsFunc(lines, func(line map[string]any) bool { return line["done"] == true }) { // the same once more
+		require.True(s.t, c.has("skip-done") && c.has("receipt"), errs)
 		require.Equal(s.t, before, s.files(), errs)
 		return
 	}
@@ -328,6 +334,10 @@ func (s *shelf) convert() {
 		want, entries = 5, nil
 	}
 	require.Equal(s.t, want, code, errs)
+	if entries == nil && want == 5 && c.has("failed") && !c.has("dry-run") {
+		s.went(a, "failed", before, errs)
+		return
+	}
 	if entries == nil || c.has("dry-run") {
 		require.Equal(s.t, before, s.files(), errs)
 		return
@@ -336,6 +346,30 @@ func (s *shelf) convert() {
 	if c.has("entry-sums") {
 		s.summed(entries)
 	}
+	if source := lines[slices.IndexFunc(lines, func(line map[string]any) bool { return line["kind"] != "archive" })]; c.has("after") {
+		require.Equal(s.t, "source", source["kind"], errs)
+		files := func(e Entry) bool { return e.Kind == Folder || c.has("no-clutter") && path.Base(e.Path) == ".DS_Store" }
+		if all := len(slices.DeleteFunc(slices.Clone(a.Entries), files)) == len(slices.DeleteFunc(slices.Clone(entries), files)); source["after"] == "kept" {
+			require.False(s.t, c.has("even-if-partial"), errs)
+		} else {
+			require.True(s.t, all || c.has("even-if-partial"), errs)
+			s.went(a, strings.TrimPrefix(c.of("after", ""), "move=DIR/"), before, errs)
+		}
+	}
+}
+
+// went makes sure that an archive is where it went, as it was; remove: nowhere.
+func (s *shelf) went(a *Archive, to string, before map[string]string, errs string) {
+	now := s.files()
+	for at, sum := range before {
+		if at == a.called() || a.Parts > 1 && strings.HasPrefix(at, a.Name+".") && !strings.HasSuffix(at, ".sha256") {
+			require.NotContains(s.t, now, at, errs)
+			if to != "remove" {
+				require.Contains(s.t, slices.Collect(maps.Values(now)), sum, errs)
+			}
+		}
+	}
+	delete(s.archives, a.called())
 }
 
 // compare compares two archives, or one with the tree.
