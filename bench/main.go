@@ -95,6 +95,7 @@ var figures = []figure{
 	{"image", "an image of 20,000 small files", extractImage, 1.1, "× the same in a tar"},
 	{"hash", "a ZIP of 300 MB of mixed files, with a receipt", hashing(largeMixed), 1.25, "× without"},
 	{"hashes", "200 archives × 100 files of 4 KiB, with a receipt", hashing(manyOfMany), 1.25, "× without"},
+	{"undo", "undo of 100,000 files of 100 archives", undoing, 1.3, "× removing them with their hashes"},
 	{"done", "100,000 archives that are done", doneBefore(false), 2, "s"},
 	{"donemem", "memory for that", doneBefore(true), 200, "MiB"},
 	{"first", "1,000,000 archives, the first night", growth(firstNight), 1.2, "× ten times 100,000"},

@@ -1,10 +1,14 @@
 package main
 
 import (
+	"crypto/sha256"
 	"fmt"
+	"io"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 )
 
 // hashing compares an extraction that keeps a receipt with one that does not.
@@ -34,6 +38,45 @@ func manyOfMany(in string) {
 			}
 		})
 	}
+}
+
+// undoing compares taking back 100,000 files with hashing and removing them one after the other.
+func undoing(b *bench) result {
+	in, out, kept := filepath.Join(b.dir, "in"), filepath.Join(b.dir, "out"), filepath.Join(b.dir, "receipt.jsonl")
+	must(os.MkdirAll(in, 0o777))
+	r := rand.New(rand.NewPCG(35, 35))
+	for a := range 100 {
+		write(filepath.Join(in, fmt.Sprintf("day-%03d.zip", a)), func(add func(string, []byte)) {
+			for f := range 1000 {
+				add(fmt.Sprintf("levels/gauge-%04d.csv", f), table(r, 1<<10))
+			}
+		})
+	}
+	defer os.RemoveAll(in)
+	clean := func() {
+		must(os.RemoveAll(out))
+		must(os.RemoveAll(kept))
+		b.time("extract", in, "--into", out, "-q", "--receipt", kept)
+	}
+	floor := func() {
+		var folders []string
+		must(filepath.WalkDir(out, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				folders = append(folders, path)
+				return err
+			}
+			f, err := os.Open(path)
+			must(err)
+			_, err = io.Copy(sha256.New(), f)
+			must(err)
+			must(f.Close())
+			return os.Remove(path)
+		}))
+		for _, folder := range slices.Backward(folders) {
+			must(os.Remove(folder))
+		}
+	}
+	return b.pair(clean, floor, "undo", kept, "-q")
 }
 
 // doneBefore has 100,000 archives that a receipt says are done; with memory, the peak

@@ -123,7 +123,7 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { cmd.Print(help(cmd)) })
 	root.CompletionOptions.HiddenDefaultCmd = false
-	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
+	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newUndo(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
 	prepare(root)
 	completeInBash(root)
 	return root

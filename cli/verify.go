@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"os"
 	"runtime"
 	"sync/atomic"
 	"time"
@@ -11,7 +10,6 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
-	"widecrate/core/fault"
 	"widecrate/core/plan"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
@@ -126,11 +124,8 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
 	shown := show.Delivered{Output: &c.Output, Started: time.Now()}
 	for _, path := range c.against {
-		if _, err := os.Stat(path); err != nil {
-			return fault.Reading(path, err)
-		}
-		if !receipt.Is(path) {
-			return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
+		if err := checkReceipt(path); err != nil {
+			return err
 		}
 	}
 	earlier, err := receipt.Load(c.against...)

@@ -17,7 +17,7 @@ import (
 // stands in a line below its own.
 var layers = [][]string{
 	{"revise"},
-	{"extract", "create", "verify"},
+	{"extract", "create", "verify", "undo"},
 	{"inspect"},
 	{"receipt", "job", "parts/cut"},
 	{"plan", "report"},

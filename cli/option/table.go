@@ -167,6 +167,8 @@ var Table = []Row{
 	{Name: "chart", Placeholder: "FILE", Help: "also draw a chart", More: "also draw a chart into this FILE, .png or .svg"},
 
 	// The jobs of a file.
+	{Name: "run", Placeholder: "NUMBER", Help: "this run of the receipt, from 1", More: "take back this run of the receipt, by its NUMBER, from 1 (default: the last)"},
+	{Name: "all", Help: "every run of the receipt, the latest first", More: "take back every run of the receipt, the latest first"},
 	{Name: "only", Placeholder: "NAME", Help: "run only the job of this name", More: "run only the job of this NAME (repeatable); the jobs that it follows count as done"},
 	{Name: "set", Placeholder: "KEY=VALUE", Help: "give a variable of the file a value", More: "give a variable of the file a value (repeatable); ${KEY} in the file stands for it"},
 	{Name: "validate", Help: "look for mistakes in the file; run nothing"},
@@ -176,6 +178,7 @@ var Table = []Row{
 	// How it runs.
 	{Name: "dry-run", Help: "say what would be done; write nothing", More: "say what would be done, to the last path; write nothing",
 		For: map[string]As{"create": {Help: "say what would be packed; write nothing"},
+			"undo":    {Help: "say what would go; do nothing", More: "say what would be removed, to the last path, and what would come back; do nothing"},
 			"convert": {Help: "say what would be made; write nothing", More: "say what would be made of what, as far as that is known without decoding all of it; write nothing"}}},
 	{Name: "after", Help: "what to do with delivered archives",
 		More: "what to do with an archive when everything in it, except clutter, was delivered",
@@ -208,6 +211,7 @@ var Table = []Row{
 
 	// What is printed.
 	{Name: "as", Help: "what standard output holds", For: map[string]As{
+		"undo":    {More: "what standard output holds: a table for people, JSON Lines, or the paths of what was removed"},
 		"extract": {More: "what standard output holds: a table for people, JSON Lines, the written paths, or CSV of where each entry went"},
 		"inspect": {More: "what standard output holds: a table or a tree for people, JSON Lines, paths of entries, CSV, or the paths of the archives that have something selected"},
 		"verify":  {More: "what standard output holds: a table for people, JSON Lines, or the archives with damage"},

@@ -79,26 +79,47 @@ func Packed(files []blob.File, folders []string, archive []Record) (removed int,
 			return 0, fault.At(r.Path, fault.New(fault.Refused, "%w", &Stays{"the archive is not there as it was made"}))
 		}
 	}
+	const do = "the archive is complete; remove what is left of the sources yourself"
+	if removed, err = all(files, do); err != nil {
+		return removed, err
+	}
+	return removed, Empty(folders, do)
+}
+
+// Delivered removes files and links that an earlier run delivered, after a look at all of them:
+// all are as they were when they were held against its receipt. It returns how many went; with
+// an error that is of kind fault.Refused, none.
+func Delivered(files []blob.File) (removed int, err error) {
+	return all(files, "nothing else is missing; run it again when that is possible")
+}
+
+// all removes files; do is what to do where one cannot be removed.
+func all(files []blob.File, do string) (removed int, err error) {
 	if err := Unchanged(files); err != nil {
 		return 0, err
 	}
 	for _, f := range files {
 		if err := remove(f.Path); err != nil {
-			return removed, notRemoved(f.Path, err)
+			return removed, notRemoved(f.Path, err, do)
 		}
 		removed++
-	}
-	for _, path := range folders {
-		if err := os.Remove(path); err != nil && !isBusy(err) {
-			return removed, notRemoved(path, err)
-		}
 	}
 	return removed, nil
 }
 
-func notRemoved(path string, err error) error {
-	return fault.At(path, fault.New(fault.Unwritable, "it could not be removed, and those after it were not: %w", fault.Bare(err)).
-		Advise("the archive is complete; remove what is left of the sources yourself"))
+// Empty removes folders, the innermost first; one in which something lies stays. do is what to do
+// where one cannot be removed.
+func Empty(folders []string, do string) error {
+	for _, path := range folders {
+		if err := os.Remove(path); err != nil && !isBusy(err) {
+			return notRemoved(path, err, do)
+		}
+	}
+	return nil
+}
+
+func notRemoved(path string, err error, do string) error {
+	return fault.At(path, fault.New(fault.Unwritable, "it could not be removed, and those after it were not: %w", fault.Bare(err)).Advise(do))
 }
 
 // Replaced lets go of a file that a merge has replaced and kept in its area: the new one

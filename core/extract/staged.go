@@ -149,7 +149,7 @@ func (s *staged) allLost() bool {
 	return lost == kept
 }
 
-func (s *staged) gone() []string { return s.stage.Gone() }
+func (s *staged) changes() (gone, made []string) { return s.stage.Gone(), s.stage.Made() }
 
 // finish closes the archive, whose links need no data of their own: those that wait for their
 // turn are many.

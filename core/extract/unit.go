@@ -92,9 +92,9 @@ type output interface {
 	commit() ([]stage.Result, error)
 	discard() error
 
-	// gone lists the paths of an earlier run that are no longer there after the
-	// commit.
-	gone() []string
+	// changes lists, after the commit, the paths of an earlier run that are no longer there,
+	// and the folders that were made.
+	changes() (gone, made []string)
 }
 
 // Open opens the archive, plans what becomes of its entries, and says what is to
@@ -291,7 +291,7 @@ func (u *unit) Settle(err error) error {
 		}
 		if err == nil && results != nil {
 			err = u.fillIn(results)
-			u.outcome.Removed = u.output.gone()
+			u.outcome.Removed, u.outcome.Folders = u.output.changes()
 		} else if discarded := u.output.discard(); discarded != nil {
 			err = discarded
 		}

@@ -53,7 +53,7 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	paths := slices.SortedFunc(maps.Keys(files), natural.Compare)
 	_, err = schedule.Each(ctx, len(paths), schedule.Options{Workers: workers}, func(i int) (*Checked, error) {
 		f := files[paths[i]]
-		c := &Checked{Path: paths[i], Status: Same, Err: f.check(ctx, paths[i])}
+		c := &Checked{Path: paths[i], Status: Same, Err: f.Check(ctx, paths[i])}
 		switch {
 		case errors.Is(c.Err, fs.ErrNotExist):
 			c.Status = Missing
@@ -82,8 +82,9 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	return nil
 }
 
-// check compares a file on disk with what was delivered.
-func (f *File) check(ctx context.Context, path string) error {
+// Check compares a file on disk with what was delivered. What is missing (fs.ErrNotExist) or
+// altered is of kind fault.Damaged.
+func (f *File) Check(ctx context.Context, path string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

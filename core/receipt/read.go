@@ -45,10 +45,11 @@ func isReceipt(start []byte) bool {
 
 // What lines start with.
 const (
-	runStart   = `{"kind":"run"`
-	unitStart  = `{"kind":"unit"`
-	fileStart  = `{"kind":"file"`
-	movedStart = `{"kind":"moved"`
+	runStart    = `{"kind":"run"`
+	unitStart   = `{"kind":"unit"`
+	fileStart   = `{"kind":"file"`
+	movedStart  = `{"kind":"moved"`
+	undoneStart = `{"kind":"undone"`
 )
 
 // Receipts are what earlier runs say. What belongs to an archive stays on disk until
@@ -58,6 +59,8 @@ type Receipts struct {
 
 	files []*os.File
 	runs  map[string]*Run
+	order []*Run // by when they began
+	moved []Moved
 	units []entry // in their order
 	byID  map[string]int32
 	names map[string]string // folders, once each
@@ -71,7 +74,9 @@ type entry struct {
 	mark
 	run      *Run
 	file     *os.File
-	at, size int64
+	at, size int64 // of the lines of its files
+	length   int64 // of its own line, before those
+	undone   bool
 }
 
 // mark is what is kept of the line of a unit.
@@ -140,7 +145,7 @@ func (r *Receipts) load(path string) error {
 	if l.bad > 0 {
 		r.Remarks = append(r.Remarks, fmt.Sprintf("%s: %d lines were cut off, as by a run that was killed, and do not count", path, l.bad))
 	}
-	return r.take(path, l.units, l.raw)
+	return r.take(path, l.units, l.raw, l.undone)
 }
 
 // readLine reads a line with its end, however long it is; the slice is good until the next call.
@@ -167,8 +172,9 @@ type loading struct {
 	file   *os.File
 	units  []entry
 	raw    [][]byte // the units
-	wanted int      // lines of files that are still to come
-	bad    int      // lines that do not count
+	undone map[Undone]bool
+	wanted int // lines of files that are still to come
+	bad    int // lines that do not count
 }
 
 // line takes a line in, which ends at a place of the file, and has an end.
@@ -179,15 +185,29 @@ func (l *loading) line(text []byte, at int64, ended bool) (err error) {
 		l.wanted--
 		l.units[len(l.units)-1].size += int64(len(text))
 	case complete && bytes.HasPrefix(text, []byte(unitStart)):
-		l.units = append(l.units, entry{file: l.file, at: at})
+		l.units = append(l.units, entry{file: l.file, at: at, length: int64(len(text))})
 		l.raw = append(l.raw, bytes.Clone(text))
 		l.wanted, err = filesIn(text)
 	case complete && bytes.HasPrefix(text, []byte(runStart)):
 		run := new(Run)
 		if err = json.Unmarshal(text, run); err == nil {
 			l.runs[run.ID] = run
+			l.order = append(l.order, run)
 		}
-	case complete && bytes.HasPrefix(text, []byte(movedStart)): // see Undo
+	case complete && bytes.HasPrefix(text, []byte(movedStart)):
+		var moved Moved
+		if err = report.Unmarshal(text, &moved); err == nil {
+			l.moved = append(l.moved, moved)
+		}
+	case complete && bytes.HasPrefix(text, []byte(undoneStart)):
+		var undone Undone
+		if err = report.Unmarshal(text, &undone); err == nil {
+			undone.Kind, undone.Run = "", ""
+			if l.undone == nil {
+				l.undone = map[Undone]bool{}
+			}
+			l.undone[undone] = true
+		}
 	case len(bytes.TrimSpace(text)) > 0:
 		l.bad++
 	}
@@ -205,7 +225,7 @@ func filesIn(text []byte) (n int, err error) {
 }
 
 // take reads units on all cores, and puts them where they are found.
-func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
+func (r *Receipts) take(path string, units []entry, raw [][]byte, undone map[Undone]bool) error {
 	var group sync.WaitGroup
 	failed := make([]error, runtime.GOMAXPROCS(0))
 	for w := range failed {
@@ -221,12 +241,13 @@ func (r *Receipts) take(path string, units []entry, raw [][]byte) error {
 	}
 	for i := range units {
 		u := &units[i]
+		u.undone = undone[Undone{Of: u.Run, Archive: u.Archive, Destination: u.Destination}]
 		u.run, u.Run = r.runs[u.Run], ""
 		u.Root = r.once(u.Root)
 		if u.Parts == nil {
 			u.Archive = ""
 		}
-		if u.ID != "" {
+		if u.ID != "" && !u.undone {
 			r.byID[u.ID] = int32(len(r.units)) //nolint:gosec // receipts are smaller
 			u.ID = ""
 		}
@@ -313,7 +334,7 @@ func (r *Receipts) Done(files []blob.File, target string, asked *Asked, content 
 	for i := range rows {
 		f := &rows[i]
 		path := filepath.Join(e.Root, filepath.FromSlash(f.Path))
-		if !f.there(path) && !r.replaced(path) || content && f.check(context.Background(), path) != nil {
+		if !f.there(path) && !r.replaced(path) || content && f.Check(context.Background(), path) != nil {
 			return nil, ""
 		}
 		if sum, err := hex.DecodeString(f.SHA256); err == nil && len(sum) > 0 {
@@ -401,7 +422,7 @@ func (r *Receipts) each(visit func(e *entry, rows []File) error) error {
 	last := map[string]int{} // the latest unit that made a folder afresh
 	for i := range r.units {
 		switch e := &r.units[i]; {
-		case e.Failure != nil:
+		case e.Failure != nil || e.undone:
 		case e.Parts != nil:
 			last[e.Archive] = i
 		case e.run != nil && e.run.Options["fresh"] == "true":
@@ -410,7 +431,7 @@ func (r *Receipts) each(visit func(e *entry, rows []File) error) error {
 	}
 	for i := range r.units {
 		e := &r.units[i]
-		if e.Failure != nil || i < last[e.Destination] || e.Parts != nil && i < last[e.Archive] {
+		if e.Failure != nil || e.undone || i < last[e.Destination] || e.Parts != nil && i < last[e.Archive] {
 			continue
 		}
 		rows, err := e.rows()
@@ -447,7 +468,7 @@ func (r *Receipts) Folders() (folders []string) {
 	seen := map[string]bool{}
 	for i := range r.units {
 		e := &r.units[i]
-		if e.Failure == nil && e.Root != "" && e.Destination != e.Root && !seen[e.Destination] {
+		if e.Failure == nil && !e.undone && e.Root != "" && e.Destination != e.Root && !seen[e.Destination] {
 			seen[e.Destination] = true
 			folders = append(folders, e.Destination)
 		}

@@ -38,6 +38,8 @@ type Unit struct {
 	Parts       []Part          `json:"parts,omitempty"` // the files that the archive was written to
 	Root        string          `json:"root,omitempty"`  // of the paths of its files; empty: they are paths in the archive
 	Destination string          `json:"destination,omitempty"`
+	Folders     []string        `json:"folders,omitempty"` // that were made, below the root; what is below one of them is new, too
+	List        *Part           `json:"list,omitempty"`    // of the sums of Parts
 	Written     int             `json:"written"`
 	Bytes       int64           `json:"bytes"`
 	Same        int             `json:"same,omitempty"`
@@ -79,7 +81,9 @@ type File struct {
 	Modified time.Time `json:"modified,omitzero"`
 	SHA256   string    `json:"sha256,omitempty"`
 	Link     string    `json:"link,omitempty"`
-	Source   string    `json:"source,omitempty"` // of what was packed: the file
+	Source   string    `json:"source,omitempty"`   // of what was packed: the file
+	Same     bool      `json:"same,omitempty"`     // it was there already
+	Replaced bool      `json:"replaced,omitempty"` // it took the place of another
 }
 
 // Moved is the line of a file of a source that was moved in the end.
@@ -92,12 +96,22 @@ type Moved struct {
 	Modified time.Time `json:"modified"`
 }
 
+// Undone is the line of a unit that was taken back.
+type Undone struct {
+	Kind        string `json:"kind"`
+	Run         string `json:"run"` // that took it back
+	Of          string `json:"of"`  // the run of the unit
+	Archive     string `json:"archive"`
+	Destination string `json:"destination,omitempty"`
+}
+
 // The kinds of line.
 const (
-	runKind   = "run"
-	unitKind  = "unit"
-	fileKind  = "file"
-	movedKind = "moved"
+	runKind    = "run"
+	unitKind   = "unit"
+	fileKind   = "file"
+	movedKind  = "moved"
+	undoneKind = "undone"
 )
 
 // partsOf are the identities of files, with absolute paths.

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"widecrate/core/archive"
@@ -132,9 +133,20 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 		}
 		u.LeftOut[name] += n
 	}
+	for _, dir := range o.Folders {
+		u.Folders = append(u.Folders, below(u.Root, dir))
+	}
 	for i := range o.Placed {
 		w.placed(o, &o.Placed[i])
 	}
+}
+
+// below is a path from a root on, with slashes.
+func below(root, path string) string {
+	if rel, err := filepath.Rel(root, path); err == nil {
+		path = rel
+	}
+	return filepath.ToSlash(path)
 }
 
 // placed adds a file or link.
@@ -153,11 +165,8 @@ func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 		w.unit.Bytes = archive.Plus(w.unit.Bytes, p.Size)
 	}
 	f := File{Kind: fileKind, Run: w.run, Archive: o.Archive, Entry: p.Entry, Type: p.Kind.String(), Size: max(p.Size, 0), Link: p.Link, SHA256: hex.EncodeToString(p.SHA256)}
-	rel, err := filepath.Rel(w.unit.Root, p.Path)
-	if err != nil {
-		rel = p.Path
-	}
-	f.Path = filepath.ToSlash(rel)
+	f.Path = below(w.unit.Root, p.Path)
+	f.Same, f.Replaced = p.Action == stage.Same, p.Action == stage.Replaced
 	info, err := os.Lstat(p.Path)
 	if err == nil {
 		f.Modified = info.ModTime().UTC()
@@ -183,11 +192,18 @@ func SumOf(path string) ([]byte, error) {
 	}
 	defer f.Close()
 	sum := sha256.New()
-	if _, err := io.Copy(sum, f); err != nil {
+	block := blocks.Get().(*[blockSize]byte)
+	defer blocks.Put(block)
+	if _, err := io.CopyBuffer(sum, struct{ io.Reader }{f}, block[:]); err != nil {
 		return nil, err
 	}
 	return sum.Sum(nil), nil
 }
+
+const blockSize = 64 << 10
+
+// blocks are what files are read into: of small ones there are very many.
+var blocks = sync.Pool{New: func() any { return new([blockSize]byte) }}
 
 // flush appends what is known of the current unit.
 func (w *Writer) flush() {
@@ -243,16 +259,20 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 		paths = m.Parts
 	}
 	for _, path := range paths {
-		sum, err := SumOf(path)
-		var info os.FileInfo
-		if err == nil {
-			info, err = os.Stat(path)
-		}
+		part, err := partAt(path)
 		if err != nil {
-			w.err = fault.Reading(path, err)
+			w.err = err
 			return
 		}
-		u.Parts = append(u.Parts, Part{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)})
+		u.Parts = append(u.Parts, part)
+	}
+	if m.Sums != "" {
+		list, err := partAt(m.Sums)
+		if err != nil {
+			w.err = err
+			return
+		}
+		u.List = &list
 	}
 	w.unit = u
 	for i := range entries {
@@ -266,6 +286,24 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 		w.rows.Write(line(f))
 	}
 	w.flush()
+}
+
+// partAt is the identity of a file on disk.
+func partAt(path string) (Part, error) {
+	sum, err := SumOf(path)
+	var info os.FileInfo
+	if err == nil {
+		info, err = os.Stat(path)
+	}
+	if err != nil {
+		return Part{}, fault.Reading(path, err)
+	}
+	return Part{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
+}
+
+// Undone takes note of a unit of an earlier run that was taken back.
+func (w *Writer) Undone(p *Past) {
+	w.write(line(Undone{undoneKind, w.run, p.Unit.Run, p.Unit.Archive, p.Unit.Destination}))
 }
 
 // Source takes note of where the files of a source were moved.

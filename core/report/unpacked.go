@@ -34,6 +34,7 @@ type Unpacked struct {
 	Inside  int              `json:"-"` // archives inside that are reported after this one, unless the run ends before
 	Dates   *choose.Window   `json:"-"` // what the choice by dates came to; nil: there was none
 	Lost    []Lost           `json:"-"` // what could not be had: of a method that is not read, or with Salvage damaged
+	Folders []string         `json:"-"` // that were made, absolute; what is below one of them is new, too
 	Removed []string         `json:"-"` // paths of an earlier run that are gone with its folder
 	Asked   string           `json:"-"` // where the archive was to go before it was open: an absolute path
 	Root    string           `json:"-"` // the destination root, an absolute path

@@ -106,6 +106,9 @@ func (u *staging) move(where ground) error {
 	if err != nil {
 		return err
 	}
+	if where.base == u.site.dest {
+		u.anew = j.Folders
+	}
 	j.letGo(area.Folder, where)
 	return nil
 }

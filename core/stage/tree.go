@@ -99,8 +99,10 @@ func (u *staging) commitFolder() error {
 	}
 	if err != nil {
 		removeFolders(u.site.dest, made)
+		return err
 	}
-	return err
+	u.anew = append(made, u.folder)
+	return nil
 }
 
 func (u *staging) moveFolder() error {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"slices"
 	"strconv"
 	"sync/atomic"
 
@@ -45,6 +46,10 @@ type Unit interface {
 	// Gone lists what was in the folder that was swapped for a fresh one, and is not in
 	// that: absolute paths. It is nil without such a rule.
 	Gone() []string
+
+	// Made lists the folders that were made for it, with the root itself and those above it:
+	// absolute paths. What is below one of them is new, too.
+	Made() []string
 
 	// Discard removes what was staged.
 	Discard() error
@@ -96,6 +101,7 @@ type staging struct {
 	tree    bool            // in folders, and not flat
 	numbers []int           // of the staged files of the items, where they were gathered
 	loose   loose           // what is staged flat and has no name yet
+	anew    []string        // folders that were made for it, below the root
 	folders map[string]bool // of the unit, where links have to know; see leadsToFolder
 }
 
@@ -105,6 +111,15 @@ func (r *Root) stage(d *delivery, id string) *staging {
 
 // Staged reports whether an item is staged.
 func (u *staging) Staged(i int) bool { return u.staged[i].Load() }
+
+// Made is that of Unit.
+func (u *staging) Made() []string {
+	made := slices.Clone(u.root.made)
+	for _, dir := range u.anew {
+		made = append(made, u.site.full(dir))
+	}
+	return made
+}
 
 // at says where item i lies in the staging area: folder and name.
 func (u *staging) at(i int) (dir, name string) {

@@ -1,0 +1,105 @@
+package show
+
+import (
+	"time"
+
+	"widecrate/core/report"
+)
+
+// Undoing shows what is taken back of earlier runs.
+type Undoing struct {
+	*Output
+	Started time.Time
+	DryRun  bool
+
+	Failures                report.Failures
+	archives, files, back   int
+	failed, altered, before int
+	missing, over           int
+}
+
+// Event takes note of what happened, and shows it.
+func (u *Undoing) Event(e report.Event) {
+	switch e := e.(type) {
+	case *report.Undone:
+		u.undone(e)
+	case *report.Returned:
+		if u.note(e.Err); e.Err == nil {
+			u.back++
+			if u.Form == People && (u.DryRun || u.Verbose) && !u.Quiet {
+				u.Out.Printf("%s → %s\n", u.Out.Name(e.From), u.Out.Name(e.Path))
+			}
+		}
+	}
+	u.Output.Event(e)
+}
+
+func (u *Undoing) undone(e *report.Undone) {
+	u.files += len(e.Paths)
+	u.missing += e.Missing
+	u.before += e.There
+	u.over += e.Over
+	u.altered += len(e.Stays)
+	for _, s := range e.Stays {
+		u.note(s.Err)
+	}
+	if u.note(e.Err); e.Err != nil {
+		u.failed++
+		return
+	}
+	u.archives++
+	switch {
+	case u.Form == Names:
+		for _, path := range e.Paths {
+			u.Name(path)
+		}
+	case u.Form == People && (u.DryRun || u.Verbose) && !u.Quiet:
+		u.Out.Printf("%s\n", u.Out.Strong(u.Out.Name(e.Archive)))
+		for _, path := range e.Paths {
+			u.Out.Printf("  %s\n", u.Out.Name(path))
+		}
+	}
+}
+
+// note takes note of a failure, if it is one, and shows it.
+func (u *Undoing) note(err error) {
+	if err != nil {
+		u.Failures.Add(err)
+		u.Problem(err)
+	}
+}
+
+// Finish says what all of it comes to.
+func (u *Undoing) Finish() {
+	u.Output.Event(&report.Ended{Archives: u.archives, Failed: u.failed, Files: u.files, DryRun: u.DryRun, Took: report.Since(u.Started)})
+	if u.Quiet {
+		return
+	}
+	s, done := u.Summary(), "taken back"
+	if u.DryRun {
+		done = "would be taken back"
+	}
+	if u.archives+u.failed+u.back == 0 {
+		s.Printf("There is nothing to take back: it was done before, or the run delivered nothing.\n")
+		return
+	}
+	s.Printf("%s %s: %s removed; %s\n", s.Strong(Count(u.archives, "archive")), done, Count(u.files, "file"), Took(time.Since(u.Started)))
+	if u.back > 0 {
+		s.Printf("%s back where they were\n", Count(u.back, "source file"))
+	}
+	if u.before > 0 {
+		s.Printf("%s there before the run stay\n", Count(u.before, "file"))
+	}
+	if u.missing > 0 {
+		s.Printf("%s not there any more\n", Count(u.missing, "file"))
+	}
+	if u.over > 0 {
+		s.Printf("%s had taken the place of others, which do not come back\n", s.Bad(Count(u.over, "file")))
+	}
+	if u.altered > 0 {
+		s.Printf("%s, reported above, which stay\n", s.Bad(Count(u.altered, "file")+" altered since"))
+	}
+	if u.failed > 0 {
+		s.Printf("%s not taken back, reported above\n", s.Bad(Count(u.failed, "archive")))
+	}
+}

@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"errors"
+	"os"
+	"runtime"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/option"
+	"widecrate/cli/show"
+	"widecrate/core/fault"
+	"widecrate/core/receipt"
+	"widecrate/core/undo"
+)
+
+type undoCommand struct {
+	*streams
+	outputOptions
+	number  int
+	all     bool
+	dryRun  bool
+	workers int
+}
+
+func newUndo(s *streams) *cobra.Command {
+	c := &undoCommand{streams: s, workers: runtime.NumCPU()}
+	cmd := &cobra.Command{
+		Use:   "undo RECEIPT [OPTION…]",
+		Short: "Take back what a run delivered, by its receipt",
+		Long: `undo takes back what the last run in a receipt delivered: files that are still
+as they were delivered, by their SHA-256, folders that the run made and that are
+empty now, and archives that it made. Sources that it moved come back. What was
+altered since stays, and is named (exit code 3). Nothing is removed of an archive
+whose source is gone: what was delivered may be all that there is. The receipt
+then says what was taken back, and --skip-done believes it. If undo is killed in
+the middle, the next one goes on.`,
+		Example: `  widecrate extract readings --into landing --receipt r.jsonl  # exit code 7
+  widecrate undo r.jsonl --dry-run
+  widecrate undo r.jsonl`,
+		Args:    oneReceipt,
+		PreRunE: c.check,
+		RunE:    c.run,
+	}
+	set := option.Of(cmd)
+	set.Group("Which runs", func() {
+		set.Number(&c.number, "run", 1)
+		set.Switch(&c.all, "all")
+	})
+	set.Group("How it runs", func() {
+		set.Switch(&c.dryRun, "dry-run")
+		set.Number(&c.workers, "workers", 1)
+	})
+	set.Group("What is printed", func() { c.outputOptions.addTo(set) })
+	return cmd
+}
+
+func oneReceipt(cmd *cobra.Command, args []string) error {
+	if len(args) != 1 {
+		return usage(cmd, errors.New("name one receipt"))
+	}
+	return nil
+}
+
+func (c *undoCommand) check(cmd *cobra.Command, _ []string) error {
+	if c.all && c.number > 0 {
+		return usage(cmd, errors.New("--run names one run, and --all means every one"))
+	}
+	return nil
+}
+
+func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
+	c.apply(c.streams)
+	path := args[0]
+	if err := checkReceipt(path); err != nil {
+		return err
+	}
+	past, err := receipt.Load(path)
+	if err != nil {
+		return err
+	}
+	defer past.Close()
+	for _, remark := range past.Remarks {
+		c.Warn(remark)
+	}
+	o := undo.Options{Receipts: past, Run: c.number, All: c.all, DryRun: c.dryRun, Workers: c.workers}
+	if !c.dryRun {
+		record, err := receipt.Append(path, receipt.Run{Version: Version, Command: cmd.Name(), Options: map[string]string{}, Started: time.Now().UTC()}, say)
+		if err != nil {
+			return err
+		}
+		o.Done = record.Undone
+		defer func() {
+			if closed := record.Close(); err == nil {
+				err = closed
+			}
+		}()
+	}
+	shown := show.Undoing{Output: &c.Output, DryRun: c.dryRun, Started: time.Now()}
+	if err := undo.Run(cmd.Context(), o, shown.Event); err != nil {
+		return err
+	}
+	shown.Finish()
+	return shownError(&shown.Failures)
+}
+
+// checkReceipt makes sure that a file is there, and a receipt.
+func checkReceipt(path string) error {
+	if _, err := os.Stat(path); err != nil {
+		return fault.Reading(path, err)
+	}
+	if !receipt.Is(path) {
+		return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
+	}
+	return nil
+}

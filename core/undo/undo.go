@@ -1,0 +1,396 @@
+// Package undo takes back what a receipt says that a run did: what it delivered is removed, as
+// far as it is still as it was delivered and what it came from is there, and sources that it moved
+// come back.
+package undo
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"widecrate/core/archive"
+	"widecrate/core/blob"
+	"widecrate/core/disposal"
+	"widecrate/core/fault"
+	"widecrate/core/place"
+	"widecrate/core/receipt"
+	"widecrate/core/report"
+	"widecrate/core/schedule"
+)
+
+// Options is a request to take runs back.
+type Options struct {
+	Receipts *receipt.Receipts
+	Run      int                 // its number, from 1; 0: the last
+	All      bool                // all of them instead
+	DryRun   bool                // find out what would be done, and do nothing
+	Workers  int                 // 0: one for each processor
+	Done     func(*receipt.Past) // writes down what was taken back; nil: nobody asks
+}
+
+// Run takes runs back, the latest first, and reports a *report.Returned for each file of a
+// source that it moves back, and a *report.Undone for each archive. A run that was taken back
+// before, or in part, is brought to its end. A run that is not there is of kind fault.NoMatch.
+func Run(ctx context.Context, o Options, tell report.Sink) error {
+	runs, err := o.Receipts.Runs()
+	if err != nil {
+		return err
+	}
+	first, last := 0, len(runs)
+	switch {
+	case o.All:
+	case o.Run == 0 && last > 0:
+		first = last - 1
+	case o.Run < 1 || o.Run > last:
+		return fault.New(fault.NoMatch, "there is no such run: the receipt has %d", last)
+	default:
+		first, last = o.Run-1, o.Run
+	}
+	later, err := delivered(runs[last:])
+	if err != nil {
+		return err
+	}
+	for _, run := range slices.Backward(runs[first:last]) {
+		if err := (&taking{Options: &o, ctx: ctx, run: run, later: later, returned: map[string]bool{}, made: map[string]bool{}, empty: map[string]bool{}}).all(tell); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// delivered are the paths that runs delivered.
+func delivered(runs []*receipt.PastRun) (map[string]bool, error) {
+	paths := map[string]bool{}
+	for _, run := range runs {
+		for _, p := range run.Units {
+			if p.Undone {
+				continue
+			}
+			files, err := files(p)
+			if err != nil {
+				return nil, err
+			}
+			for i := range files {
+				paths[place.Key(files[i].at)] = true
+			}
+		}
+	}
+	return paths, nil
+}
+
+// file is one that was delivered, and where.
+type file struct {
+	receipt.File
+	at string
+}
+
+// files are those that a unit delivered: of an archive that was made, its own.
+func files(p *receipt.Past) (all []file, err error) {
+	if p.Unit.Parts == nil {
+		rows, err := p.Files()
+		if err != nil {
+			return nil, err
+		}
+		for i := range rows {
+			all = append(all, file{rows[i], filepath.Join(p.Unit.Root, filepath.FromSlash(rows[i].Path))})
+		}
+		return all, nil
+	}
+	parts := p.Unit.Parts
+	if p.Unit.List != nil {
+		parts = append(slices.Clone(parts), *p.Unit.List)
+	}
+	for _, part := range parts {
+		all = append(all, file{receipt.File{Type: archive.File.String(), Size: part.Size, Modified: part.Modified, SHA256: part.SHA256}, part.Path})
+	}
+	return all, nil
+}
+
+// taking is one run that is taken back.
+type taking struct {
+	*Options
+	ctx      context.Context
+	run      *receipt.PastRun
+	later    map[string]bool // what later runs delivered
+	last     map[string]int  // the last unit of the run that delivered a path
+	returned map[string]bool // sources that are, or would be, where they were
+
+	mu    sync.Mutex
+	made  map[string]bool // folders that the run made
+	empty map[string]bool // folders in them that may be empty now
+}
+
+func (t *taking) all(tell report.Sink) error {
+	for _, m := range t.run.Moved {
+		back, err := disposal.Return(m.To, m.From, m.Size, m.Modified, t.DryRun)
+		if t.returned[place.Key(m.From)] = err == nil; back || err != nil {
+			tell(&report.Returned{Path: m.From, From: m.To, DryRun: t.DryRun, Err: err})
+		}
+	}
+	units := slices.DeleteFunc(slices.Clone(t.run.Units), func(p *receipt.Past) bool { return p.Undone })
+	slices.Reverse(units)
+	t.last = map[string]int{}
+	for i, p := range slices.Backward(units) {
+		files, err := files(p)
+		if err != nil {
+			return err
+		}
+		for j := range files {
+			t.last[place.Key(files[j].at)] = i
+		}
+	}
+	_, err := schedule.Each(t.ctx, len(units), schedule.Options{Workers: t.Workers}, func(i int) (*report.Undone, error) {
+		u := &report.Undone{Archive: units[i].Unit.Archive, Target: units[i].Unit.Destination, DryRun: t.DryRun}
+		started := time.Now()
+		u.Err = fault.Guard(func() error { return t.unit(i, units[i], u) })
+		u.Took = report.Since(started)
+		return u, u.Err
+	}, func(u *report.Undone) { tell(u) })
+	if err != nil || t.DryRun {
+		return err
+	}
+	return t.clear()
+}
+
+// note takes note of the folders of an archive: those that its run made, and those of what was
+// removed that lie in one.
+func (t *taking) note(p *receipt.Past, dirs map[string]bool) {
+	made := map[string]bool{}
+	for _, dir := range p.Unit.Folders {
+		made[filepath.Join(p.Unit.Root, filepath.FromSlash(dir))] = true
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for dir := range made {
+		t.made[dir] = true
+	}
+	for dir := range dirs {
+		var chain []string
+		for at := dir; at != filepath.Dir(at) && !t.empty[at]; at = filepath.Dir(at) {
+			if chain = append(chain, at); !made[at] && !t.made[at] {
+				continue
+			}
+			for _, in := range chain {
+				t.empty[in] = true
+			}
+			chain = nil
+		}
+	}
+}
+
+// clear removes the folders that are empty now, and those that the archives had as such.
+func (t *taking) clear() error {
+	if err := disposal.Empty(innermost(t.empty), ""); err != nil {
+		return err
+	}
+	for dir := range t.made {
+		err := filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
+			if err == nil && d.IsDir() {
+				t.empty[at] = true
+			}
+			return nil // what cannot be looked into stays
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return disposal.Empty(innermost(t.empty), "")
+}
+
+func innermost(folders map[string]bool) []string {
+	return slices.SortedFunc(maps.Keys(folders), func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) })
+}
+
+// unit takes one archive back.
+func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
+	if err := t.sources(p); err != nil {
+		return err
+	}
+	all, err := files(p)
+	if err != nil {
+		return err
+	}
+	same := 0
+	for j := range all {
+		if all[j].Same {
+			same++
+		}
+	}
+	if same != p.Unit.Same {
+		return fault.At(u.Archive, fault.New(fault.Refused, "the receipt does not say which of its files were there before: it is of an earlier version").
+			Advise("nothing of the archive was removed"))
+	}
+	gone, err := t.look(i, p, all, u)
+	if err != nil {
+		return err
+	}
+	from := map[string]bool{} // folders
+	for _, f := range gone {
+		from[filepath.Dir(f.Path)] = true
+	}
+	for dir := range from {
+		if err := disposal.Removable(dir); err != nil {
+			return err
+		}
+	}
+	if u.Removed = len(gone); !t.DryRun {
+		if u.Removed, err = disposal.Delivered(gone); err != nil {
+			return err
+		}
+	}
+	for _, f := range gone {
+		u.Paths = append(u.Paths, f.Path)
+	}
+	t.note(p, from)
+	if t.Done != nil && !t.DryRun {
+		t.Done(p)
+	}
+	return nil
+}
+
+// verdict is what is to become of a file.
+type verdict struct {
+	gone    *blob.File // to be removed
+	missing bool
+	stays   error // why not
+}
+
+// look finds out which files are still as they were delivered.
+func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gone []blob.File, err error) {
+	ways := ways{root: p.Unit.Root}
+	const share = 256 // so many at a time: of small ones, each is soon looked at
+	verdicts := make([]verdict, len(all))
+	_, err = schedule.Each(t.ctx, (len(all)+share-1)/share, schedule.Options{Workers: t.Workers}, func(n int) (struct{}, error) {
+		for j := n * share; j < min(len(all), (n+1)*share); j++ {
+			verdicts[j] = t.verdict(i, &all[j], &ways)
+		}
+		return struct{}{}, t.ctx.Err()
+	}, func(struct{}) {})
+	for j := range verdicts {
+		switch f, v := &all[j], verdicts[j]; {
+		case v.gone != nil:
+			if gone = append(gone, *v.gone); f.Replaced {
+				u.Over++
+			}
+		case v.missing:
+			u.Missing++
+		case v.stays != nil:
+			u.Stays = append(u.Stays, report.Stayed{Path: f.at, Err: stays(f.at, v.stays)})
+		case f.Same:
+			u.There++
+		}
+	}
+	return gone, err
+}
+
+func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
+	switch {
+	case f.Same, t.last[place.Key(f.at)] != i: // or a later archive of the run replaced it
+		return v
+	case t.later[place.Key(f.at)]:
+		v.stays = fault.New(fault.Refused, "a later run delivered it, too")
+		return v
+	}
+	info, err := os.Lstat(f.at)
+	if err == nil {
+		err = ways.plain(filepath.Dir(f.at))
+	}
+	if err == nil {
+		err = f.Check(t.ctx, f.at)
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		v.missing = true
+	case err != nil:
+		v.stays = err
+	default:
+		v.gone = &blob.File{Path: f.at, Info: info}
+	}
+	return v
+}
+
+// stays is why a file is not removed.
+func stays(path string, err error) error {
+	e, is := errors.AsType[*fault.Error](err)
+	if is && e.Kind == fault.Damaged {
+		return fault.At(path, fault.New(fault.Refused, "%w", e.Err).Advise("it stays; remove it yourself if nobody needs it"))
+	}
+	if !is || e.Where == "" {
+		return fault.At(path, err)
+	}
+	return err
+}
+
+// sources makes sure that what an archive came from is there: what was delivered may else be all
+// that there is.
+func (t *taking) sources(p *receipt.Past) error {
+	gone := func(path, what string) error {
+		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "%s, which it came from, is not there as it was: %s may be all that there is", path, what).
+			Advise("nothing of it was removed; put that back, or remove it yourself"))
+	}
+	for _, from := range p.Unit.From {
+		if from.Tag != "" || !filepath.IsAbs(from.Path) || t.returned[place.Key(from.Path)] { // at an address
+			continue
+		}
+		info, err := os.Stat(from.Path)
+		if err != nil || info.Size() != from.Size || !info.ModTime().Equal(from.Modified) {
+			return gone(from.Path, "what was delivered")
+		}
+	}
+	if p.Unit.Parts == nil || p.Unit.From != nil {
+		return nil
+	}
+	rows, err := p.Files()
+	for i := range rows {
+		if rows[i].Source == "" {
+			continue
+		}
+		if info, statErr := os.Lstat(rows[i].Source); err == nil && (statErr != nil || rows[i].Type == archive.File.String() && info.Mode().IsRegular() && info.Size() != rows[i].Size) {
+			return gone(rows[i].Source, "the archive")
+		}
+	}
+	return err
+}
+
+// ways are the folders below a root, each with what is wrong with the way there.
+type ways struct {
+	root  string
+	mu    sync.Mutex
+	found map[string]error
+}
+
+// plain makes sure that no folder on the way has become a link.
+func (w *ways) plain(dir string) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if err, looked := w.found[dir]; looked {
+		return err
+	}
+	var err error
+	if w.root != "" && len(dir) > len(w.root) && strings.HasPrefix(dir, w.root) {
+		info, statErr := os.Lstat(dir)
+		switch {
+		case statErr != nil:
+			err = fault.Reading(dir, statErr)
+		case info.Mode()&fs.ModeSymlink != 0:
+			err = fault.New(fault.Refused, "the folder %s is a link now", dir)
+		default:
+			w.mu.Unlock()
+			err = w.plain(filepath.Dir(dir))
+			w.mu.Lock()
+		}
+	}
+	if w.found == nil {
+		w.found = map[string]error{}
+	}
+	w.found[dir] = err
+	return err
+}

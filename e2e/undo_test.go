@@ -1,0 +1,131 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// What a run did is taken back: what is there afterwards is what was there before, but for
+// what was altered since, and for what may be all that there is.
+func TestUndo(t *testing.T) {
+	for name, c := range map[string]struct {
+		runs   []string // each with --receipt r.jsonl
+		change func(t *testing.T, dir string)
+		undo   string
+		code   int
+		says   string
+		left   []string // beside what was there before
+		lacks  []string // of what was there before
+	}{
+		"own folders":  {runs: []string{"extract in --into out/deep --nested"}, says: "files removed"},
+		"sources come": {runs: []string{"extract in --into out --after move=done/{from} --recursive"}, says: "source files back where they were", left: []string{"done/", "done/in/"}},
+		"one that failed, too": {runs: []string{"extract in bad.zip --into out --failed move=failed"}, says: "1 source file back",
+			left: []string{"failed/", "failed/bad.zip.reason.txt"}},
+		"sources are gone": {runs: []string{"extract in/a.zip --into out --after remove"}, code: 3, says: "what was delivered may be all that there is",
+			left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}, lacks: []string{"in/a.zip"}},
+		"a source changed": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
+			pack(t, filepath.Join(dir, "in/a.zip"), "one.csv", "x")
+		}, code: 3, says: "is not there as it was", left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}},
+		"altered since": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
+			put(t, filepath.Join(dir, "out/a/one.csv"), "9,9\n")
+		}, code: 3, says: "one.csv: its content is not what was delivered", left: []string{"out/", "out/a/", "out/a/one.csv"}},
+		"interrupted before": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
+			require.NoError(t, os.Remove(filepath.Join(dir, "out/a/one.csv")))
+		}, says: "1 file not there any more"},
+		"there before":               {runs: []string{"extract in/a.zip in/b.zip --into kept --layout shared --clash skip"}, says: "1 file there before the run stay"},
+		"replaced":                   {runs: []string{"extract in/b.zip --into kept --layout shared --clash replace"}, says: "2 files had taken the place of others", lacks: []string{"kept/one.csv", "kept/two.csv"}},
+		"one over another":           {runs: []string{"extract in/a.zip in/b.zip --into out --layout shared --clash replace"}, says: "removed"},
+		"a later run has it":         {runs: []string{"extract in/a.zip --into out", "extract in/a.zip --into out"}, undo: "--run 1", code: 3, says: "a later run delivered it, too", left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}},
+		"the last found all":         {runs: []string{"extract in/a.zip --into out", "extract in/a.zip --into out"}, says: "2 files there before the run stay", left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}},
+		"every run":                  {runs: []string{"extract in/a.zip --into out", "extract in --into out", "create x/y.tar.gz in"}, undo: "--all", left: []string{"x/"}},
+		"no such run":                {runs: []string{"extract in/a.zip --into out"}, undo: "--run 2", code: 6, says: "the receipt has 1", left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}},
+		"an archive":                 {runs: []string{"create new.zip in kept"}, says: "1 archive taken back"},
+		"an archive in parts":        {runs: []string{"create new.zip in --part-size 64k --method store"}, says: "1 archive taken back"},
+		"an archive of what is gone": {runs: []string{"create new.zip in/a.zip --after remove"}, code: 3, says: "the archive may be all that there is", left: []string{"new.zip"}, lacks: []string{"in/a.zip"}},
+		"a conversion":               {runs: []string{"convert in --to tar.zst --into new --after move=old"}, says: "2 archives taken back", left: []string{"new/", "old/"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			pack(t, filepath.Join(dir, "in/a.zip"), "one.csv", "1,2\n", "sub/two.csv", "3,4\n")
+			pack(t, filepath.Join(dir, "in/b.zip"), "one.csv", "5,6\n", "two.csv", "7,8\n")
+			put(t, filepath.Join(dir, "bad.zip"), "PK\x03\x04 and no more")
+			put(t, filepath.Join(dir, "kept/one.csv"), "1,2\n")
+			put(t, filepath.Join(dir, "kept/two.csv"), "0,0\n")
+			before := tree(t, dir)
+			for _, args := range c.runs {
+				_, stderr, code := run(t, dir, strings.Fields(args+" --receipt r.jsonl")...)
+				require.Contains(t, []int{0, 7}, code, stderr)
+			}
+			if c.change != nil {
+				c.change(t, dir)
+			}
+			delivered := tree(t, dir)
+			undo := append([]string{"undo", "r.jsonl"}, strings.Fields(c.undo)...)
+			stdout, stderr, code := run(t, dir, append(undo, "--dry-run")...)
+			assert.Equal(t, c.code, code, stderr)
+			assert.Equal(t, delivered, tree(t, dir))
+			assert.Contains(t, strings.ReplaceAll(stdout+stderr, "would be ", ""), c.says)
+
+			stdout, stderr, code = run(t, dir, undo...)
+			assert.Equal(t, c.code, code, stderr)
+			assert.Contains(t, stdout+stderr, c.says)
+			want, got := map[string]string{}, tree(t, dir)
+			for at, content := range before {
+				want[at] = content
+			}
+			for _, at := range append(c.left, "r.jsonl") {
+				want[at] = got[at]
+			}
+			for _, at := range c.lacks {
+				delete(want, at)
+			}
+			if name == "a source changed" {
+				want["in/a.zip"] = got["in/a.zip"]
+			}
+			assert.Equal(t, want, got)
+			if c.code == 0 && c.undo == "" {
+				stdout, stderr, code = run(t, dir, undo...)
+				assert.Zero(t, code, stderr)
+				assert.Contains(t, stdout, "There is nothing to take back")
+				_, stderr, code = run(t, dir, "verify", "--against", "r.jsonl")
+				assert.Zero(t, code, stderr)
+			}
+		})
+	}
+}
+
+// What was taken back is done again, and what stays names the receipt that is none.
+func TestUndoIsBelieved(t *testing.T) {
+	dir := tidewatch(t)
+	night := []string{"extract", "bundles", "--into", "out", "--receipt", "r.jsonl", "--skip-done"}
+	for _, says := range []string{"5 archives unpacked", "5 done before"} {
+		stdout, stderr, code := run(t, dir, night...)
+		require.Zero(t, code, stderr)
+		assert.Contains(t, stdout, says)
+	}
+	out := tree(t, filepath.Join(dir, "out"))
+	stdout, stderr, code := run(t, dir, "undo", "r.jsonl", "--run", "1", "--as", "json")
+	require.Zero(t, code, stderr)
+	assert.Equal(t, 5, strings.Count(stdout, `{"kind":"undone"`))
+	assert.NoDirExists(t, filepath.Join(dir, "out"))
+	stdout, stderr, code = run(t, dir, night...)
+	require.Zero(t, code, stderr)
+	assert.Contains(t, stdout, "5 archives unpacked")
+	assert.Equal(t, out, tree(t, filepath.Join(dir, "out")))
+	require.NoError(t, os.Rename(filepath.Join(dir, "out/osk-bay"), filepath.Join(dir, "elsewhere")))
+	require.NoError(t, os.Symlink(filepath.Join(dir, "elsewhere"), filepath.Join(dir, "out/osk-bay")))
+	elsewhere := tree(t, filepath.Join(dir, "elsewhere"))
+	_, stderr, code = run(t, dir, "undo", "r.jsonl")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, stderr, "osk-bay is a link now")
+	assert.Equal(t, elsewhere, tree(t, filepath.Join(dir, "elsewhere")))
+	for want, args := range map[int]string{2: "r.jsonl --all --run 1", 7: "bundles/osk-bay.zip", 8: "missing.jsonl"} {
+		_, stderr, code := run(t, dir, append([]string{"undo"}, strings.Fields(args)...)...)
+		assert.Equal(t, want, code, stderr)
+	}
+}
