@@ -37,6 +37,8 @@ type runCommand struct {
 	schema   bool
 	busy     option.Choice[bool] // whether to leave
 
+	current string     // the job
+	made    []foretold // in a dry run
 }
 
 func newRun(s *streams) *cobra.Command {
@@ -269,6 +271,10 @@ func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
 		c.page = newPage("run")
 		defer func() { err = c.both(err, c.page.Write(file.report, exitCode(err))) }()
 	}
+	if c.quiet && !c.Err.Terminal { // somebody gets it as a mail
+		started, release := time.Now(), c.Err.Hold()
+		defer func() { release(headOf(c.jobFile, started, exitCode(err))) }()
+	}
 	var failures report.Failures
 	ended := map[string]report.JobState{} // by name; the worst of those that are repeated
 	var done []*report.Job
@@ -292,6 +298,15 @@ func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
 	}
 	c.Jobs(done)
 	return shownError(&failures)
+}
+
+// headOf says what was run, where and when, and how it ended.
+func headOf(path string, started time.Time, code int) string {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "a machine without a name"
+	}
+	return fmt.Sprintf("%s on %s, %s: exit code %d after %s\n\n", show.Plain(path), show.Plain(host), started.Format("2006-01-02 15:04:05 -0700"), code, show.Took(time.Since(started)))
 }
 
 // unable is why a job is not run; nil: it can be.
@@ -324,7 +339,10 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 		c.page.Job = t.Title()
 	}
 	started := time.Now()
-	c.Last = nil
+	c.Last, c.current = nil, t.Title()
+	if c.dryRun {
+		c.Watch = c.would
+	}
 	j.Err = fault.Guard(func() error { return t.run(ctx) })
 	j.Took = report.Since(started)
 	if ctx.Err() != nil {
@@ -340,10 +358,67 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 	if j.Err != nil {
 		j.State = report.JobFailed
 		if kind := fault.Of(j.Err); c.dryRun && t.Follows != nil && (kind == fault.Unreadable || kind == fault.NoMatch) {
-			j.State, j.Err = report.JobNotRun, fault.New(fault.Other, "not known before %s", strings.Join(t.Follows, ", "))
+			j.State, j.Err = report.JobNotRun, c.before(t)
 		}
 	}
 	c.ended(t, j)
+}
+
+// failed says what a job that failed came to.
+func (c *runCommand) failed(t *jobRun, j *report.Job) {
+	said := []string{}
+	if n := c.Last; n != nil {
+		for _, one := range []struct {
+			n    int
+			what string
+		}{{n.Archives, "succeeded"}, {n.Done, "done before"}, {n.Failed, "failed"}} {
+			if one.n > 0 {
+				said = append(said, show.Number(one.n)+" "+one.what)
+			}
+		}
+	}
+	said = append(said, show.Took(j.Took.Duration))
+	c.Err.Printf("%s: failed: %s (%d); %s\n\n", c.Err.Bad(t.Title()), fault.Of(j.Err), c.Err.Say.Code(fault.Of(j.Err)), strings.Join(said, ", "))
+	c.Err.Flush()
+}
+
+// would takes note of what a job would make.
+func (c *runCommand) would(e report.Event) {
+	path := ""
+	switch e := e.(type) {
+	case *report.Unpacked:
+		path = e.Target
+	case *report.Created:
+		path = e.Archive
+	case *report.Converted:
+		path = e.Path
+	}
+	if path != "" {
+		c.made = append(c.made, foretold{path, c.current})
+	}
+}
+
+// foretold is what a job would make.
+type foretold struct{ path, job string }
+
+// before says why a job that others come before is not looked at in a dry run: some of what it
+// needs would be there by then.
+func (c *runCommand) before(t *jobRun) error {
+	var there []string
+	for _, arg := range t.args {
+		if _, err := os.Lstat(arg); err == nil {
+			continue
+		}
+		at := place.Absolute(arg)
+		i := slices.IndexFunc(c.made, func(m foretold) bool { return place.Below(at, m.path) != m.path || place.Below(m.path, at) != at })
+		if i >= 0 {
+			there = append(there, fmt.Sprintf("%s would be there by then, of %s", arg, c.made[i].job))
+		}
+	}
+	if there == nil {
+		return fault.New(fault.Other, "not known before %s", strings.Join(t.Follows, ", "))
+	}
+	return fault.New(fault.Other, "%s", strings.Join(there, "; "))
 }
 
 // enough reports whether as many archives of a job succeeded as it needs, though not all.
@@ -357,7 +432,7 @@ func (c *runCommand) enough(t *jobRun) bool {
 	if well*100 < t.Needs*all {
 		return false
 	}
-	c.Warn(fmt.Sprintf("%s: %d of %d archives failed, and %d %% are enough", t.Title(), n.Failed, all, t.Needs))
+	c.Remark(fmt.Sprintf("%s: %d of %d archives failed, and %d %% are enough", t.Title(), n.Failed, all, t.Needs))
 	return true
 }
 
@@ -365,10 +440,13 @@ func (c *runCommand) enough(t *jobRun) bool {
 func (c *runCommand) ended(t *jobRun, j *report.Job) {
 	c.Event(j)
 	if j.State == report.JobNotRun && !c.dryRun {
-		c.Warn(t.Title() + ": " + j.Err.Error())
+		c.Remark(t.Title() + ": " + j.Err.Error())
 		if c.page != nil {
 			c.page.Event(&report.Failed{Err: fault.At(t.Title(), j.Err)})
 		}
+	}
+	if j.State == report.JobFailed && c.quiet {
+		c.failed(t, j)
 	}
 	if s := c.Summary(); !c.quiet && j.State != report.JobNotRun {
 		s.Printf("\n")

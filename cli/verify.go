@@ -13,6 +13,7 @@ import (
 	"widecrate/core/plan"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
+	"widecrate/core/source"
 	"widecrate/core/verify"
 )
 
@@ -26,6 +27,7 @@ type verifyCommand struct {
 	afterOptions
 	workers int
 	halt    bool
+	dryRun  bool
 	links   option.Choice[plan.Links]
 	against []string
 	sums    string
@@ -53,6 +55,7 @@ archives in it), an http or https address, or - for standard input.`,
 	c.archiveOptions.addTo(set, true)
 	c.links = option.Either([]string{"keep", "rebase", "skip"}, plan.KeepLinks, plan.RebaseLinks, plan.SkipLinks)
 	set.Group("How it runs", func() {
+		set.Switch(&c.dryRun, "dry-run")
 		set.Value(&c.links, "links")
 		set.Texts(&c.against, "against")
 		set.Text(&c.sums, "sums")
@@ -78,12 +81,14 @@ func (c *verifyCommand) check(cmd *cobra.Command, args []string) error {
 
 func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
-	c.pageOption.begin(cmd, c.streams)
-	defer c.pageOption.finish(&err)
+	if !c.dryRun {
+		c.pageOption.begin(cmd, c.streams)
+		defer c.pageOption.finish(&err)
+	}
 	if c.against != nil {
 		return c.verifyDelivered(cmd)
 	}
-	c.afterOptions.look(&c.request, false)
+	c.afterOptions.look(&c.request, c.dryRun)
 	r, err := c.resolve(cmd, args, c.streams, c.quiet)
 	if err == nil {
 		err = c.checkWritten(cmd, r.Sources)
@@ -93,6 +98,9 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if r.Sums, err = c.lists(cmd, r.Sources...); err != nil {
 		return err
+	}
+	if c.dryRun {
+		return c.foretell(cmd, r.Sources)
 	}
 	r.Workers = c.workers
 	var decoded, done atomic.Int64
@@ -120,6 +128,20 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Entries, shown.LeftOut, c.quiet), listed)
 }
 
+// foretell says which archives would be checked.
+func (c *verifyCommand) foretell(cmd *cobra.Command, sources []source.Source) error {
+	shown := show.Checking{Output: &c.Output, DryRun: true, Started: time.Now()}
+	for _, s := range sources {
+		shown.Event(&report.Verified{Archive: s.Path, DryRun: true, Err: s.Err})
+	}
+	if len(sources) > 0 {
+		shown.Finish()
+	} else if !c.quiet {
+		c.nothing(cmd, c.Summary())
+	}
+	return shownError(&shown.Failures)
+}
+
 // verifyDelivered checks what earlier runs delivered.
 func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
 	shown := show.Delivered{Output: &c.Output, Started: time.Now()}
@@ -135,6 +157,13 @@ func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
 	defer earlier.Close()
 	for _, remark := range earlier.Remarks {
 		c.Warn(remark)
+	}
+	if c.dryRun {
+		files, err := earlier.Delivered()
+		if err == nil && !c.quiet {
+			c.Summary().Printf("%s would be compared with the receipt\n", show.Count(len(files), "file"))
+		}
+		return err
 	}
 	if err := earlier.Check(cmd.Context(), c.workers, shown.File); err != nil {
 		return err

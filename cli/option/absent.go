@@ -14,7 +14,7 @@ var Absent = map[string]map[string]string{
 	"token-env":     {"create": "what is packed are files", "edit": "what is edited is a file", "split": "what is cut is a file", "weigh": "what is packed are files", "scan": "sets are looked for on disk"},
 	"entry":         {"edit": "see `--remove`", "scan": "nothing is opened", "join": "nothing is opened", "split": "nothing is opened"},
 	"after":         {"inspect": "nothing is delivered", "verify": "nothing is delivered", "compare": "nothing is delivered", "edit": "the source is what changes"},
-	"dry-run":       {"inspect": "nothing is written", "verify": "nothing is written", "compare": "nothing is written", "weigh": "nothing is written", "scan": "nothing is written"},
+	"dry-run":       {"inspect": "nothing is written", "compare": "nothing is written", "weigh": "nothing is written", "scan": "nothing is written"},
 	"read-back":     {"extract": "data is checked when it is unpacked"},
 	"skip-done":     {"edit": "where nothing changes, nothing is done", "inspect": "nothing is delivered", "verify": "see `--against`"},
 	"clash":         {"edit": "the archive is what changes"},

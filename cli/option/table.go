@@ -178,6 +178,7 @@ var Table = []Row{
 	// How it runs.
 	{Name: "dry-run", Help: "say what would be done; write nothing", More: "say what would be done, to the last path; write nothing",
 		For: map[string]As{"create": {Help: "say what would be packed; write nothing"},
+			"verify":  {Help: "say what would be checked; read nothing", More: "say which archives would be checked; read none of them"},
 			"undo":    {Help: "say what would go; do nothing", More: "say what would be removed, to the last path, and what would come back; do nothing"},
 			"convert": {Help: "say what would be made; write nothing", More: "say what would be made of what, as far as that is known without decoding all of it; write nothing"}}},
 	{Name: "after", Help: "what to do with delivered archives",

@@ -16,6 +16,7 @@ import (
 type Checking struct {
 	*Output
 	Single  bool // there is one source
+	DryRun  bool // nothing is checked
 	Started time.Time
 
 	Entries                                     int
@@ -88,6 +89,8 @@ func (c *Checking) name(r *report.Verified) {
 	switch {
 	case c.Form == Names && (r.Err != nil || len(r.Bad) > 0):
 		c.Name(r.Archive)
+	case c.Form == People && c.DryRun && r.Err == nil && !c.Quiet:
+		c.Out.Printf("%s\n", c.Out.Name(r.Archive))
 	case c.Form == People && c.Verbose && r.Err == nil:
 		with := ""
 		if r.Passwords != nil {
@@ -99,11 +102,15 @@ func (c *Checking) name(r *report.Verified) {
 
 // Finish says what all of it comes to.
 func (c *Checking) Finish() {
-	c.Output.Event(&report.Ended{Archives: c.good, Failed: c.bad + c.unsafe + c.incomplete + c.unknown, Files: c.Entries, Bytes: c.bytes, LeftOut: c.LeftOut, Took: report.Since(c.Started)})
+	c.Output.Event(&report.Ended{Archives: c.good, Failed: c.bad + c.unsafe + c.incomplete + c.unknown, Files: c.Entries, Bytes: c.bytes, LeftOut: c.LeftOut, DryRun: c.DryRun, Took: report.Since(c.Started)})
 	if c.Quiet {
 		return
 	}
 	s := c.Summary()
+	if c.DryRun {
+		s.Printf("%s would be verified\n", s.Strong(Count(c.good, "archive")))
+		return
+	}
 	c.sources.tell(s, false)
 	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(Count(c.good, "archive")),
 		Count(c.Entries, "file"), Size(c.bytes), Number(c.sum), c.LeftOut.String(), Took(time.Since(c.Started)))

@@ -29,6 +29,8 @@ type Output struct {
 	Quiet    bool
 	Verbose  bool
 
+	Watch func(report.Event) // gets all events; nil: nobody asks
+
 	Last *report.Ended // what the last command came to; nil: it did not end, or does not say
 }
 
@@ -53,6 +55,13 @@ func (o *Output) Problem(err error) {
 
 // Warn shows something that is no failure.
 func (o *Output) Warn(text string) {
+	if !o.Quiet {
+		o.Remark(text)
+	}
+}
+
+// Remark shows something that somebody has to know who only asked for errors, too.
+func (o *Output) Remark(text string) {
 	o.Out.Flush()
 	o.Err.Printf("%s %s\n", o.Err.Strong("!"), Plain(text))
 	o.Err.Flush()
@@ -61,11 +70,12 @@ func (o *Output) Warn(text string) {
 // Event prints an event where the form is JSON or CSV, and a notice. What it cannot write, the flush
 // at the end says.
 func (o *Output) Event(e report.Event) {
+	if o.Watch != nil {
+		o.Watch(e)
+	}
 	switch e := e.(type) {
 	case report.Notice:
-		if !o.Quiet {
-			o.Warn(string(e))
-		}
+		o.Warn(string(e))
 	case *report.Ended:
 		o.Last = e
 	}

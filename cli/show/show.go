@@ -5,6 +5,7 @@ package show
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"io"
 	"math"
@@ -63,6 +64,22 @@ func NewScreen(w io.Writer) *Screen {
 		s.colored = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	}
 	return s
+}
+
+// Hold keeps back what is printed until the function is called that it returns: that prints it
+// behind a head, or nothing where nothing was printed.
+func (s *Screen) Hold() (release func(head string)) {
+	var held bytes.Buffer
+	to := s.gate.w
+	s.gate.w = &held
+	return func(head string) {
+		s.Flush()
+		if s.gate.w = to; held.Len() > 0 {
+			s.WriteString(head)
+			s.Write(held.Bytes())
+			s.Flush()
+		}
+	}
 }
 
 // SetColor turns colours on or off.

@@ -147,6 +147,7 @@ type Verified struct {
 	Took    Took         `json:"seconds"`
 
 	Passwords []int `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened it
+	DryRun    bool  `json:"dry_run,omitempty"`   // nothing was checked
 
 	Bad   []Bad    `json:"-"` // what is damaged or unsafe, in the order of the archive
 	Files []Packed `json:"-"` // files with their SHA-256, in no order, where they are asked for
