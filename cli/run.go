@@ -315,7 +315,7 @@ func (c *runCommand) unable(t *jobRun, ended map[string]report.JobState, halted 
 		if t.EvenIf && ended[before] == report.JobFailed {
 			continue
 		}
-		if state := ended[before]; state == report.JobFailed || state == report.JobNotRun {
+		if state := ended[before]; state == report.JobFailed || state == report.JobNotRun && !c.dryRun {
 			return fault.New(fault.Other, "not run: %s, which it follows, %s", before, map[report.JobState]string{report.JobFailed: "failed", report.JobNotRun: "was not run"}[state])
 		}
 	}
@@ -349,16 +349,17 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 		return
 	}
 	j.State = report.JobDone
-	if _, shown := errors.AsType[reported](j.Err); j.Err != nil && !shown {
-		c.Problem(j.Err)
-	}
-	if j.Err != nil && c.enough(t) {
-		j.Err = nil
-	}
-	if j.Err != nil {
-		j.State = report.JobFailed
-		if kind := fault.Of(j.Err); c.dryRun && t.Follows != nil && (kind == fault.Unreadable || kind == fault.NoMatch) {
-			j.State, j.Err = report.JobNotRun, c.before(t)
+	_, shown := errors.AsType[reported](j.Err)
+	switch kind := fault.Of(j.Err); {
+	case j.Err == nil:
+	case c.dryRun && t.Follows != nil && (kind == fault.Unreadable || kind == fault.NoMatch):
+		j.State, j.Err = report.JobNotRun, c.before(t)
+	default:
+		if !shown {
+			c.Problem(j.Err)
+		}
+		if j.State = report.JobFailed; c.enough(t) {
+			j.State, j.Err = report.JobDone, nil
 		}
 	}
 	c.ended(t, j)
