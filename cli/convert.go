@@ -59,7 +59,7 @@ has all of it.`,
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
-	c.archiveOptions.addTo(set, false)
+	c.archiveOptions.addTo(set, false, true)
 	set.Group("The new archives", func() {
 		set.Text(&c.to, "to")
 		set.Text(&c.method, "method")
@@ -150,7 +150,9 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		}
 		return nil
 	}
-	r.Workers = c.workers
+	if r.Workers = c.workers; c.dryRun {
+		r.Fetched = ""
+	}
 	if r.Sums, err = c.lists(cmd, r.Sources...); err != nil {
 		return err
 	}

@@ -79,7 +79,10 @@ others are still unpacked.`,
 		c.passwordOptions.addTo(set)
 		c.limitOptions.addTo(set)
 	})
-	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
+	set.Group("Archives at addresses", func() {
+		c.webOptions.addTo(set)
+		c.addFetched(set)
+	})
 	set.Group("What was done", func() {
 		c.recordOptions.addTo(set)
 		c.doneOptions.addTo(set)
@@ -145,7 +148,9 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 
 func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error) {
 	c.Layout, c.Names, c.Today = c.layout.Value(), c.names.Value(), time.Now()
-	r.Workers = c.workers
+	if r.Workers = c.workers; c.dryRun {
+		r.Fetched = ""
+	}
 	if r.Sums, err = c.lists(cmd, r.Sources...); err != nil {
 		return err
 	}

@@ -38,7 +38,7 @@ directory: it is decompressed.`,
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
-	c.archiveOptions.addTo(set, true)
+	c.archiveOptions.addTo(set, true, false)
 	set.Group("How it runs", func() { set.Number(&c.workers, "workers", 1) })
 	set.Group("What is printed", func() {
 		c.sort = option.Either([]string{"archive", "path", "size", "packed", "saved", "modified"}, nil, show.ByPath, show.BySize, show.ByPacked, show.BySaved, show.ByModified)

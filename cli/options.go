@@ -40,7 +40,7 @@ type archiveOptions struct {
 
 // addTo adds them in two groups; nested reports whether the command looks into archives inside
 // others.
-func (o *archiveOptions) addTo(set *option.Set, nested bool) {
+func (o *archiveOptions) addTo(set *option.Set, nested, keeps bool) {
 	set.Group("Which archives", func() {
 		o.sourceOptions.addTo(set)
 		if nested {
@@ -49,7 +49,12 @@ func (o *archiveOptions) addTo(set *option.Set, nested bool) {
 		o.passwordOptions.addTo(set)
 		o.limitOptions.addTo(set)
 	})
-	set.Group("Archives at addresses", func() { o.webOptions.addTo(set) })
+	set.Group("Archives at addresses", func() {
+		o.webOptions.addTo(set)
+		if keeps {
+			o.addFetched(set)
+		}
+	})
 	set.Group("Which entries", func() { o.selectionOptions.addTo(set) })
 }
 
@@ -70,7 +75,7 @@ func (o *archiveOptions) check(cmd *cobra.Command, args []string, others bool) e
 
 // resolve makes a request of the options: it finds the archives.
 func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, quiet bool) (r walk.Request, err error) {
-	r = walk.Request{Reading: o.reading, Nested: o.nestedDepth(), Archives: o.request.Archives, Limits: o.limits}
+	r = walk.Request{Reading: o.reading, Nested: o.nestedDepth(), Archives: o.request.Archives, Limits: o.limits, Fetched: o.fetched}
 	if r.Selection, err = o.selection(cmd); err != nil {
 		return r, err
 	}

@@ -52,7 +52,7 @@ archives in it), an http or https address, or - for standard input.`,
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
-	c.archiveOptions.addTo(set, true)
+	c.archiveOptions.addTo(set, true, true)
 	c.links = option.Either([]string{"keep", "rebase", "skip"}, plan.KeepLinks, plan.RebaseLinks, plan.SkipLinks)
 	set.Group("How it runs", func() {
 		set.Switch(&c.dryRun, "dry-run")

@@ -17,7 +17,11 @@ import (
 type webOptions struct {
 	web      web.Options
 	tokenEnv string
+	fetched  string
 }
+
+// addFetched adds the option to keep what was fetched.
+func (o *webOptions) addFetched(set *option.Set) { set.Text(&o.fetched, "keep-fetched") }
 
 func (o *webOptions) addTo(set *option.Set) {
 	o.web.Retries, o.web.Connections, o.web.Idle = web.DefaultRetries, web.DefaultConnections, web.DefaultIdle

@@ -2,12 +2,15 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -103,6 +106,56 @@ func TestAddressesAreAsGood(t *testing.T) {
 		}
 	}
 }
+
+// What is fetched is kept as it came, once, and what comes of it is the same.
+func TestKeepFetched(t *testing.T) {
+	dir := month(t)
+	put(t, filepath.Join(dir, "other/all.tar.gz"), "something else of that name")
+	sources := []string{"bundles/osk-bay.zip", "web/all.tar.gz", "survey/harbour.zip", "survey/grids.tar.gz.001"}
+	came := map[string]string{}
+	for _, name := range append(sources, "survey/harbour.z01", "survey/harbour.z02", "survey/harbour.z03", "survey/grids.tar.gz.002", "survey/grids.tar.gz.003", "survey/grids.tar.gz.004") {
+		if data, err := os.ReadFile(filepath.Join(dir, name)); err == nil {
+			came[filepath.Base(name)] = string(data)
+		}
+	}
+	came["all-2.tar.gz"], came["all.tar.gz"] = came["all.tar.gz"], "something else of that name"
+	for i, server := range []*standin.Server{
+		{},
+		{Faults: []standin.Fault{standin.Cut(100_000)}},
+		{NoRanges: true, NoLength: true},
+	} {
+		server.Folder = dir
+		address, work := serve(t, server), t.TempDir()
+		put(t, filepath.Join(work, "kept/all.tar.gz"), "something else of that name")
+		args := []string{"--keep-fetched", "kept", "--receipt", "r.jsonl"}
+		for _, source := range sources {
+			args = append(args, address+source)
+		}
+		_, stderr, code := run(t, work, append([]string{"extract", "--into", "dry", "--dry-run"}, args...)...)
+		require.Zero(t, code, stderr)
+		assert.Len(t, tree(t, filepath.Join(work, "kept")), 1)
+		for _, command := range []string{"extract --into out", "convert --to tar --into new"} {
+			_, stderr, code := run(t, work, append(strings.Fields(command), args...)...)
+			require.Zero(t, code, "%d: %s", i, stderr)
+			kept := tree(t, filepath.Join(work, "kept"))
+			assert.Equal(t, sorted(came), sorted(kept))
+			assert.True(t, maps.Equal(came, kept))
+		}
+		sum := sha256.Sum256([]byte(came["harbour.z01"]))
+		receipt, err := os.ReadFile(filepath.Join(work, "r.jsonl"))
+		require.NoError(t, err)
+		assert.Equal(t, 2, strings.Count(string(receipt), hex.EncodeToString(sum[:])))
+		_, stderr, code = run(t, work, "compare", "out/osk-bay", filepath.Join(dir, "bundles/osk-bay.zip"))
+		assert.Zero(t, code, stderr)
+	}
+	broken := serve(t, &standin.Server{Folder: dir, NoRanges: true, Faults: []standin.Fault{standin.Cut(100_000)}})
+	work := t.TempDir()
+	_, _, code := run(t, work, "verify", broken+"web/all.tar.gz", "--keep-fetched", "kept", "--retries", "0")
+	assert.Equal(t, 8, code)
+	assert.Empty(t, tree(t, work), "whole or not at all")
+}
+
+func sorted(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
 
 // What is wrong with an address, or with what lies there, is said, with its code.
 func TestAddressesThatFail(t *testing.T) {

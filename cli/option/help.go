@@ -102,19 +102,28 @@ func short(cmd *cobra.Command, fold bool) string {
 	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) { widest = max(widest, min(shortNames, runewidth.StringWidth(nameOf(f)))) })
 	var b strings.Builder
 	var folded []string
+	group := "" // whose title was not printed yet
 	unfold := func() {
-		if folded != nil {
-			fmt.Fprintf(&b, "%s\n", wrapped("also (see --help): "+strings.Join(folded, ", "), "  "))
-			folded = nil
+		switch names := strings.Join(folded, ", "); {
+		case folded == nil:
+		case group != "": // nothing else is in it
+			fmt.Fprintf(&b, "\n%s\n", wrapped(group+" (see --help): "+names, ""))
+		default:
+			fmt.Fprintf(&b, "%s\n", wrapped("also (see --help): "+names, "  "))
 		}
+		folded = nil
 	}
 	Each(cmd, func(title string) {
 		unfold()
-		fmt.Fprintf(&b, "\n%s:\n", title)
+		group = title
 	}, func(name string, f *pflag.Flag) {
 		if fold && f.Annotations[seldomKey] != nil {
 			folded = append(folded, "--"+f.Name)
 			return
+		}
+		if group != "" {
+			fmt.Fprintf(&b, "\n%s:\n", group)
+			group = ""
 		}
 		text := f.Usage
 		if help := f.Annotations[helpKey]; help != nil {

@@ -66,6 +66,7 @@ var Table = []Row{
 		More: "the encoding of entry names, if the archive does not record it: a NAME such as cp932 or windows-1251 (default: detected)"},
 	{Name: "zone", Seldom: true, Shapes: true, Placeholder: "NAME", Help: "the time zone of entry times",
 		More: "the time zone of entry times, if the archive does not record it: a NAME such as UTC or Asia/Tokyo (default: the local one)"},
+	{Name: "keep-fetched", Placeholder: "DIR", Seldom: true, Help: "keep what is fetched, as it came", More: "fetch all of what lies at an address into this DIR, whole or not at all, and keep it there as it came; a receipt has its SHA-256"},
 	{Name: "token-env", Seldom: true, Placeholder: "VAR", Help: "a variable that has a bearer token",
 		More: "the environment variable VAR has a bearer token for the host of the addresses. User and password come from the netrc file"},
 	{Name: "ca-file", Seldom: true, Placeholder: "FILE", Help: "trust the certificates in this file, too", More: "trust the certificates in this FILE (PEM), besides those of the system"},

@@ -120,7 +120,7 @@ func partsOf(files []blob.File) []Part {
 	for i, f := range files {
 		parts[i].Path = f.Path
 		if f.Remote {
-			parts[i].Tag = f.Tag
+			parts[i].Tag, parts[i].SHA256 = f.Tag, hex.EncodeToString(f.SHA256)
 		} else if !filepath.IsAbs(f.Path) {
 			if full, err := filepath.Abs(f.Path); err == nil {
 				parts[i].Path = full

@@ -225,7 +225,10 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err != nil {
 		return err
 	}
-	opening.Sums = nil // they were checked
+	opening.Sums, opening.Fetched = nil, "" // they were checked, and it was kept
+	if from.Files != nil {
+		r.From = from.Files
+	}
 	defer func() { from.Close() }()
 	paths := &paths{ctx: ctx, c: c, budget: from.Budget(), r: r, merges: s.Members != nil}
 	paths.naming = place.Naming{Archive: place.Stem(s.Name()), From: place.FolderOf(s.Path), Folder: target, Counter: c.counter}

@@ -60,6 +60,7 @@ type Opening struct {
 	Ordered bool                   // the archive is gone through from front to back, if its format allows that
 	Dir     func() (string, error) // of what has to be kept while the archive is read; nil: that of the system for such files
 	Kept    *atomic.Int64          // counts the bytes of that; nil: nobody asks
+	Fetched string                 // the folder in which what comes from an address is kept as it came; empty: it is not
 }
 
 // Open opens a source and reads its directory, if there is one. What comes from an
@@ -80,8 +81,16 @@ func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	}
 	o.Name = s.Name()
 	switch {
+	case s.Set != nil && o.Fetched != "":
+		set, err := fetchSet(ctx, s.Set, o)
+		if err != nil {
+			return nil, err
+		}
+		return openSet(set, o)
 	case s.Set != nil:
 		return openSet(s.Set, o)
+	case s.Address != nil && o.Fetched != "":
+		return openFetched(ctx, s, o)
 	case s.Address != nil:
 		return openAddress(ctx, s, o)
 	case s.Input != nil:

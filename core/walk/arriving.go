@@ -66,7 +66,10 @@ func wholeSet(ctx context.Context, s source.Source, o Opening, opened *Archive, 
 			return blob.FindAt(ctx, s.Address.Sibling(name))
 		})
 		if set != nil && asked == nil {
-			if err = set.Check(); err == nil {
+			if err = set.Check(); err == nil && o.Fetched != "" {
+				set, err = fetchSet(ctx, set, o)
+			}
+			if err == nil {
 				return openSet(set, o)
 			}
 		}

@@ -17,6 +17,7 @@ type Request struct {
 	Archives  []string          // inside an archive, what matches one is an archive too; none: what has an archive's extension
 	Limits    bound.Limits
 	Sums      *parts.Lists // of SHA-256 sums, to check archives against; nil: those beside sets alone
+	Fetched   string       // the folder in which what comes from addresses is kept as it came; empty: it is not
 	Workers   int          // 0: one for each processor, and more for addresses
 }
 
@@ -32,7 +33,7 @@ func (r *Request) Complete() {
 
 // Opening says how the sources are opened: held against the sums before.
 func (r *Request) Opening() Opening {
-	return Opening{Options: r.Reading, Limits: r.Limits, Sums: r.Sums}
+	return Opening{Options: r.Reading, Limits: r.Limits, Sums: r.Sums, Fetched: r.Fetched}
 }
 
 // Judge says what the selection says of an entry of an archive that so many lie around, and
