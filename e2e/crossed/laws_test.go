@@ -312,6 +312,43 @@ var laws = map[string]func(t tester, w *world, args []string){
 			}
 		}
 	},
+	"taken back": func(t tester, w *world, args []string) {
+		if choose(args).has("fresh") {
+			t.Skip("what was swapped does not come back")
+		}
+		dir := w.make(t)
+		args = append(args, "--receipt", "DIR/receipt")
+		if w.way != onServer && len(args)%2 == 0 {
+			args = append(args, "--after", "move=DIR/done")
+		}
+		in, err := Look(filepath.Join(dir, "in"))
+		require.NoError(t, err)
+		run := extract(t, w, dir, args)
+		if run.code == 2 {
+			return
+		}
+		_, _, code := cli(t, dir, "undo", "DIR/receipt", "--dry-run")
+		assert.Zero(t, code)
+		if out, err := Look(filepath.Join(dir, "out")); assert.NoError(t, err) {
+			assert.Empty(t, run.out.Differences(out), "a dry run did something")
+		}
+		_, errs, code := cli(t, dir, "undo", "DIR/receipt")
+		assert.Zero(t, code, errs)
+		left, err := Look(filepath.Join(dir, "out"))
+		require.NoError(t, err)
+		before := w.laid(t)
+		for _, line := range run.lines {
+			if at, is := line["path"].(string); is && line["action"] == "replaced" {
+				at = strings.TrimPrefix(at, "DIR/out/")
+				delete(before, at)
+				assert.NotContains(t, left, at)
+			}
+		}
+		assert.Empty(t, before.Differences(left), "%s---\n%s", run.errs, errs)
+		now, err := Look(filepath.Join(dir, "in"))
+		require.NoError(t, err)
+		assert.Empty(t, in.Differences(now), "%s---\n%s", run.errs, errs)
+	},
 	"shares are the whole": func(t tester, w *world, args []string) {
 		if slices.Contains([]string{"shared", "auto"}, choose(args).of("layout", "")) || choose(args).has("halt") {
 			t.Skip("a share would depend on the others")
