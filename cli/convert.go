@@ -25,6 +25,7 @@ type convertCommand struct {
 	listOption
 	recordOptions
 	doneOptions
+	replacedOption
 	afterOptions
 	writingOptions
 	place.Placement
@@ -67,6 +68,7 @@ has all of it.`,
 		c.cutOptions.addTo(set)
 		set.Text(&c.Into, "into")
 		set.Value(&c.clash, "clash")
+		c.replacedOption.addTo(set)
 		set.Switch(&c.encrypt, "encrypt")
 		set.Text(&c.newEnv, "new-password-env")
 		set.Switch(&c.Flatten, "flatten")
@@ -192,7 +194,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
-	o = create.Options{Existing: c.clash.Value(), Writing: c.writing(0)}
+	o = create.Options{Existing: c.clash.Value(), Keep: c.keepIn(), Writing: c.writing(0)}
 	if o.Format, err = create.FormatOf("", c.to); err != nil {
 		return o, err
 	}

@@ -27,6 +27,7 @@ type createCommand struct {
 	*streams
 	nameOptions
 	selectionOptions
+	replacedOption
 	recordOptions
 	doneOptions
 	pageOption
@@ -86,6 +87,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 	set.Group("The archive", func() {
 		c.writingOptions.addTo(set)
 		set.Value(&c.clash, "clash")
+		c.replacedOption.addTo(set)
 		set.Switch(&c.encrypt, "encrypt")
 		c.passwordOptions.addTo(set)
 		set.Switch(&c.reproducible, "reproducible")
@@ -282,7 +284,7 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 // options are what the core is asked for, but for what takes reading.
 func (c *createCommand) options(cmd *cobra.Command, archive string, sources []string) (o create.Options, err error) {
 	o = create.Options{Archive: archive, Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
-		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
+		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Keep: c.keepIn(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		Halt: c.halt, DryRun: c.dryRun, Workers: c.workers}
 	if !c.each && strings.Contains(o.Archive, "{today") {
 		name, err := place.NewTemplate(o.Archive, "today")

@@ -25,6 +25,8 @@ type editCommand struct {
 	outputOptions
 	progressOption
 	pageOption
+	recordOptions
+	replacedOption
 	givenOptions
 	add, remove, moves []string
 	under              string
@@ -77,6 +79,10 @@ complete; one in which nothing changes stays as it is.`,
 		set.Switch(&c.dryRun, "dry-run")
 		set.Switch(&c.halt, "halt")
 		set.Number(&c.workers, "workers", 1)
+		c.replacedOption.addTo(set)
+	})
+	set.Group("What was done", func() {
+		set.Text(&c.receipt, "receipt")
 		c.pageOption.addTo(set)
 	})
 	set.Group("What is printed", func() {
@@ -98,7 +104,7 @@ func (c *editCommand) check(cmd *cobra.Command, args []string) error {
 
 // edit is what the core is asked for, but for the archives.
 func (c *editCommand) edit(cmd *cobra.Command) (e revise.Edit, err error) {
-	e = revise.Edit{Remove: c.remove, Workers: c.workers, Halt: c.halt, DryRun: c.dryRun}
+	e = revise.Edit{Remove: c.remove, Workers: c.workers, Keep: c.keepIn(), Halt: c.halt, DryRun: c.dryRun}
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
 		if !found {
@@ -149,17 +155,22 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	e.Reading.MaxMemory = c.memory
 	var read, found, done atomic.Int64
 	e.Add.Read, e.Add.Found = &read, &found
+	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+		return err
+	}
 	shown := show.Edits{Output: &c.Output, DryRun: c.dryRun, Locked: c.encrypt, Single: len(e.Sources) == 1, Started: time.Now()}
 	stop := c.startArchives(c.streams, c.quiet, &read, &done, len(e.Sources))
 	err = e.Run(cmd.Context(), func(event report.Event) {
 		done.Add(1)
+		c.recordOptions.event(event, "")
 		c.pageOption.event(event)
 		shown.Event(event)
 	})
 	stop()
+	recorded := c.recordOptions.finish(c.dryRun)
 	if err != nil {
 		return err
 	}
 	shown.Finish()
-	return shownError(&shown.Failures)
+	return c.both(shownError(&shown.Failures), recorded)
 }

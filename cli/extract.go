@@ -155,8 +155,11 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		return err
 	}
 	o := extract.Options{Request: r, Others: c.others, Placement: &c.Placement,
-		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh}, Links: c.links.Value(), After: c.after, Failed: c.failed, Staging: c.staging,
+		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh, Keep: c.keepIn()}, Links: c.links.Value(), After: c.after, Failed: c.failed, Staging: c.staging,
 		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}
+	if c.replaced != "" {
+		o.Needed = append(o.Needed, extract.Needed{Path: c.replaced, What: "--replaced " + c.replaced})
+	}
 	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
 	if err != nil {
 		return err

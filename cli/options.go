@@ -372,6 +372,7 @@ func shownError(failures *report.Failures) error {
 
 // placementOptions say where entries go.
 type placementOptions struct {
+	replacedOption
 	place.Placement
 	layout  option.Choice[place.Layout]
 	clash   option.Choice[stage.Clash]
@@ -403,7 +404,21 @@ func (o *placementOptions) addTo(set *option.Set) {
 	set.Switch(&o.fresh, "fresh")
 	set.Value(&o.names, "names")
 	set.Value(&o.links, "links")
+	o.replacedOption.addTo(set)
 	set.Text(&o.staging, "staging")
+}
+
+// replacedOption keeps what is replaced.
+type replacedOption struct{ replaced string }
+
+func (o *replacedOption) addTo(set *option.Set) { set.Text(&o.replaced, "replaced") }
+
+// keepIn is the folder for that, wherever the program is; empty: none.
+func (o *replacedOption) keepIn() string {
+	if o.replaced == "" {
+		return ""
+	}
+	return place.Absolute(o.replaced)
 }
 
 // limitOptions hold against hostile archives.

@@ -83,6 +83,10 @@ func (o *recordOptions) event(e report.Event, into string) {
 		if e.Err == nil && !e.DryRun {
 			o.converted(e)
 		}
+	case *report.Edited:
+		if o.writer != nil {
+			o.writer.Edited(e)
+		}
 	case *report.Disposal:
 		if o.writer != nil {
 			o.writer.Source(e)

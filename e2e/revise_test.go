@@ -200,7 +200,7 @@ func TestConvertInPlaceOf(t *testing.T) {
 		args string
 		code int
 		says string
-		left int    // old archives
+		left int // old archives
 	}{
 		{"--to zip --into a --after remove --dry-run", 0, "6 archives would be removed", 6},
 		{"--to zip --into a --after remove --drop *-01.zip --drop b.txt", 0, "not all of it is in the new archive", 6},

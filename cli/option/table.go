@@ -129,6 +129,9 @@ var Table = []Row{
 		For: map[string]As{"create": {Help: "symbolic links below the sources",
 			More: "symbolic links below the sources: stored as links, stored as what they point at, or left out"},
 			"verify": {Help: "how links would be unpacked", More: "how symbolic and hard links would be unpacked; only what could not be is unsafe: with rebase, absolute targets count as below the archive's folder, as in the image of a system; with skip, links do not count"}}},
+	{Name: "replaced", Placeholder: "DIR", Seldom: true, Help: "keep what is replaced there",
+		More: "keep in this DIR what --clash replace or newer, or --fresh, takes away; undo puts it back",
+		For:  map[string]As{"convert": {More: "keep in this DIR the archives that --clash replace takes away; undo puts them back"}, "create": {More: "keep in this DIR the archive that --clash replace takes away; undo puts it back"}, "edit": {More: "keep in this DIR the archives as they were before"}}},
 	{Name: "staging", Placeholder: "DIR", Help: "for unfinished work", More: "DIR for unfinished work, on the same file system (default: a hidden folder in the root)"},
 	{Name: "times", Help: "times count too", More: "times count too, with a tolerance of two seconds"},
 

@@ -15,7 +15,7 @@ type Undoing struct {
 	Failures                report.Failures
 	archives, files, back   int
 	failed, altered, before int
-	missing, over           int
+	missing, over, restored int
 }
 
 // Event takes note of what happened, and shows it.
@@ -39,6 +39,7 @@ func (u *Undoing) undone(e *report.Undone) {
 	u.missing += e.Missing
 	u.before += e.There
 	u.over += e.Over
+	u.restored += e.Restored
 	u.altered += len(e.Stays)
 	for _, s := range e.Stays {
 		u.note(s.Err)
@@ -86,6 +87,9 @@ func (u *Undoing) Finish() {
 	s.Printf("%s %s: %s removed; %s\n", s.Strong(Count(u.archives, "archive")), done, Count(u.files, "file"), Took(time.Since(u.Started)))
 	if u.back > 0 {
 		s.Printf("%s back where they were\n", Count(u.back, "source file"))
+	}
+	if u.restored > 0 {
+		s.Printf("%s that had been replaced back\n", Count(u.restored, "file"))
 	}
 	if u.before > 0 {
 		s.Printf("%s there before the run stay\n", Count(u.before, "file"))

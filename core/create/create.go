@@ -66,6 +66,7 @@ type Options struct {
 	Writing  archive.WriteOptions
 	Cut      *cut.Options // into parts; nil: it is one file
 	Existing Existing
+	Keep     string // the folder in which what is replaced is kept; empty: it goes
 
 	Sources    []string // files and folders
 	DropTop    bool     // leave the name of a source folder out of the paths
@@ -368,5 +369,5 @@ func (c *collector) write(target string, r *report.Created) error {
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
-	return out.Commit()
+	return c.Commit(out, target, &r.Made)
 }

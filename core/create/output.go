@@ -10,6 +10,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
@@ -51,6 +52,40 @@ func NewOutput(target string, o Options) (Output, error) {
 	how.Replace = o.Existing == Replace
 	w, err := cut.Create(target, how)
 	return &inParts{w}, err
+}
+
+// Commit lets an output appear. What it replaces is kept before, where that is asked for.
+func (o *Options) Commit(out Output, target string, r *report.Made) error {
+	keeper := disposal.Keeper{Folder: o.Keep}
+	if err := o.keep(&keeper, target, r); err != nil {
+		keeper.Back()
+		return errors.Join(err, out.Discard())
+	}
+	err := out.Commit()
+	if err != nil {
+		keeper.Back()
+	}
+	return err
+}
+
+func (o *Options) keep(keeper *disposal.Keeper, target string, r *report.Made) error {
+	if o.Keep == "" || o.Output != nil {
+		return nil
+	}
+	paths, err := o.Takes(target)
+	if err != nil {
+		return err
+	}
+	r.Kept = map[string]string{}
+	for _, path := range paths {
+		if _, err := os.Lstat(path); err != nil || r.Kept[path] != "" {
+			continue // nothing is there
+		}
+		if r.Kept[path], err = keeper.Keep(path, filepath.Base(path)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Free says whether an archive that is there already would keep an output from being made.

@@ -25,7 +25,7 @@ func (f *foretold) drop(int) error                   { return nil }
 func (f *foretold) do(int) (int, error)              { return 0, f.failed }
 func (f *foretold) finish()                          {}
 func (f *foretold) discard() error                   { return nil }
-func (f *foretold) changes() (gone, made []string)   { return f.stage.Gone(), nil }
+func (f *foretold) changes() changes                 { return changes{gone: f.stage.Gone()} }
 
 func (f *foretold) begin(p *plan.Plan) (work schedule.Work, err error) {
 	f.plan = p

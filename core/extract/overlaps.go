@@ -130,7 +130,7 @@ func (a asked) do(int) (int, error)             { return 0, nil }
 func (a asked) commit() ([]stage.Result, error) { return nil, nil }
 func (a asked) finish()                         {}
 func (a asked) discard() error                  { return nil }
-func (a asked) changes() (gone, made []string)  { return nil, nil }
+func (a asked) changes() changes                { return changes{} }
 
 func (a asked) begin(*plan.Plan) (work schedule.Work, err error) {
 	a.note()

@@ -149,7 +149,9 @@ func (s *staged) allLost() bool {
 	return lost == kept
 }
 
-func (s *staged) changes() (gone, made []string) { return s.stage.Gone(), s.stage.Made() }
+func (s *staged) changes() changes {
+	return changes{s.stage.Gone(), s.stage.Made(), s.stage.Swapped()}
+}
 
 // finish closes the archive, whose links need no data of their own: those that wait for their
 // turn are many.

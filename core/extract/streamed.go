@@ -100,4 +100,4 @@ func (s *streamed) note(i int) {
 func (s *streamed) commit() ([]stage.Result, error) { return nil, nil }
 func (s *streamed) finish()                         {}
 func (s *streamed) discard() error                  { return nil }
-func (s *streamed) changes() (gone, made []string)  { return nil, nil }
+func (s *streamed) changes() changes                { return changes{} }

@@ -92,9 +92,15 @@ type output interface {
 	commit() ([]stage.Result, error)
 	discard() error
 
-	// changes lists, after the commit, the paths of an earlier run that are no longer there,
-	// and the folders that were made.
-	changes() (gone, made []string)
+	// changes is, after the commit, what else became of the destination.
+	changes() changes
+}
+
+// changes are the paths of an earlier run that are no longer there, where the folder is kept that
+// had them, and the folders that were made.
+type changes struct {
+	gone, made []string
+	swapped    string
 }
 
 // Open opens the archive, plans what becomes of its entries, and says what is to
@@ -291,7 +297,8 @@ func (u *unit) Settle(err error) error {
 		}
 		if err == nil && results != nil {
 			err = u.fillIn(results)
-			u.outcome.Removed, u.outcome.Folders = u.output.changes()
+			c := u.output.changes()
+			u.outcome.Removed, u.outcome.Folders, u.outcome.Swapped = c.gone, c.made, c.swapped
 		} else if discarded := u.output.discard(); discarded != nil {
 			err = discarded
 		}
@@ -363,7 +370,7 @@ func (u *unit) fillIn(results []stage.Result) error {
 			kind = archive.Symlink
 		}
 		u.outcome.Placed[k] = report.Placed{Entry: entry.Path, Path: filepath.Join(root, filepath.FromSlash(r.Path)), Kind: kind,
-			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 && !o.found[i] || entry.Summed, Member: o.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], SHA256: o.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
+			Size: entry.Size, Action: r.Action, Summed: entry.HasCRC32 && !o.found[i] || entry.Summed, Member: o.archive.Member(i), Link: item.Link, Spelt: u.plan.Spelt[k], Kept: r.Kept, SHA256: o.sums[u.plan.DataOf(u.plan.FirstOf(k))]}
 		if r.Mode {
 			u.outcome.Modes++
 		}

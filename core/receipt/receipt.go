@@ -39,6 +39,8 @@ type Unit struct {
 	Root        string          `json:"root,omitempty"`  // of the paths of its files; empty: they are paths in the archive
 	Destination string          `json:"destination,omitempty"`
 	Folders     []string        `json:"folders,omitempty"` // that were made, below the root; what is below one of them is new, too
+	Edited      bool            `json:"edited,omitempty"`  // the archive was there before
+	Swapped     string          `json:"swapped,omitempty"` // where the folder is kept that was swapped for this one
 	List        *Part           `json:"list,omitempty"`    // of the sums of Parts
 	Written     int             `json:"written"`
 	Bytes       int64           `json:"bytes"`
@@ -59,6 +61,7 @@ type Part struct {
 	Modified time.Time `json:"modified,omitzero"`
 	Tag      string    `json:"etag,omitempty"`
 	SHA256   string    `json:"sha256,omitempty"`
+	Kept     string    `json:"kept,omitempty"` // of what was written: where what was there before is kept
 }
 
 type plainPart Part
@@ -84,6 +87,7 @@ type File struct {
 	Source   string    `json:"source,omitempty"`   // of what was packed: the file
 	Same     bool      `json:"same,omitempty"`     // it was there already
 	Replaced bool      `json:"replaced,omitempty"` // it took the place of another
+	Kept     string    `json:"kept,omitempty"`     // where that is kept
 }
 
 // Moved is the line of a file of a source that was moved in the end.

@@ -2,6 +2,7 @@ package receipt
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -133,6 +134,7 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 		}
 		u.LeftOut[name] += n
 	}
+	u.Swapped = cmp.Or(u.Swapped, o.Swapped)
 	for _, dir := range o.Folders {
 		u.Folders = append(u.Folders, below(u.Root, dir))
 	}
@@ -166,7 +168,7 @@ func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 	}
 	f := File{Kind: fileKind, Run: w.run, Archive: o.Archive, Entry: p.Entry, Type: p.Kind.String(), Size: max(p.Size, 0), Link: p.Link, SHA256: hex.EncodeToString(p.SHA256)}
 	f.Path = below(w.unit.Root, p.Path)
-	f.Same, f.Replaced = p.Action == stage.Same, p.Action == stage.Replaced
+	f.Same, f.Replaced, f.Kept = p.Action == stage.Same, p.Action == stage.Replaced, p.Kept
 	info, err := os.Lstat(p.Path)
 	if err == nil {
 		f.Modified = info.ModTime().UTC()
@@ -250,6 +252,14 @@ func (w *Writer) Converted(c *report.Converted) {
 	})
 }
 
+// Edited takes note of an archive that was changed.
+func (w *Writer) Edited(e *report.Edited) {
+	if e.Same || e.DryRun || e.Err != nil {
+		return
+	}
+	w.made(&Unit{Archive: e.Archive, Edited: true}, &report.Made{Files: e.Added + e.Replaced, Packed: e.After, Kept: map[string]string{e.Archive: e.Kept}}, nil, nil)
+}
+
 // made appends the unit of a new archive, and a line for each file in it.
 func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete func(i int, f *File)) {
 	w.flush()
@@ -264,6 +274,7 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 			w.err = err
 			return
 		}
+		part.Kept = m.Kept[path]
 		u.Parts = append(u.Parts, part)
 	}
 	if m.Sums != "" {

@@ -21,6 +21,8 @@ type Made struct {
 	Parts   []string     `json:"parts,omitempty"` // absolute paths, in order; nil: the archive is one file
 	Sums    string       `json:"sums,omitempty"`  // the list beside them
 	Took    Took         `json:"seconds"`
+
+	Kept map[string]string `json:"-"` // where what its files replaced is kept, by their paths
 }
 
 // Earlier takes over what an earlier run made: its path, or that of its first part, and the size
@@ -110,6 +112,7 @@ type Edited struct {
 	After    int64        `json:"bytes"`
 	LeftOut  choose.Tally `json:"left_out,omitzero"`
 	Took     Took         `json:"seconds"`
+	Kept     string       `json:"kept,omitempty"`      // where the archive is kept as it was
 	Same     bool         `json:"unchanged,omitempty"` // nothing would have changed, and the archive stayed
 	DryRun   bool         `json:"dry_run,omitempty"`
 	Locked   int          `json:"-"` // entries that are; new ones are not, unless a password was given

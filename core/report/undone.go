@@ -4,14 +4,15 @@ import "iter"
 
 // Undone is what was taken back of one archive that an earlier run unpacked, or made.
 type Undone struct {
-	Archive string `json:"archive"`
-	Target  string `json:"into,omitempty"`     // the folder that it went to, absolute; empty: it was made
-	Removed int    `json:"removed"`            // files and links
-	Missing int    `json:"missing,omitempty"`  // that were not there any more
-	There   int    `json:"same,omitempty"`     // that were there before, and stay
-	Over    int    `json:"replaced,omitempty"` // that had taken the place of others, which do not come back
-	DryRun  bool   `json:"dry_run,omitempty"`
-	Took    Took   `json:"seconds"`
+	Archive  string `json:"archive"`
+	Target   string `json:"into,omitempty"`     // the folder that it went to, absolute; empty: it was made
+	Removed  int    `json:"removed"`            // files and links
+	Missing  int    `json:"missing,omitempty"`  // that were not there any more
+	There    int    `json:"same,omitempty"`     // that were there before, and stay
+	Over     int    `json:"replaced,omitempty"` // that had taken the place of others, which do not come back
+	Restored int    `json:"restored,omitempty"` // files that had been replaced, and are back
+	DryRun   bool   `json:"dry_run,omitempty"`
+	Took     Took   `json:"seconds"`
 
 	Paths []string `json:"-"` // of what was removed, absolute
 	Stays []Stayed `json:"-"` // what was altered since

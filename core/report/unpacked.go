@@ -35,6 +35,7 @@ type Unpacked struct {
 	Dates   *choose.Window   `json:"-"` // what the choice by dates came to; nil: there was none
 	Lost    []Lost           `json:"-"` // what could not be had: of a method that is not read, or with Salvage damaged
 	Folders []string         `json:"-"` // that were made, absolute; what is below one of them is new, too
+	Swapped string           `json:"-"` // where the folder is kept that was swapped for this one; empty: nowhere
 	Removed []string         `json:"-"` // paths of an earlier run that are gone with its folder
 	Asked   string           `json:"-"` // where the archive was to go before it was open: an absolute path
 	Root    string           `json:"-"` // the destination root, an absolute path
@@ -78,6 +79,7 @@ type Placed struct {
 	Action stage.Action `json:"action"`
 	Summed bool         `json:"summed"`           // its data was checked against a checksum of its own
 	Member string       `json:"member,omitempty"` // of a series: the archive that it is in
+	Kept   string       `json:"kept,omitempty"`   // where what it replaced is kept
 	Spelt  bool         `json:"-"`                // some name in its path could not stay; see place.Spelling
 	Link   string       `json:"-"`                // where a link leads, as the archive says
 	SHA256 []byte       `json:"-"`                // of its data; nil where it was not written, or nobody asked

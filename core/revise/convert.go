@@ -280,7 +280,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
-	if err = out.Commit(); err == nil && c.After.Disposition != disposal.Keep {
+	if err = o.Commit(out, target, &r.Made); err == nil && c.After.Disposition != disposal.Keep {
 		r.There, err = create.Recorded(target, &r.Made)
 	}
 	return err

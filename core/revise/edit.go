@@ -43,9 +43,10 @@ type Edit struct {
 	Moves   []Move
 	Reading archive.Options
 	Limits  bound.Limits
-	Workers int  // 0: one for each processor
-	Halt    bool // start no further archive after one has failed
-	DryRun  bool // find out what would change, and write nothing
+	Workers int    // 0: one for each processor
+	Keep    string // the folder in which the archives are kept as they were; empty: nowhere
+	Halt    bool   // start no further archive after one has failed
+	DryRun  bool   // find out what would change, and write nothing
 }
 
 // Complete puts what zero values stand for in their place.
@@ -375,8 +376,17 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 		return out.Discard()
 	}
 	e.r.After = info.Size()
+	keeper := disposal.Keeper{Folder: e.Keep}
+	if e.Keep != "" {
+		if e.r.Kept, err = keeper.Keep(e.path, filepath.Base(e.path)); err != nil {
+			return errors.Join(err, out.Discard())
+		}
+	}
 	e.from.Close() // no system replaces a file that is open, but for some
-	return out.Commit()
+	if err = out.Commit(); err != nil {
+		keeper.Back()
+	}
+	return err
 }
 
 // plan decides what becomes of each entry.

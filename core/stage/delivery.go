@@ -45,13 +45,18 @@ func (a Action) MarshalText() ([]byte, error) { return []byte(a.String()), nil }
 type Result struct {
 	Path   string // below the root
 	Action Action
-	Mode   bool // what was there already has other permissions, and keeps them
+	Mode   bool   // what was there already has other permissions, and keeps them
+	Kept   string // where what was replaced is kept; empty: nowhere
 }
 
 // Rules are how a unit goes into its folder.
 type Rules struct {
 	Clash Clash
 	Fresh bool // the unit's folder takes the place of the one that is there
+
+	// Keep is the folder in which what is replaced is kept, at its path below the root; empty: it
+	// goes.
+	Keep string
 }
 
 // site is a destination root as it can be looked at.

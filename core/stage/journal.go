@@ -81,6 +81,11 @@ func (u *staging) move(where ground) error {
 		return fault.Writing(u.site.full(u.folder), err)
 	}
 	area := u.root.area
+	if where.base == u.site.dest {
+		if err := u.keepReplaced(j); err != nil {
+			return err
+		}
+	}
 	// A single new file appears at once; and in a unit that is still in staging
 	// nothing shows.
 	journalled := where.base == u.site.dest && (len(j.Moves) > 1 || len(j.Moves) == 1 && j.Moves[0].Kept != "")
@@ -94,6 +99,7 @@ func (u *staging) move(where ground) error {
 	}
 	done, err := u.perform(where, j)
 	if err != nil {
+		u.keeper.Back()
 		if back := u.takeBack(where, j, done, journalled); back != nil {
 			return back
 		}
@@ -109,6 +115,7 @@ func (u *staging) move(where ground) error {
 	if where.base == u.site.dest {
 		u.anew = j.Folders
 	}
+	u.keeper.Settled()
 	j.letGo(area.Folder, where)
 	return nil
 }

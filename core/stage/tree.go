@@ -98,9 +98,12 @@ func (u *staging) commitFolder() error {
 		err = u.moveFolder()
 	}
 	if err != nil {
+		u.keeper.Back()
+		u.swapped = ""
 		removeFolders(u.site.dest, made)
 		return err
 	}
+	u.keeper.Settled()
 	u.anew = append(made, u.folder)
 	return nil
 }
@@ -125,6 +128,9 @@ func (u *staging) moveFolder() error {
 	for range attempts {
 		err := area.MoveTo(u.id, parent.Handle, name, false)
 		if !u.rules.Fresh || !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		if err := u.keepSwapped(); err != nil {
 			return err
 		}
 		err = area.Exchange(u.id, parent.Handle, name)

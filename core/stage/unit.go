@@ -6,12 +6,14 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"sync/atomic"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 )
 
@@ -50,6 +52,9 @@ type Unit interface {
 	// Made lists the folders that were made for it, with the root itself and those above it:
 	// absolute paths. What is below one of them is new, too.
 	Made() []string
+
+	// Swapped is where the folder is kept that was swapped for a fresh one; empty: nowhere.
+	Swapped() string
 
 	// Discard removes what was staged.
 	Discard() error
@@ -101,6 +106,8 @@ type staging struct {
 	tree    bool            // in folders, and not flat
 	numbers []int           // of the staged files of the items, where they were gathered
 	loose   loose           // what is staged flat and has no name yet
+	keeper  disposal.Keeper // of what is replaced
+	swapped string          // where the folder is kept that was swapped for this one
 	anew    []string        // folders that were made for it, below the root
 	folders map[string]bool // of the unit, where links have to know; see leadsToFolder
 }
@@ -119,6 +126,41 @@ func (u *staging) Made() []string {
 		made = append(made, u.site.full(dir))
 	}
 	return made
+}
+
+// Swapped is that of Unit.
+func (u *staging) Swapped() string { return u.swapped }
+
+// keepReplaced keeps what a merge is about to replace.
+func (u *staging) keepReplaced(j *journal) error {
+	if u.rules.Keep == "" {
+		return nil
+	}
+	u.keeper.Folder = u.rules.Keep
+	for _, m := range j.Moves {
+		if m.Kept == "" {
+			continue
+		}
+		kept, err := u.keeper.Keep(u.site.full(m.Target), filepath.FromSlash(m.Target))
+		if err != nil {
+			u.keeper.Back()
+			return err
+		}
+		u.result[m.item].Kept = kept
+	}
+	return nil
+}
+
+// keepSwapped keeps the folder that is about to be swapped.
+func (u *staging) keepSwapped() (err error) {
+	if u.rules.Keep == "" || u.swapped != "" {
+		return nil
+	}
+	u.keeper.Folder = u.rules.Keep
+	if u.swapped, err = u.keeper.KeepAll(u.site.full(u.folder), filepath.FromSlash(u.folder)); err != nil {
+		u.keeper.Back()
+	}
+	return err
 }
 
 // at says where item i lies in the staging area: folder and name.

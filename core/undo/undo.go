@@ -20,6 +20,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
@@ -58,8 +59,9 @@ func Run(ctx context.Context, o Options, tell report.Sink) error {
 	if err != nil {
 		return err
 	}
+	would := map[string]bool{}
 	for _, run := range slices.Backward(runs[first:last]) {
-		if err := (&taking{Options: &o, ctx: ctx, run: run, later: later, returned: map[string]bool{}, made: map[string]bool{}, empty: map[string]bool{}}).all(tell); err != nil {
+		if err := (&taking{Options: &o, ctx: ctx, run: run, later: later, returned: map[string]bool{}, would: would, made: map[string]bool{}, empty: map[string]bool{}, back: map[string]bool{}}).all(tell); err != nil {
 			return err
 		}
 	}
@@ -109,7 +111,7 @@ func files(p *receipt.Past) (all []file, err error) {
 		parts = append(slices.Clone(parts), *p.Unit.List)
 	}
 	for _, part := range parts {
-		all = append(all, file{receipt.File{Type: archive.File.String(), Size: part.Size, Modified: part.Modified, SHA256: part.SHA256}, part.Path})
+		all = append(all, file{receipt.File{Kept: part.Kept, Replaced: part.Kept != "", Type: archive.File.String(), Size: part.Size, Modified: part.Modified, SHA256: part.SHA256}, part.Path})
 	}
 	return all, nil
 }
@@ -123,9 +125,13 @@ type taking struct {
 	last     map[string]int  // the last unit of the run that delivered a path
 	returned map[string]bool // sources that are, or would be, where they were
 
+	inTurn bool // one archive after the other
+
 	mu    sync.Mutex
+	would map[string]bool // in a dry run, paths that would be free by then; true: what was replaced would be back
 	made  map[string]bool // folders that the run made
 	empty map[string]bool // folders in them that may be empty now
+	back  map[string]bool // folders that are back, and stay
 }
 
 func (t *taking) all(tell report.Sink) error {
@@ -144,10 +150,18 @@ func (t *taking) all(tell report.Sink) error {
 			return err
 		}
 		for j := range files {
+			if files[j].Kept != "" { // what an earlier archive of the run put there comes back first
+				t.inTurn = true
+				continue
+			}
 			t.last[place.Key(files[j].at)] = i
 		}
 	}
-	_, err := schedule.Each(t.ctx, len(units), schedule.Options{Workers: t.Workers}, func(i int) (*report.Undone, error) {
+	workers := t.Workers
+	if t.inTurn {
+		workers = 1
+	}
+	_, err := schedule.Each(t.ctx, len(units), schedule.Options{Workers: workers}, func(i int) (*report.Undone, error) {
 		u := &report.Undone{Archive: units[i].Unit.Archive, Target: units[i].Unit.Destination, DryRun: t.DryRun}
 		started := time.Now()
 		u.Err = fault.Guard(func() error { return t.unit(i, units[i], u) })
@@ -188,7 +202,7 @@ func (t *taking) note(p *receipt.Past, dirs map[string]bool) {
 
 // clear removes the folders that are empty now, and those that the archives had as such.
 func (t *taking) clear() error {
-	if err := disposal.Empty(innermost(t.empty), ""); err != nil {
+	if err := t.clearEmpty(); err != nil {
 		return err
 	}
 	for dir := range t.made {
@@ -202,11 +216,13 @@ func (t *taking) clear() error {
 			return err
 		}
 	}
-	return disposal.Empty(innermost(t.empty), "")
+	return t.clearEmpty()
 }
 
-func innermost(folders map[string]bool) []string {
-	return slices.SortedFunc(maps.Keys(folders), func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) })
+func (t *taking) clearEmpty() error {
+	maps.DeleteFunc(t.empty, func(dir string, _ bool) bool { return t.back[dir] })
+	folders := slices.SortedFunc(maps.Keys(t.empty), func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) })
+	return disposal.Empty(folders, "")
 }
 
 // unit takes one archive back.
@@ -248,12 +264,84 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	}
 	for _, f := range gone {
 		u.Paths = append(u.Paths, f.Path)
+		t.foretell(f.Path, false)
+	}
+	if err := t.restore(p, all, u); err != nil {
+		return err
 	}
 	t.note(p, from)
 	if t.Done != nil && !t.DryRun {
 		t.Done(p)
 	}
 	return nil
+}
+
+// foretell takes note of what would be at a path after a dry run; see taking.would.
+func (t *taking) foretell(path string, back bool) {
+	if t.DryRun {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.would[place.Key(path)] = back
+	}
+}
+
+func (t *taking) wouldBe(path string) (back, would bool) {
+	if !t.DryRun {
+		return false, false
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	back, would = t.would[place.Key(path)]
+	return back, would
+}
+
+// restore puts back what was replaced, where nothing is now.
+func (t *taking) restore(p *receipt.Past, all []file, u *report.Undone) error {
+	stays := map[string]bool{}
+	for _, s := range u.Stays {
+		stays[s.Path] = true
+	}
+	back := func(kept, to string) {
+		if stays[to] {
+			return
+		}
+		restored, err := disposal.Restore(kept, to, t.DryRun)
+		switch {
+		case err != nil:
+			u.Stays = append(u.Stays, report.Stayed{Path: kept, Err: err})
+		case restored:
+			u.Restored++
+			t.foretell(to, true)
+		}
+	}
+	for i := range all {
+		if all[i].Kept != "" {
+			back(all[i].Kept, all[i].at)
+		}
+	}
+	if p.Unit.Swapped == "" {
+		return nil
+	}
+	return filepath.WalkDir(p.Unit.Swapped, func(at string, d fs.DirEntry, err error) error {
+		to := filepath.Join(p.Unit.Destination, place.Below(p.Unit.Swapped, at))
+		switch {
+		case errors.Is(err, fs.ErrNotExist): // it is back already
+			return nil
+		case err != nil:
+			return fault.Reading(at, err)
+		case !d.IsDir():
+			back(at, to)
+			return nil
+		}
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.empty[at], t.back[to] = true, true
+		if t.DryRun {
+			return nil
+		}
+		_, err = folder.MakeAll(to)
+		return err
+	})
 }
 
 // verdict is what is to become of a file.
@@ -277,7 +365,7 @@ func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gon
 	for j := range verdicts {
 		switch f, v := &all[j], verdicts[j]; {
 		case v.gone != nil:
-			if gone = append(gone, *v.gone); f.Replaced {
+			if gone = append(gone, *v.gone); f.Replaced && f.Kept == "" {
 				u.Over++
 			}
 		case v.missing:
@@ -293,9 +381,18 @@ func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gon
 
 func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
 	switch {
-	case f.Same, t.last[place.Key(f.at)] != i: // or a later archive of the run replaced it
+	case f.Same:
 		return v
-	case t.later[place.Key(f.at)]:
+	case f.Kept == "" && t.last[place.Key(f.at)] != i: // a later archive of the run replaced it
+		return v
+	}
+	if back, would := t.wouldBe(f.at); would {
+		if v.missing = !back; back {
+			v.gone = &blob.File{Path: f.at}
+		}
+		return v
+	}
+	if t.later[place.Key(f.at)] {
 		v.stays = fault.New(fault.Refused, "a later run delivered it, too")
 		return v
 	}
@@ -345,7 +442,11 @@ func (t *taking) sources(p *receipt.Past) error {
 			return gone(from.Path, "what was delivered")
 		}
 	}
-	if p.Unit.Parts == nil || p.Unit.From != nil {
+	switch {
+	case p.Unit.Edited && p.Unit.Parts[0].Kept == "":
+		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "it was changed, and how it was before was not kept").
+			Advise("nothing was done; with --replaced the next run keeps that"))
+	case p.Unit.Parts == nil || p.Unit.From != nil || p.Unit.Edited:
 		return nil
 	}
 	rows, err := p.Files()

@@ -288,7 +288,7 @@ var aside = map[string]string{
 	"shard": "a law", "workers": "a law", "dry-run": "a law", "skip-done": "a law", "receipt": "a law", "after": "a law", "into": "always", "as": "always json",
 	"done-in": "as receipt", "token-env": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses", "keep-fetched": "of addresses",
 	"ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks",
-	"quiet": "looks", "verbose": "looks", "report": "a page", "sums": "a list", "zone": "times say theirs", "name-encoding": "names are UTF-8", "even-if-partial": "as after", "staging": "a folder",
+	"quiet": "looks", "verbose": "looks", "report": "a page", "sums": "a list", "zone": "times say theirs", "name-encoding": "names are UTF-8", "even-if-partial": "as after", "replaced": "a law", "staging": "a folder",
 }
 
 // drawn are the values of the other options.

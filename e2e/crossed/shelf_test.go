@@ -66,17 +66,17 @@ var options = map[string]map[string][]string{
 	"create": with(map[string][]string{
 		"method": methods, "level": {"0", "best", "fast"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "password-env": {"CROSSED"}, "reproducible": nil,
 		"put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello"}, "links": {"keep", "follow", "skip"},
-		"top": {"keep", "drop"}, "under": {"u", "src/d"}, "dry-run": nil, "read-back": nil, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "entry-sums": {"DIR/archives.sums"}, "receipt": {"DIR/made.receipt"}, "relative-to": {"DIR/src"}, "after": {"remove"}, "skip-done": nil,
+		"top": {"keep", "drop"}, "under": {"u", "src/d"}, "dry-run": nil, "read-back": nil, "workers": {"1", "3"}, "sums": {"DIR/made.sums"}, "entry-sums": {"DIR/archives.sums"}, "receipt": {"DIR/made.receipt"}, "relative-to": {"DIR/src"}, "after": {"remove"}, "skip-done": nil, "replaced": {"DIR/replaced"},
 	}),
 	"convert": with(map[string][]string{
 		"to": into, "method": methods, "level": {"0", "best"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "new-password-env": {"CROSSED"}, "password-env": {"CROSSED"},
 		"flatten": nil, "peel": {"1", "2"}, "under": {"u"}, "rename": {"{stem}-{archive}{ext}", "f{ext}"}, "workers": {"1", "3"}, "entry-sums": {"DIR/made.sums"}, "sums": {"DIR/archives.sums"}, "dry-run": nil,
-		"read-back": nil, "receipt": {"DIR/made.receipt"}, "skip-done": nil, "after": {"remove", "move=DIR/gone"}, "even-if-partial": nil, "failed": {"move=DIR/failed"},
+		"read-back": nil, "receipt": {"DIR/made.receipt"}, "skip-done": nil, "after": {"remove", "move=DIR/gone"}, "even-if-partial": nil, "failed": {"move=DIR/failed"}, "replaced": {"DIR/replaced"},
 	}),
 	"edit": {
 		"add": {"DIR/src", "DIR/src/always.txt"}, "put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello", "a.csv=hello", "d=hello"},
 		"remove": {"*.csv", "d", "src/d/**", "none"}, "move": {"src=deep/er", "src/a.csv=src/d/moved.csv", "a.csv=z.csv", "src/d=d", "d=e/d", "none=x", "link=d/link"}, "top": {"keep", "drop"}, "under": {"u"},
-		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"}, "dry-run": nil,
+		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"}, "dry-run": nil, "receipt": {"DIR/made.receipt"}, "replaced": {"DIR/replaced"},
 	},
 	"compare": with(map[string][]string{"peel": {"1"}, "peel-a": {"1", "2"}, "peel-b": {"1"}, "times": nil, "password-env": {"CROSSED"}, "workers": {"1"}}),
 }
@@ -159,7 +159,7 @@ func (s *shelf) files() map[string]string {
 	tree, err := Look(s.dir)
 	require.NoError(s.t, err)
 	for at, thing := range tree {
-		aside := strings.HasPrefix(at, "out") || slices.Contains([]string{"made.sums", "archives.sums", "made.receipt", "entries", "keys"}, at)
+		aside := strings.HasPrefix(at, "out") || strings.HasPrefix(at, "replaced/") || slices.Contains([]string{"made.sums", "archives.sums", "made.receipt", "entries", "keys"}, at)
 		if !aside && thing.Kind != Folder {
 			sum := sha256.Sum256([]byte(thing.Data))
 			all[at] = hex.EncodeToString(sum[:])
