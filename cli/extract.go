@@ -3,12 +3,15 @@ package cli
 import (
 	"fmt"
 	"io"
+	"os"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
 	"widecrate/cli/show"
+	"widecrate/core/choose"
 	"widecrate/core/extract"
 	"widecrate/core/place"
 	"widecrate/core/report"
@@ -27,8 +30,8 @@ type extractCommand struct {
 	placementOptions
 	outputOptions
 	progressOption
-	pairs string      // the name of a file
-	rows  [][2]string // of a job file
+	pairs string     // the name of a file
+	rows  [][]string // of a job file
 	afterOptions
 	dryRun  bool
 	workers int
@@ -103,9 +106,9 @@ func (c *extractCommand) check(cmd *cobra.Command, args []string) error {
 	return c.archiveOptions.check(cmd, args, c.pairs != "" || c.rows != nil)
 }
 
-func (c *extractCommand) addPairs(rows [][2]string) {
+func (c *extractCommand) addPairs(rows [][]string) {
 	for _, row := range rows {
-		c.request.Pairs = append(c.request.Pairs, source.Pair{Source: row[0], Into: row[1]})
+		c.request.Pairs = append(c.request.Pairs, source.PairOf(row))
 	}
 }
 
@@ -118,7 +121,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	if c.pairs != "" {
 		err := readFile(cmd, c.pairs, func(r io.Reader) error {
-			rows, err := source.ReadPairs(r, "source", "into")
+			rows, err := source.ReadPairs(r, source.PairTitles...)
 			c.addPairs(rows)
 			return err
 		})
@@ -160,6 +163,9 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 	if c.replaced != "" {
 		o.Needed = append(o.Needed, extract.Needed{Path: c.replaced, What: "--replaced " + c.replaced})
 	}
+	if o.Alone, err = c.alone(cmd, r.Sources); err != nil {
+		return err
+	}
 	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
 	if err != nil {
 		return err
@@ -194,7 +200,55 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 	if shown.Totals.Done > 0 { // what was done before was not looked into: nobody knows what matched there
 		return c.both(shownError(&shown.Failures), recorded)
 	}
-	return c.both(c.ending(cmd, &shown.Failures, r.Selection, shown.Totals.Kept, shown.Totals.LeftOut, c.quiet), recorded)
+	ending := c.ending(cmd, &shown.Failures, r.Selection, shown.Totals.Kept, shown.Totals.LeftOut, c.quiet)
+	for _, alone := range o.Alone {
+		if alone.Selection == nil {
+			continue
+		}
+		if _, err := report.Matches(alone.Selection, shown.Totals.Kept, shown.Totals.LeftOut, shown.Failures.Count() > 0); err != nil && ending == nil {
+			ending = err
+		}
+	}
+	return c.both(ending, recorded)
+}
+
+// alone is what rows of --pairs say for themselves.
+func (c *extractCommand) alone(cmd *cobra.Command, sources []source.Source) (map[string]extract.Alone, error) {
+	all := map[string]extract.Alone{}
+	for _, s := range sources {
+		if _, known := all[s.Own.String()]; s.Own == nil || known {
+			continue
+		}
+		var a extract.Alone
+		var err error
+		wrong := func(err error) error { return usage(cmd, fmt.Errorf("--pairs, of %s: %w", s.Path, err)) }
+		if s.Own.OwnName != "" {
+			if a.OwnName, err = place.NewTemplate(s.Own.OwnName, ownNamePlaceholders...); err != nil {
+				return nil, wrong(err)
+			}
+		}
+		if s.Own.Ext+s.Own.Entry != "" {
+			rules := c.rules
+			if s.Own.Ext != "" {
+				rules.Ext = strings.FieldsFunc(s.Own.Ext, func(c rune) bool { return c == ',' || c == ' ' })
+			}
+			if s.Own.Entry != "" {
+				rules.Entry = []string{s.Own.Entry}
+			}
+			if a.Selection, err = choose.New(rules); err != nil {
+				return nil, wrong(err)
+			}
+		}
+		if s.Own.PasswordEnv != "" {
+			password, set := os.LookupEnv(s.Own.PasswordEnv)
+			if !set {
+				return nil, wrong(fmt.Errorf("the environment has no variable %s", s.Own.PasswordEnv))
+			}
+			a.Passwords = []string{password}
+		}
+		all[s.Own.String()] = a
+	}
+	return all, nil
 }
 
 // startProgress draws a line about how far the run is, until the function that

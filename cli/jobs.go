@@ -178,9 +178,9 @@ func (c *runCommand) set(f *jobFile, cmd *cobra.Command, name string, settings [
 	}
 	for _, s := range settings {
 		if s.Rows != nil {
-			rows := make([][2]string, len(s.Rows))
+			rows := make([][]string, len(s.Rows))
 			for i, row := range s.Rows {
-				rows[i] = [2]string{row[0].Text, row[1].Text}
+				rows[i] = []string{row[0].Text, row[1].Text}
 			}
 			option.SetRows(cmd.Flags().Lookup(s.Key), rows)
 			continue

@@ -33,6 +33,37 @@ func nights(t *testing.T, dir string, args ...string) (unpacked, before, code in
 }
 
 // Night after night only what is new is unpacked, and what is missing, in every layout.
+// What a row of a list says for itself counts for it alone, and for whether it is done.
+func TestPairsOfTheirOwn(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "a.zip"), "x.csv", "1", "y.log", "2", "z.json", "3")
+	run1 := []string{"extract", "--pairs", "pairs.csv", "--receipt", "r.jsonl", "--skip-done", "--ext", "json"}
+	for _, c := range []struct {
+		rows, says string
+		code       int
+		left       map[string]string
+	}{
+		{"a.zip,one,\"csv,log\",,,\na.zip,one,,y.log,two,\na.zip,three,,,,\n", "3 archives unpacked", 0,
+			map[string]string{"one/a/x.csv": "1", "one/a/y.log": "2", "one/two/y.log": "2", "three/a/z.json": "3"}},
+		{"a.zip,one,,none.log,two,\n", "no entry has the path \"none.log\"", 6, nil},
+		{"a.zip,one,\"csv,log\",,,\na.zip,three,,,,\n", "2 done before", 0, nil},
+		{"a.zip,one,log,,,\n", "1 archive unpacked", 0, nil},
+		{"a.zip,one,,,{none},\n", "an unknown placeholder {none}", 2, nil},
+		{"a.zip,one,,,,NONE\n", "no variable NONE", 2, nil},
+		{"a.zip,one,x\n", "is not source and into", 2, nil},
+	} {
+		put(t, filepath.Join(dir, "pairs.csv"), "source,into,ext,entry,own-name,password-env\n"+c.rows)
+		stdout, stderr, code := run(t, dir, run1...)
+		assert.Equal(t, c.code, code, "%s: %s", c.rows, stderr)
+		assert.Contains(t, stdout+stderr, c.says, c.rows)
+		for at, text := range c.left {
+			data, err := os.ReadFile(filepath.Join(dir, at))
+			require.NoError(t, err)
+			assert.Equal(t, text, string(data))
+		}
+	}
+}
+
 func TestOnlyWhatIsNew(t *testing.T) {
 	for name, args := range map[string][]string{
 		"own":    {"readings", "--into", "landing", "--clash", "replace"},

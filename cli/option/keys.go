@@ -40,7 +40,7 @@ func Keys(cmd *cobra.Command) (keys []job.Key) {
 }
 
 // SetRows gives an option the pairs that a job file has.
-func SetRows(f *pflag.Flag, rows [][2]string) {
+func SetRows(f *pflag.Flag, rows [][]string) {
 	*f.Value.(filled).Value.(Pairs).Rows = rows
 	f.Changed = true
 }

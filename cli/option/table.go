@@ -34,7 +34,7 @@ var Table = []Row{
 		More: "in a folder, or nested, take what matches this PATTERN, with any extension. A pattern with a slash is compared with the path below the folder, or in the outer archive (repeatable: any of them)"},
 	{Name: "source-list", Placeholder: "FILE", Help: "more sources, one a line", More: "more sources, one a line of this FILE (-: standard input)"},
 	{Name: "null-in", Needs: "source-list", Seldom: true, Help: "in the source list, a NUL ends each name"},
-	{Name: "pairs", Placeholder: "FILE", Help: "CSV of sources and their folders", More: "a FILE with lines of a source and its own destination root: CSV with commas, semicolons or tabs, perhaps with the titles source,into",
+	{Name: "pairs", Placeholder: "FILE", Help: "CSV of sources and their folders", More: "a FILE with lines of a source and its own destination root: CSV with commas, semicolons or tabs, perhaps with the titles source,into; with titles, also of its own ext, entry, own-name and password-env",
 		For: map[string]As{"compare": {Help: "CSV of what to compare with what", More: "a FILE with lines of two archives or folders to compare: CSV with commas, semicolons or tabs, perhaps with the titles a,b"}}},
 	{Name: "series", Shapes: true, Placeholder: "NAME", Help: "numbered archives count as one: 'suite-{n}.tar'",
 		More: "a NAME with {n} in it, such as 'suite-{n}.tar': archives with such names count as one, with one folder, merged in the order of their numbers (repeatable)"},

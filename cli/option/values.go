@@ -390,7 +390,7 @@ func (w *Wait) Set(text string) (err error) {
 // themselves.
 type Pairs struct {
 	File *string
-	Rows *[][2]string
+	Rows *[][]string
 }
 
 func (p Pairs) Type() string    { return "FILE" }

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 
 	"widecrate/core/blob"
+	"widecrate/core/choose"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/place"
@@ -38,8 +39,9 @@ type Options struct {
 	DryRun    bool           // find out what would be done, and write nothing
 	Backlog   int64          // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
-	Hash      bool     // find the SHA-256 of what is written; see report.Placed
-	Needed    []Needed // what may not lie in a folder that is swapped
+	Hash      bool             // find the SHA-256 of what is written; see report.Placed
+	Needed    []Needed         // what may not lie in a folder that is swapped
+	Alone     map[string]Alone // what sources are asked for in place of what all are, by source.Own
 
 	// Done says what was delivered earlier of a source, by its identity and its
 	// destination, and is still there: nil if it has to be done. With content, what was
@@ -78,6 +80,7 @@ type run struct {
 	Options
 	ctx     context.Context
 	plans   plan.Rules
+	alone   map[string]*plan.Rules // of sources that are asked for something else; by source.Own
 	sink    report.Sink
 	telling sync.Mutex
 	long    atomic.Int32 // entries that are being written and are long
@@ -155,6 +158,39 @@ func Stream(ctx context.Context, o Options, w io.Writer, sink report.Sink) error
 	return ctx.Err()
 }
 
+// Alone is what sources are asked for in place of what all are; zero values: that.
+type Alone struct {
+	Selection *choose.Selection
+	OwnName   *place.Template
+	Passwords []string
+}
+
+// rules are those for all, but for these.
+func (a Alone) rules(all plan.Rules) *plan.Rules {
+	if a.Selection != nil {
+		all.Selection = a.Selection
+	}
+	if a.OwnName != nil {
+		placement := *all.Placement
+		placement.OwnName = a.OwnName
+		all.Placement = &placement
+	}
+	if a.Passwords != nil {
+		all.Reading.Passwords = a.Passwords
+	}
+	return &all
+}
+
+// rulesOf are those for a source.
+func (r *run) rulesOf(s *source.Source) *plan.Rules {
+	if s.Own != nil {
+		if rules := r.alone[s.Own.String()]; rules != nil {
+			return rules
+		}
+	}
+	return &r.plans
+}
+
 // newRun prepares a unit for each source.
 func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	o.Complete()
@@ -163,6 +199,10 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	}
 	r := &run{Options: o, ctx: ctx, sink: sink, ordered: o.Placement.Layout != place.Own || o.Nested > 0,
 		plans: plan.Rules{Request: o.Request, Placement: o.Placement, Counter: new(place.Counter), Links: o.Links}}
+	r.alone = map[string]*plan.Rules{}
+	for own, of := range o.Alone {
+		r.alone[own] = of.rules(r.plans)
+	}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known
 	r.sources = make([]*unit, len(o.Sources))
 	for i := range o.Sources {

@@ -25,7 +25,7 @@ func (r *run) sourceUnit(s *source.Source) *unit {
 }
 
 func (r *run) targetOf(s *source.Source, name string) (place.Target, error) {
-	return r.Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: name})
+	return r.rulesOf(s).Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: name})
 }
 
 // begin prepares a source to be dealt with.
@@ -38,7 +38,7 @@ func (u *unit) begin() {
 	o := u.outcome
 	o.Source.Err = u.err
 	o.Target = u.run.absolute(target.Path())
-	o.Asked, o.Root = o.Target, u.run.absolute(target.Root)
+	o.Asked, o.Root = o.Target+u.source.Own.String(), u.run.absolute(target.Root)
 }
 
 // doneEarlier reports whether a source need not be opened.

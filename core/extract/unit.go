@@ -115,7 +115,7 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 		return schedule.Work{}, err
 	}
 	u.outcome.Format = u.opened.archive.Format
-	u.plan = plan.New(&u.run.plans, u.depth(), u.opened)
+	u.plan = plan.New(u.rules(), u.depth(), u.opened)
 	u.output = u.run.output(u)
 	inner, err := u.consider()
 	defer func() {
@@ -170,13 +170,16 @@ func (u *unit) openArchive() error {
 	return u.rename()
 }
 
+// rules are those for its source.
+func (u *unit) rules() *plan.Rules { return u.run.rulesOf(u.source) }
+
 func (u *unit) walkIn() (*walk.Archive, error) {
 	r := u.run
 	if u.inside != nil {
 		return u.inside.Open(r.ctx, walk.Checked, u.spoolDir)
 	}
-	o := r.Opening()
-	o.Whole, o.Dir, o.Kept = !r.DryRun && r.Nested == 0 && !r.Selection.Picks(), u.spoolDir, &r.Progress.Kept
+	o := u.rules().Opening()
+	o.Whole, o.Dir, o.Kept = !r.DryRun && r.Nested == 0 && !u.rules().Selection.Picks(), u.spoolDir, &r.Progress.Kept
 	if r.Reading.Salvage { // of what is damaged, all is taken that there is
 		o.Sums = nil
 	}
@@ -305,7 +308,7 @@ func (u *unit) Settle(err error) error {
 		slices.SortStableFunc(u.outcome.Lost, func(a, b report.Lost) int { return strings.Compare(a.Entry, b.Entry) })
 		u.outcome.Entries, u.outcome.LeftOut, u.outcome.Remarks = u.plan.Entries, u.plan.LeftOut, u.opened.archive.Remarks()
 		u.outcome.Passwords = u.opened.archive.Passwords()
-		if u.run.Selection.Dated() {
+		if u.rules().Selection.Dated() {
 			u.outcome.Dates = &u.plan.Dates
 		}
 	}

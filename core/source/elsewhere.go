@@ -18,7 +18,7 @@ import (
 // own folder is called after.
 const inputName = "standard-input"
 
-func (f *finder) addInput(into string) error {
+func (f *finder) addInput(to To) error {
 	if slices.ContainsFunc(f.found, func(s Source) bool { return s.Input != nil }) {
 		return fault.New(fault.Usage, "standard input can be read once, and is named twice")
 	}
@@ -26,13 +26,13 @@ func (f *finder) addInput(into string) error {
 	if in == nil {
 		in = os.Stdin
 	}
-	f.add(Source{Path: inputName, Into: into, Input: in})
+	f.add(Source{Path: inputName, To: to, Input: in})
 	return nil
 }
 
 // addAddress adds what lies at an address: an archive, the set that it is a part
 // of, or the series that is asked for.
-func (f *finder) addAddress(text, into string) error {
+func (f *finder) addAddress(text string, to To) error {
 	if f.Web == nil {
 		var err error
 		if f.Web, err = web.New(web.Options{}); err != nil {
@@ -44,18 +44,18 @@ func (f *finder) addAddress(text, into string) error {
 		return err
 	}
 	if f.inAnySeries(address.Name()) || address.IsFolder() {
-		return f.addSeriesAt(address, into)
+		return f.addSeriesAt(address, to)
 	}
-	s := Source{Path: text, Into: into, Address: address}
+	s := Source{Path: text, To: to, Address: address}
 	set, err := f.setAt(address)
 	switch {
 	case err != nil:
 		s.Err = err
 	case set != nil:
-		if f.seen[set.Path()+"\x00"+into] != "" {
+		if f.seen[set.Path()+to.key()] != "" {
 			return nil
 		}
-		s = fromSet(set, "", into)
+		s = fromSet(set, "", to)
 		s.Address = address
 	}
 	f.add(s)
@@ -91,7 +91,7 @@ const missingAtEnd = 2
 
 // addSeriesAt asks for the members of the series, in the folder of an address. How
 // numbers are written says the one that was named, or the first that is there.
-func (f *finder) addSeriesAt(at *web.Address, into string) error {
+func (f *finder) addSeriesAt(at *web.Address, to To) error {
 	asked := false
 	for _, s := range f.series {
 		if !at.IsFolder() && !s.name.MatchString(at.Name()) {
@@ -101,18 +101,18 @@ func (f *finder) addSeriesAt(at *web.Address, into string) error {
 			return fault.At(at.String(), fault.New(fault.Usage, "a server cannot be asked for all names that match %s", s.pattern).Advise("name the archives, or leave the * out"))
 		}
 		asked = true
-		if err := f.askSeries(s, at, into); err != nil {
-			f.add(Source{Path: at.String(), Into: into, Address: at, Err: err})
+		if err := f.askSeries(s, at, to); err != nil {
+			f.add(Source{Path: at.String(), To: to, Address: at, Err: err})
 		}
 	}
 	if !asked {
-		f.add(Source{Path: at.String(), Into: into, Address: at,
+		f.add(Source{Path: at.String(), To: to, Address: at,
 			Err: fault.At(at.String(), fault.New(fault.Unreadable, "it is a folder, and a server cannot be asked for what is in it").Advise("name the archives, or a series of them"))})
 	}
 	return nil
 }
 
-func (f *finder) askSeries(s series, at *web.Address, into string) error {
+func (f *finder) askSeries(s series, at *web.Address, to To) error {
 	width, named := 0, 0
 	if m := s.name.FindStringSubmatch(at.Name()); m != nil && !at.IsFolder() {
 		named, _ = strconv.Atoi(m[1]) // a few digits
@@ -133,7 +133,7 @@ func (f *finder) askSeries(s series, at *web.Address, into string) error {
 		}
 		if missing++; there {
 			missing = 0
-			f.add(Source{Path: member.String(), Into: into, Address: member})
+			f.add(Source{Path: member.String(), To: to, Address: member})
 		}
 	}
 	return nil

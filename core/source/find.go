@@ -98,7 +98,7 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	f := &finder{Request: r, ctx: ctx, seen: map[string]string{}, sets: parts.Lookup{More: r.PartsIn}}
 	f.readSeries()
 	for _, pair := range append(named(r.Names), r.Pairs...) {
-		if err := f.addSource(pair.Source, pair.Into); err != nil {
+		if err := f.addSource(pair.Source, pair.To); err != nil {
 			return nil, err
 		}
 	}
@@ -222,14 +222,14 @@ type finder struct {
 }
 
 // addSource adds what a name stands for. Its error is about the request itself.
-func (f *finder) addSource(name, into string) error {
+func (f *finder) addSource(name string, to To) error {
 	switch {
 	case name == "-":
-		return f.addInput(into)
+		return f.addInput(to)
 	case web.IsAddress(name):
-		return f.addAddress(name, into)
+		return f.addAddress(name, to)
 	}
-	f.addName(name, into)
+	f.addName(name, to)
 	return nil
 }
 
@@ -248,7 +248,7 @@ func (f *finder) add(s Source) {
 	if !s.Elsewhere() {
 		key = place.Key(absolute)
 	}
-	key += "\x00" + s.Into
+	key += s.key()
 	if first := f.seen[key]; first == absolute || first != "" && sameFile(first, absolute) {
 		return
 	}
@@ -256,41 +256,41 @@ func (f *finder) add(s Source) {
 	f.found = append(f.found, s)
 }
 
-func (f *finder) addName(name, into string) {
+func (f *finder) addName(name string, to To) {
 	info, err := os.Stat(name)
 	if f.Begun != nil && (err != nil || !info.IsDir()) { // of its set, some parts may be taken away already
 		f.listed(filepath.Dir(name))
 		info, err = os.Stat(name)
 	}
 	if set := f.setOf(name, info); set != nil {
-		f.add(fromSet(set, "", into))
+		f.add(fromSet(set, "", to))
 		return
 	}
 	switch {
 	case err != nil && isPattern(name):
-		f.expand(name, into)
+		f.expand(name, to)
 	case err != nil:
-		f.add(Source{Path: name, Into: into, Err: missing(name, err)})
+		f.add(Source{Path: name, To: to, Err: missing(name, err)})
 	case info.IsDir():
-		f.addFolder(name, "", into)
+		f.addFolder(name, "", to)
 	case !info.Mode().IsRegular():
-		f.add(Source{Path: name, Into: into, Err: fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))})
+		f.add(Source{Path: name, To: to, Err: fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))})
 	default:
-		f.add(Source{Path: name, Into: into})
+		f.add(Source{Path: name, To: to})
 	}
 }
 
 // expand adds what matches a pattern.
-func (f *finder) expand(pattern, into string) {
+func (f *finder) expand(pattern string, to To) {
 	matches, err := Match(pattern)
 	if err == nil && matches == nil {
 		err = fault.New(fault.Unreadable, "nothing matches")
 	}
 	if err != nil {
-		f.add(Source{Path: pattern, Into: into, Err: fault.At(pattern, err)})
+		f.add(Source{Path: pattern, To: to, Err: fault.At(pattern, err)})
 	}
 	for _, match := range matches {
-		f.addName(match, into)
+		f.addName(match, to)
 	}
 }
 
@@ -338,15 +338,15 @@ func (f *finder) list(folder string) (children []fs.DirEntry, names []string, er
 	}
 }
 
-func (f *finder) addFolder(folder, sub, into string) {
+func (f *finder) addFolder(folder, sub string, to To) {
 	children, names, err := f.list(folder)
 	if err != nil {
-		f.add(Source{Path: folder, Into: into, Err: fault.Reading(folder, err)})
+		f.add(Source{Path: folder, To: to, Err: fault.Reading(folder, err)})
 		return
 	}
 	sets, _, err := parts.Find(folder, names, f.PartsIn)
 	if err != nil {
-		f.add(Source{Path: folder, Into: into, Err: err})
+		f.add(Source{Path: folder, To: to, Err: err})
 		return
 	}
 	var found []Source
@@ -356,12 +356,12 @@ func (f *finder) addFolder(folder, sub, into string) {
 			isPart[p.Path] = true
 		}
 		if f.isArchive(set, sub) {
-			found = append(found, fromSet(set, sub, into))
+			found = append(found, fromSet(set, sub, to))
 		}
 	}
 	for _, child := range children {
 		if file := filepath.Join(folder, child.Name()); !isPart[file] && f.isArchiveFile(file, sub, child) {
-			found = append(found, Source{Path: file, Sub: sub, Into: into})
+			found = append(found, Source{Path: file, Sub: sub, To: to})
 		}
 	}
 	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })
@@ -369,7 +369,7 @@ func (f *finder) addFolder(folder, sub, into string) {
 		f.add(s)
 	}
 	if f.Recursive {
-		f.addBelow(folder, sub, into, children)
+		f.addBelow(folder, sub, to, children)
 	}
 }
 
@@ -387,7 +387,7 @@ func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
 }
 
 // addBelow looks into the folders of a folder, in natural order.
-func (f *finder) addBelow(folder, sub, into string, children []fs.DirEntry) {
+func (f *finder) addBelow(folder, sub string, to To, children []fs.DirEntry) {
 	var folders []string
 	for _, child := range children {
 		if child.IsDir() && !place.IsStaging(child.Name()) && (f.Skip == nil || !f.Skip(filepath.Join(folder, child.Name()))) {
@@ -400,6 +400,6 @@ func (f *finder) addBelow(folder, sub, into string, children []fs.DirEntry) {
 		if sub != "" {
 			below = sub + "/" + name
 		}
-		f.addFolder(filepath.Join(folder, name), below, into)
+		f.addFolder(filepath.Join(folder, name), below, to)
 	}
 }

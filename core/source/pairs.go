@@ -3,18 +3,41 @@ package source
 import (
 	"encoding/csv"
 	"io"
+	"slices"
 	"strings"
 
 	"widecrate/core/fault"
 )
 
-// A Pair is a source with a destination root of its own.
-type Pair struct{ Source, Into string }
+// A Pair is a source, and where it goes.
+type Pair struct {
+	Source string
+	To
+}
 
-// ReadPairs reads rows of two things: CSV (RFC 4180) with commas, semicolons or tabs between
-// fields, which may be quoted. A first row with these titles, in any order, says which is
-// which; without one they come in this order. Text is decoded as in ReadList.
-func ReadPairs(r io.Reader, first, second string) (pairs [][2]string, err error) {
+// PairTitles are those of a Pair in CSV: the first two have to be there.
+var PairTitles = []string{"source", "into", "ext", "entry", "own-name", "password-env"}
+
+// PairOf is the pair of a row with these titles.
+func PairOf(row []string) (p Pair) {
+	p.Source, p.Into = row[0], row[1]
+	var own Own
+	for i, to := range []*string{&own.Ext, &own.Entry, &own.OwnName, &own.PasswordEnv} {
+		if i+2 < len(row) {
+			*to = row[i+2]
+		}
+	}
+	if own != (Own{}) {
+		p.Own = &own
+	}
+	return p
+}
+
+// ReadPairs reads rows of two things, and perhaps more: CSV (RFC 4180) with commas, semicolons
+// or tabs between fields, which may be quoted. A first row with some of these titles, the first
+// two among them, says which is which; without one, there are two in this order. Each row that is
+// returned has a field for each title. Text is decoded as in ReadList.
+func ReadPairs(r io.Reader, titles ...string) (pairs [][]string, err error) {
 	raw, err := io.ReadAll(r)
 	if err != nil {
 		return nil, fault.Reading("", err)
@@ -27,39 +50,43 @@ func ReadPairs(r io.Reader, first, second string) (pairs [][2]string, err error)
 	if err != nil {
 		return nil, err
 	}
-	a, b := 0, 1
-	if len(rows) > 0 && titles(rows[0], first, second) {
-		if !strings.EqualFold(strings.TrimSpace(rows[0][0]), first) {
-			a, b = 1, 0
+	columns := []int{0, 1} // the title of each
+	if len(rows) > 0 {
+		if of := columnsOf(rows[0], titles); of != nil {
+			columns, rows, lines = of, rows[1:], lines[1:]
 		}
-		rows, lines = rows[1:], lines[1:]
 	}
 	if len(rows) == 0 {
 		return nil, fault.New(fault.Usage, "the list is empty")
 	}
 	for i, row := range rows {
-		if len(row) != 2 || row[0] == "" || row[1] == "" {
-			return nil, fault.New(fault.Usage, "line %d is not %s and %s, with a comma, a semicolon or a tab between them: %q", lines[i], first, second, strings.Join(row, ", "))
+		pair := make([]string, len(titles))
+		for k := range min(len(row), len(columns)) {
+			pair[columns[k]] = row[k]
 		}
-		pairs = append(pairs, [2]string{row[a], row[b]})
+		if len(row) != len(columns) || pair[0] == "" || pair[1] == "" {
+			return nil, fault.New(fault.Usage, "line %d is not %s and %s, with a comma, a semicolon or a tab between them: %q", lines[i], titles[0], titles[1], strings.Join(row, ", ")).
+				Advise("more fields need a first line with titles: " + strings.Join(titles, ","))
+		}
+		pairs = append(pairs, pair)
 	}
 	return pairs, nil
 }
 
-func titles(row []string, names ...string) bool {
-	if len(row) != len(names) {
-		return false
-	}
-	seen := map[string]bool{}
-	for _, title := range row {
-		seen[strings.ToLower(strings.TrimSpace(title))] = true
-	}
-	for _, name := range names {
-		if !seen[name] {
-			return false
+// columnsOf are the titles that the fields of a row name, each once, the first two among them;
+// nil: it names none.
+func columnsOf(row, titles []string) (columns []int) {
+	for _, field := range row {
+		at := slices.Index(titles, strings.ToLower(strings.TrimSpace(field)))
+		if at < 0 || slices.Contains(columns, at) {
+			return nil
 		}
+		columns = append(columns, at)
 	}
-	return true
+	if !slices.Contains(columns, 0) || !slices.Contains(columns, 1) {
+		return nil
+	}
+	return columns
 }
 
 // rowsOf are the rows of a text, and the lines that they begin at: with what stands in each
@@ -69,7 +96,7 @@ func rowsOf(text string) (rows [][]string, lines []int, err error) {
 		rows, lines, err = parsed(text, comma)
 		alike := err == nil
 		for _, row := range rows {
-			alike = alike && len(row) == 2
+			alike = alike && len(row) == len(rows[0]) && len(row) > 1
 		}
 		if alike {
 			return rows, lines, nil

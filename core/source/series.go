@@ -73,8 +73,9 @@ func (f *finder) inSeries() ([]Source, error) {
 		return f.found, nil
 	}
 	type key struct {
-		series            int
-		folder, sub, into string
+		series      int
+		folder, sub string
+		to          To
 	}
 	places := map[key]int{}
 	members := map[int][]numbered{} // by the place of their series
@@ -85,7 +86,7 @@ func (f *finder) inSeries() ([]Source, error) {
 			sources = append(sources, s)
 			continue
 		}
-		of, k := f.series[i], key{i, s.folder(), s.Sub, s.Into}
+		of, k := f.series[i], key{i, s.folder(), s.Sub, s.To}
 		at, known := places[k]
 		if !known {
 			at = len(sources)
@@ -94,7 +95,7 @@ func (f *finder) inSeries() ([]Source, error) {
 			if s.Elsewhere() {
 				where = k.folder + of.pattern
 			}
-			sources = append(sources, Source{Path: where, Sub: s.Sub, Into: s.Into, called: of.called(k.folder)})
+			sources = append(sources, Source{Path: where, Sub: s.Sub, To: s.To, called: of.called(k.folder)})
 		}
 		number, _ := strconv.Atoi(of.name.FindStringSubmatch(s.Name())[1]) // a few digits
 		members[at] = append(members[at], numbered{s, number})

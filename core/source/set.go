@@ -12,8 +12,8 @@ import (
 	"widecrate/core/parts"
 )
 
-func fromSet(set *parts.Set, sub, into string) Source {
-	return Source{Path: set.Path(), Sub: sub, Into: into, Set: set, called: set.Name}
+func fromSet(set *parts.Set, sub string, to To) Source {
+	return Source{Path: set.Path(), Sub: sub, To: to, Set: set, called: set.Name}
 }
 
 // setOf returns the set that a file is part of, there or not; nil if it is none.
@@ -78,7 +78,7 @@ func (f *finder) await(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		*s = fromSet(set, s.Sub, s.Into)
+		*s = fromSet(set, s.Sub, s.To)
 		s.Err, s.Address = err, address
 	}
 	return nil

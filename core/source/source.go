@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
@@ -21,7 +22,7 @@ import (
 type Source struct {
 	Path    string       // as it was given, or below the folder that was given
 	Sub     string       // folders between the folder that was given and the archive, separated by slashes
-	Into    string       // a destination root of its own; empty: none
+	To                   // where it goes
 	Set     *parts.Set   // whose parts the archive lies in; nil: the archive is one file
 	Members []Source     // of a series; nil: it is none. Path is then its pattern
 	Address *web.Address // of the archive; nil: none
@@ -30,6 +31,31 @@ type Source struct {
 
 	called string // what the whole is called, where that is not the last part of the path
 }
+
+// To is where a source goes, and what is said for it alone.
+type To struct {
+	Into string // a destination root of its own; empty: none
+	Own  *Own   // nil: nothing
+}
+
+// Own is what one source is asked for in place of what all are; empty: that.
+type Own struct {
+	Ext         string // a list, with commas
+	Entry       string
+	OwnName     string // a template
+	PasswordEnv string
+}
+
+// String is its identity; empty: it says nothing.
+func (o *Own) String() string {
+	if o == nil {
+		return ""
+	}
+	return strings.Join([]string{o.Ext, o.Entry, o.OwnName, o.PasswordEnv}, "\x00")
+}
+
+// key tells where a source goes from other places.
+func (to To) key() string { return "\x00" + to.Into + "\x00" + to.Own.String() }
 
 // Name is the last part of the path, or what the parts of a set and the members
 // of a series have in common.

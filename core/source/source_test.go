@@ -39,7 +39,7 @@ func TestFind(t *testing.T) {
 		"missing":           {Request{Names: []string{"in/none.zip", "in/a2.ZIP"}}, "!in/none.zip| in/a2.ZIP|"},
 		"missing first":     {Request{Names: []string{"in/a2.ZIP", "in/none.zip"}}, "!in/none.zip| in/a2.ZIP|"},
 		"once":              {Request{Names: []string{"in/a10.zip", "in", "./in/a2.ZIP"}}, "in/a10.zip| in/a2.ZIP| in/link.zip|"},
-		"twice by two ways": {Request{Pairs: []Pair{{"in/a2.ZIP", "x"}, {"in/a2.ZIP", "y"}}}, "in/a2.ZIP| in/a2.ZIP|"},
+		"twice by two ways": {Request{Pairs: []Pair{{"in/a2.ZIP", To{Into: "x"}}, {"in/a2.ZIP", To{Into: "y"}}}}, "in/a2.ZIP| in/a2.ZIP|"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			found, err := Find(t.Context(), c.r)
@@ -79,12 +79,16 @@ func TestLists(t *testing.T) {
 	_, err = ReadList(iotest.ErrReader(errors.New("gone")), false)
 	assert.ErrorIs(t, err, fault.Unreadable)
 
-	for text, want := range map[string][2]string{"a b.zip\tout put\n": {"a b.zip", "out put"}, "a,b.zip\tx\r\n\r\n": {"a,b.zip", "x"}, "a;b.zip,x;y\n": {"a;b.zip", "x;y"}, "a\"b.zip,x\n": {`a"b.zip`, "x"},
+	for text, want := range map[string][]string{"a b.zip\tout put\n": {"a b.zip", "out put"}, "a,b.zip\tx\r\n\r\n": {"a,b.zip", "x"}, "a;b.zip,x;y\n": {"a;b.zip", "x;y"}, "a\"b.zip,x\n": {`a"b.zip`, "x"},
 		"source,into\n\"a,b.zip\",\"say \"\"x\"\"\"\n": {"a,b.zip", `say "x"`}, "\ufeffInto;Source\nx;a.zip\n": {"a.zip", "x"}} {
 		pairs, err := ReadPairs(strings.NewReader(text), "source", "into")
 		require.NoError(t, err, "%q", text)
-		assert.Equal(t, [][2]string{want}, pairs, "%q", text)
+		assert.Equal(t, [][]string{want}, pairs, "%q", text)
 	}
+	pairs, err := ReadPairs(strings.NewReader("into;own-name;source;Ext\nx;n;a.zip;\"csv,json\"\ny;;b.zip;\n"), PairTitles...)
+	require.NoError(t, err)
+	own := &Own{Ext: "csv,json", OwnName: "n"}
+	assert.Equal(t, []Pair{{"a.zip", To{"x", own}}, {"b.zip", To{Into: "y"}}}, []Pair{PairOf(pairs[0]), PairOf(pairs[1])})
 	for _, bad := range []string{"", "a", "a\t", "\tb", "a\tb\tc", "source,into\n", "a,b\nc\n"} {
 		_, err := ReadPairs(strings.NewReader(bad), "source", "into")
 		assert.ErrorIs(t, err, fault.Usage, "%q", bad)
