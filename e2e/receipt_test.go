@@ -43,7 +43,7 @@ func TestPairsOfTheirOwn(t *testing.T) {
 		code       int
 		left       map[string]string
 	}{
-		{"a.zip,one,\"csv,log\",,,\na.zip,one,,y.log,two,\na.zip,three,,,,\n", "3 archives unpacked", 0,
+		{"a.zip,one,\"csv,log\",,,\na.zip,one,log,y.log,two,\na.zip,three,,,,\n", "3 archives unpacked", 0,
 			map[string]string{"one/a/x.csv": "1", "one/a/y.log": "2", "one/two/y.log": "2", "three/a/z.json": "3"}},
 		{"a.zip,one,,none.log,two,\n", "no entry has the path \"none.log\"", 6, nil},
 		{"a.zip,one,\"csv,log\",,,\na.zip,three,,,,\n", "2 done before", 0, nil},
