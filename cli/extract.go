@@ -205,8 +205,8 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		if alone.Selection == nil {
 			continue
 		}
-		if _, err := report.Matches(alone.Selection, shown.Totals.Kept, shown.Totals.LeftOut, shown.Failures.Count() > 0); err != nil && ending == nil {
-			ending = err
+		if _, err := report.Matches(alone.Selection, shown.Totals.Kept, shown.Totals.LeftOut, shown.Failures.Count() > 0); err != nil && shown.Failures.Count() == 0 {
+			ending = err // which says more
 		}
 	}
 	return c.both(ending, recorded)
