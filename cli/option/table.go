@@ -12,6 +12,7 @@ var Conflicts = []Conflict{
 	{"into=-", "sums", "nothing is put into place"},
 	{"into=-", "report", "nothing is put into place"},
 	{"into=-", "to", "the new archives are files"},
+	{"into=-", "replaced", "nothing is put into place"},
 	{"into=-", "failed", "what goes to standard output was not unpacked"},
 	{"into=-", "after", "what goes to standard output is not known to have arrived"},
 	{"shard", "layout=shared", "the result of a share would depend on the others"},

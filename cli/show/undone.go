@@ -76,9 +76,9 @@ func (u *Undoing) Finish() {
 	if u.Quiet {
 		return
 	}
-	s, done := u.Summary(), "taken back"
+	s, done, back := u.Summary(), "taken back", "back"
 	if u.DryRun {
-		done = "would be taken back"
+		done, back = "would be taken back", "would be back"
 	}
 	if u.archives+u.failed+u.back == 0 {
 		s.Printf("There is nothing to take back: it was done before, or the run delivered nothing.\n")
@@ -86,10 +86,10 @@ func (u *Undoing) Finish() {
 	}
 	s.Printf("%s %s: %s removed; %s\n", s.Strong(Count(u.archives, "archive")), done, Count(u.files, "file"), Took(time.Since(u.Started)))
 	if u.back > 0 {
-		s.Printf("%s back where they were\n", Count(u.back, "source file"))
+		s.Printf("%s %s where they were\n", Count(u.back, "source file"), back)
 	}
 	if u.restored > 0 {
-		s.Printf("%s that had been replaced back\n", Count(u.restored, "file"))
+		s.Printf("%s that had been replaced %s\n", Count(u.restored, "file"), back)
 	}
 	if u.before > 0 {
 		s.Printf("%s there before the run stay\n", Count(u.before, "file"))
@@ -101,7 +101,7 @@ func (u *Undoing) Finish() {
 		s.Printf("%s had taken the place of others, which do not come back\n", s.Bad(Count(u.over, "file")))
 	}
 	if u.altered > 0 {
-		s.Printf("%s, reported above, which stay\n", s.Bad(Count(u.altered, "file")+" altered since"))
+		s.Printf("%s, reported above, and not touched\n", s.Bad(Count(u.altered, "file")+" altered since"))
 	}
 	if u.failed > 0 {
 		s.Printf("%s not taken back, reported above\n", s.Bad(Count(u.failed, "archive")))

@@ -1,6 +1,6 @@
 // Package undo takes back what a receipt says that a run did: what it delivered is removed, as
-// far as it is still as it was delivered and what it came from is there, and sources that it moved
-// come back.
+// far as it is still as it was delivered and what it came from is there; sources that it moved, and
+// what it replaced and kept, come back.
 package undo
 
 import (
@@ -61,7 +61,9 @@ func Run(ctx context.Context, o Options, tell report.Sink) error {
 	}
 	would := map[string]bool{}
 	for _, run := range slices.Backward(runs[first:last]) {
-		if err := (&taking{Options: &o, ctx: ctx, run: run, later: later, returned: map[string]bool{}, would: would, made: map[string]bool{}, empty: map[string]bool{}, back: map[string]bool{}}).all(tell); err != nil {
+		t := &taking{Options: &o, ctx: ctx, run: run, later: later, last: map[string]int{}, returned: map[string]bool{},
+			would: would, made: map[string]bool{}, empty: map[string]bool{}, back: map[string]bool{}}
+		if err := t.all(tell); err != nil {
 			return err
 		}
 	}
@@ -135,15 +137,17 @@ type taking struct {
 }
 
 func (t *taking) all(tell report.Sink) error {
+	units := slices.DeleteFunc(slices.Clone(t.run.Units), func(p *receipt.Past) bool { return p.Undone })
+	if len(units) == 0 && t.run.Units != nil {
+		return nil // by now, its sources may have been moved by another
+	}
 	for _, m := range t.run.Moved {
 		back, err := disposal.Return(m.To, m.From, m.Size, m.Modified, t.DryRun)
 		if t.returned[place.Key(m.From)] = err == nil; back || err != nil {
 			tell(&report.Returned{Path: m.From, From: m.To, DryRun: t.DryRun, Err: err})
 		}
 	}
-	units := slices.DeleteFunc(slices.Clone(t.run.Units), func(p *receipt.Past) bool { return p.Undone })
 	slices.Reverse(units)
-	t.last = map[string]int{}
 	for i, p := range slices.Backward(units) {
 		files, err := files(p)
 		if err != nil {
@@ -340,7 +344,7 @@ func (t *taking) restore(p *receipt.Past, all []file, u *report.Undone) error {
 			return nil
 		}
 		_, err = folder.MakeAll(to)
-		return err
+		return fault.Writing(to, err)
 	})
 }
 
