@@ -24,6 +24,7 @@ type weighCommand struct {
 	sample  option.Size
 	chart   string
 	workers int
+	asFiles bool
 }
 
 func newWeigh(s *streams) *cobra.Command {
@@ -33,8 +34,9 @@ func newWeigh(s *streams) *cobra.Command {
 		Short: "Pack a sample in several ways; compare size and time",
 		Long: `weigh packs files in several ways and compares sizes and times: the smallest,
 the fastest, and the best trade, where half the size may take sixteen times as
-long. If there is more than the sample, only pieces of it are packed, and the
-last line says how far off the estimates may be. No archive is written.
+long. Of archives, what is in them is weighed. If there is more than the sample,
+only pieces from all over are packed, and the last line says how far off the
+estimates may be. Times are those of the processors. No archive is written.
 
 A way is a format, a method of ZIP after a colon, and a level after an at sign:
 zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
@@ -49,6 +51,7 @@ zip, zip:zstd, tar.gz@best, zip:bzip2@1.`,
 		set.List(&c.tries, "try")
 		set.Value(&c.sample, "sample")
 		set.Text(&c.chart, "chart")
+		set.Switch(&c.asFiles, "as-files")
 		set.Number(&c.workers, "workers", 1)
 	})
 	set.Group("Which files", func() {
@@ -77,7 +80,7 @@ func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 	if err := c.checkWritten(cmd, named(sources)); err != nil {
 		return err
 	}
-	w := create.Weighing{Options: create.Options{Sources: sources, Workers: c.workers}, Sample: int64(c.sample)}
+	w := create.Weighing{Options: create.Options{Sources: sources, Workers: c.workers}, Sample: int64(c.sample), AsFiles: c.asFiles}
 	if w.Selection, err = c.selection(cmd); err != nil {
 		return err
 	}

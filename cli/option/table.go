@@ -168,6 +168,7 @@ var Table = []Row{
 	{Name: "remove", Placeholder: "PATTERN", Help: "remove entries that match", More: "remove entries that match this PATTERN (repeatable)"},
 	{Name: "move", Placeholder: "OLD=NEW", Help: "give an entry another path", More: "give an entry, or a folder with all below it, another path (repeatable)"},
 	{Name: "try", Placeholder: "LIST", Help: "the ways: zip,tar.zst@best", More: "the ways, a LIST (default: eleven usual ones)"},
+	{Name: "as-files", Help: "weigh archives as they lie", More: "weigh archives as they lie, and not what is in them"},
 	{Name: "sample", Placeholder: "SIZE", Help: "pack no more than this", More: "pack no more than this SIZE"},
 	{Name: "chart", Placeholder: "FILE", Help: "also draw a chart", More: "also draw a chart into this FILE, .png or .svg"},
 

@@ -37,7 +37,7 @@ func (o *Output) ways(r *report.Weighed) {
 	if r.Packed < r.Size {
 		size.Title = "estimate"
 	}
-	t := NewTable(o.Out, name, size, Column{Title: "saved", Right: true}, Column{Title: "time", Width: 8, Right: true},
+	t := NewTable(o.Out, name, size, Column{Title: "saved", Right: true}, Column{Title: "CPU time", Width: 8, Right: true},
 		Column{Title: "speed", Width: 10, Right: true}, Column{Width: longestBar, Short: true}, best)
 	longest := t.Width(5)
 	for i := range r.Ways {
@@ -56,6 +56,12 @@ func bar(value, largest int64, longest int) string {
 }
 
 func (o *Output) sampled(s *Screen, r *report.Weighed) {
+	if r.Archives > 0 {
+		s.Printf("What is in %s was weighed, and not the archives as they lie (--as-files).\n", Count(r.Archives, "archive"))
+	}
+	if r.Closed > 0 {
+		s.Printf("%s could not be looked into: weighed as files.\n", s.Bad(Count(r.Closed, "archive")))
+	}
 	if r.Packed == r.Size {
 		s.Printf("All of %s, %s, packed in memory; times are without the disk.\n", Count(r.Files, "file"), Size(r.Size))
 		return

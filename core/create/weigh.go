@@ -2,7 +2,7 @@ package create
 
 import (
 	"context"
-	"io"
+	"errors"
 	"math"
 	"slices"
 	"strconv"
@@ -10,9 +10,10 @@ import (
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/choose"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
+	"widecrate/core/format/tar"
 	"widecrate/core/report"
 )
 
@@ -61,14 +62,12 @@ func ParseWay(text string) (Way, error) {
 type Weighing struct {
 	Options       // sources, selection and paths
 	Ways    []Way // to be tried in this order; nil: Ways
-	Sample  int64 // how many bytes are packed, all if there are no more; 0: DefaultSample
+	Sample  int64 // how many bytes are packed at most, all if there are no more; 0: DefaultSample
+	AsFiles bool  // archives are weighed as they lie, and not what is in them
 }
 
-// largestPiece bounds how much of a sample one file makes up.
-const largestPiece = 16
-
-// Run reads a sample of the sources into memory and packs it in every way. Each
-// is reported when it is done.
+// Run reads a sample of the sources into memory, and of what is in archives, and packs it in
+// every way. Each is reported when it is done. Times are those of the processors.
 func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weighed, error) {
 	if w.Ways == nil {
 		for _, name := range Ways {
@@ -83,20 +82,38 @@ func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weig
 		w.Sample = DefaultSample
 	}
 	w.Complete()
-	c := newCollector(ctx, w.Options)
-	if err := c.collect(); err != nil {
-		return nil, err
+	if w.Selection == nil {
+		w.Selection = new(choose.Selection)
 	}
 	r := &report.Weighed{}
-	pieces, err := w.sample(c, r)
-	if err != nil {
-		return nil, err
-	}
-	if r.Packed < r.Size {
-		if r.Off, err = spread(pieces); err != nil {
+	var taken []*stretch
+	for closed := map[string]bool{}; ; {
+		all, err := w.survey(ctx, r, closed)
+		if err != nil {
 			return nil, err
 		}
+		taken, r.Off, err = all.enough(all.stretches(w.Sample))
+		if err == nil {
+			break
+		}
+		unread, is := errors.AsType[*errClosed](err)
+		if !is {
+			return nil, err
+		}
+		closed[unread.path] = true
 	}
+	band := r.Off
+	var pieces []item
+	var deflated []int64
+	sampled := map[string]bool{}
+	for _, s := range taken {
+		pieces, deflated = append(pieces, s.pieces...), append(deflated, s.deflated...)
+		for _, p := range s.pieces {
+			r.Packed += int64(len(p.text))
+			sampled[p.entry.Path] = true
+		}
+	}
+	r.Sampled = len(sampled)
 	// The first run of all pays for pages and caches that the others find ready.
 	if _, err := weigh(ctx, w.Ways[0], pieces[:min(len(pieces), warmUp)], w.Workers); err != nil {
 		return nil, fault.At(w.Ways[0].Name, err)
@@ -108,11 +125,11 @@ func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weig
 		}
 		m.Estimate = m.Size
 		if r.Packed < r.Size {
-			off, err := extrapolate(ctx, way, m, pieces, r, w.Workers)
+			off, err := extrapolate(ctx, way, m, pieces, deflated, r, w.Workers)
 			if err != nil {
 				return nil, fault.At(way.Name, err)
 			}
-			r.Off = max(r.Off, off)
+			r.Off = max(r.Off, band+off)
 		}
 		r.Ways = append(r.Ways, *m)
 		if tell != nil {
@@ -121,101 +138,6 @@ func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weig
 	}
 	mark(r.Ways)
 	return r, nil
-}
-
-// sample reads pieces of the files that lie at even distances, up to the size
-// asked for.
-func (w Weighing) sample(c *collector, r *report.Weighed) ([]item, error) {
-	var files []item
-	for _, it := range c.found {
-		if it.entry.Kind == archive.File {
-			files = append(files, it)
-			r.Size += it.entry.Size
-		}
-	}
-	r.Files = len(files)
-	piece := max(w.Sample/largestPiece, 1)
-	step := 1.0
-	if r.Size > w.Sample {
-		var eligible int64 // what the files would bring, none more than a piece
-		for _, it := range files {
-			eligible += min(it.entry.Size, piece)
-		}
-		step = max(1, float64(eligible)/float64(w.Sample))
-	}
-	var pieces []item
-	for at := 0.0; int(at) < len(files); at += step {
-		it := files[int(at)]
-		data, err := readPiece(it, r.Size > w.Sample, piece)
-		if err != nil {
-			return nil, fault.At(it.path, err)
-		}
-		r.Packed += int64(len(data))
-		it.text, it.entry.Size = data, int64(len(data))
-		if data == nil {
-			it.text = []byte{}
-		}
-		pieces = append(pieces, it)
-	}
-	r.Sampled = len(pieces)
-	return pieces, nil
-}
-
-// readPiece reads a file, or of a larger one a piece from its middle.
-func readPiece(it item, cut bool, piece int64) ([]byte, error) {
-	if it.text != nil {
-		return it.text, nil
-	}
-	f, _, err := folder.OpenRegular(it.path)
-	if err != nil {
-		return nil, fault.Reading("", err)
-	}
-	defer f.Close()
-	size, from := it.entry.Size, int64(0)
-	if cut && size > piece {
-		size, from = piece, (it.entry.Size-piece)/2
-	}
-	data := make([]byte, size)
-	n, err := f.ReadAt(data, from)
-	if err == io.EOF {
-		err = nil
-	}
-	return data[:n], fault.Reading("", err)
-}
-
-// spread estimates from how differently the pieces compress how far an estimate may
-// be off: two standard errors of their mean.
-func spread(pieces []item) (float64, error) {
-	method, _ := codec.ByName(codec.Deflate)
-	var ratios []float64
-	var sum float64
-	for _, p := range pieces {
-		if len(p.text) == 0 {
-			continue
-		}
-		var n counter
-		enc, err := method.Encode(&n, codec.At(codec.Fast))
-		if err == nil {
-			_, err = enc.Write(p.text)
-		}
-		if err == nil {
-			err = enc.Close()
-		}
-		if err != nil {
-			return 0, err
-		}
-		ratio := float64(n) / float64(len(p.text))
-		ratios, sum = append(ratios, ratio), sum+ratio
-	}
-	n := float64(len(ratios))
-	if n < 2 {
-		return 1, nil
-	}
-	mean, squares := sum/n, 0.0
-	for _, ratio := range ratios {
-		squares += (ratio - mean) * (ratio - mean)
-	}
-	return 2 * math.Sqrt(squares/(n-1)/n) / mean, nil
 }
 
 // counter counts what is written to it.
@@ -233,7 +155,7 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*report.Wa
 	c := newCollector(ctx, o)
 	c.found = slices.Clone(pieces)
 	var size counter
-	started := time.Now()
+	started := cpuTime()
 	w, err := way.Format.NewWriter(&size, o.Writing)
 	if err == nil {
 		err = c.pack(w, &report.Created{})
@@ -241,7 +163,7 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*report.Wa
 	if err == nil {
 		err = w.Close()
 	}
-	m := &report.Way{Name: way.Name, Format: way.Format.Name, Method: way.Writing.Method, Size: int64(size), Took: report.Since(started)}
+	m := &report.Way{Name: way.Name, Format: way.Format.Name, Method: way.Writing.Method, Size: int64(size), Took: report.Took{Duration: max(cpuTime()-started, time.Microsecond)}}
 	if way.Writing.Encode.Set {
 		level := int(way.Writing.Encode.Level)
 		m.Level = &level
@@ -249,51 +171,77 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*report.Wa
 	return m, err
 }
 
-// A way that takes less than shortRun is tried several times, for the least of its
-// times; warmUp is how many pieces warm up.
+// A way is tried several times, for the least of its times: at least twice, and until the runs
+// take longRun together; warmUp is how many pieces warm up.
 const (
-	shortRun = 200 * time.Millisecond
+	longRun  = 2 * time.Second
 	mostRuns = 7
 	warmUp   = 8
 )
 
-// weighOften packs the pieces in one way, and short ones again.
+// weighOften packs the pieces in one way, several times.
 func weighOften(ctx context.Context, way Way, pieces []item, workers int) (*report.Way, error) {
 	m, err := weigh(ctx, way, pieces, workers)
-	for runs := 1; err == nil && m.Took.Duration < shortRun && runs < mostRuns; runs++ {
-		var again *report.Way
-		if again, err = weigh(ctx, way, pieces, workers); err == nil {
-			m.Took.Duration = min(m.Took.Duration, again.Took.Duration)
-		}
+	if err != nil {
+		return m, err
 	}
-	return m, err
+	for runs, together := 1, m.Took.Duration; runs < 2 || together < longRun && runs < mostRuns; runs++ {
+		again, err := weigh(ctx, way, pieces, workers)
+		if err != nil {
+			return m, err
+		}
+		together += again.Took.Duration
+		m.Took.Duration = min(m.Took.Duration, again.Took.Duration)
+	}
+	return m, nil
 }
 
 // extrapolate estimates the size for everything from what the second half of the
 // pieces added to the first: where one file helps to pack the next, more of them
-// pack better still. It returns how far that is from a plain proportion, once
-// for each doubling up to everything.
-func extrapolate(ctx context.Context, way Way, m *report.Way, pieces []item, r *report.Weighed, workers int) (off float64, err error) {
-	var half []item
-	var bytes int64
-	for i := 0; i < len(pieces); i += 2 {
-		half = append(half, pieces[i])
-		bytes += int64(len(pieces[i].text))
+// pack better still. Pieces are held against what each comes to when it is deflated. It
+// returns how far off that may be: as far as what the second half added is from what the second
+// quarter did.
+func extrapolate(ctx context.Context, way Way, m *report.Way, pieces []item, deflated []int64, r *report.Weighed, workers int) (off float64, err error) {
+	stored := way.Writing.Method == codec.Store || way.Format.Name == tar.Format.Name
+	add := func(step int) (some []item, sum int64) {
+		for i := 0; i < len(pieces); i += step {
+			weight := deflated[i]
+			if stored {
+				weight = int64(len(pieces[i].text))
+			}
+			some, sum = append(some, pieces[i]), sum+weight
+		}
+		return some, sum
 	}
-	plain := float64(m.Size) * float64(r.Size) / float64(r.Packed)
-	if bytes == r.Packed {
-		m.Estimate = int64(plain)
+	_, all := add(1)
+	size := m.Size
+	var rates []float64 // for a deflated byte: of the second half, and of the second quarter
+	for sum, step := all, 2; step <= 4; step *= 2 {
+		some, less := add(step)
+		if less == sum {
+			break
+		}
+		first, err := weigh(ctx, way, some, workers)
+		if err != nil {
+			return 0, err
+		}
+		rates = append(rates, float64(size-first.Size)/float64(sum-less))
+		size, sum = first.Size, less
+	}
+	switch {
+	case len(rates) == 0:
+		m.Estimate = int64(float64(m.Size) * float64(r.Size) / float64(r.Packed))
 		return 0, nil
+	case len(rates) == 2 && rates[0] > 0:
+		off = math.Abs(rates[1]-rates[0]) / rates[0]
 	}
-	first, err := weigh(ctx, way, half, workers)
-	if err != nil {
-		return 0, err
-	}
-	added := float64(m.Size-first.Size) / float64(r.Packed-bytes)
-	estimate := float64(m.Size) + added*float64(r.Size-r.Packed)
-	m.Estimate = int64(estimate)
-	return math.Abs(plain-estimate) / max(estimate, 1) * max(1, math.Log2(float64(r.Size)/float64(r.Packed))), nil
+	m.Estimate = m.Size + int64(rates[0]*float64(all)*float64(r.Size-r.Packed)/float64(r.Packed))
+	return off, nil
 }
+
+// equal is how near two ways count as the same, so that chance decides nothing: then the first
+// of them is the better one.
+const equal = 0.03
 
 // mark finds the smallest, the fastest, and the one with the least product of
 // size and the fourth root of time: for half the size, it may take sixteen times
@@ -311,6 +259,13 @@ func mark(ways []report.Way) {
 		for i := range ways {
 			if best.of(&ways[i]) < best.of(found) {
 				found = &ways[i]
+			}
+		}
+		least := best.of(found)
+		for i := range ways {
+			if best.name != "smallest" && best.of(&ways[i]) <= least*(1+equal) {
+				found = &ways[i]
+				break
 			}
 		}
 		found.Best = append(found.Best, best.name)

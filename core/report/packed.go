@@ -181,12 +181,14 @@ func (s *Split) Lines() iter.Seq[Line] { return one(Line{"set", s, s.Err}) }
 
 // Weighed is what several ways of packing made of the same files.
 type Weighed struct {
-	Files   int     `json:"files"`
-	Size    int64   `json:"size"`    // of all of them
-	Sampled int     `json:"sampled"` // how many were packed, in whole or in part
-	Packed  int64   `json:"packed"`  // bytes of them that were packed
-	Off     float64 `json:"off"`
-	Ways    []Way   `json:"-"`
+	Files    int     `json:"files"`
+	Size     int64   `json:"size"`               // of all of them
+	Archives int     `json:"archives,omitempty"` // that were looked into
+	Closed   int     `json:"closed,omitempty"`   // archives that could not be, and were weighed as they lie
+	Sampled  int     `json:"sampled"`            // how many were packed, in whole or in part
+	Packed   int64   `json:"packed"`             // bytes of them that were packed
+	Off      float64 `json:"off"`
+	Ways     []Way   `json:"-"`
 }
 
 // Way is one way, and what it made of the sample.
