@@ -433,7 +433,7 @@ func (c *runCommand) enough(t *jobRun) bool {
 	if well*100 < t.Needs*all {
 		return false
 	}
-	c.Remark(fmt.Sprintf("%s: %d of %d archives failed, and %d %% are enough", t.Title(), n.Failed, all, t.Needs))
+	c.Warn(fmt.Sprintf("%s: %d of %d archives failed, and %d %% are enough", t.Title(), n.Failed, all, t.Needs))
 	return true
 }
 
@@ -441,7 +441,7 @@ func (c *runCommand) enough(t *jobRun) bool {
 func (c *runCommand) ended(t *jobRun, j *report.Job) {
 	c.Event(j)
 	if j.State == report.JobNotRun && !c.dryRun {
-		c.Remark(t.Title() + ": " + j.Err.Error())
+		c.Warn(t.Title() + ": " + j.Err.Error())
 		if c.page != nil {
 			c.page.Event(&report.Failed{Err: fault.At(t.Title(), j.Err)})
 		}

@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"image/png"
 	"os"
 	"path/filepath"
@@ -45,10 +46,11 @@ func TestEditInPlace(t *testing.T) {
 	for want, cases := range map[int][][]string{
 		2: {{"bundles/osk-bay.zip"}, {"bundles/osk-bay.zip", "--move", "x"}, {"bundles/osk-bay.zip", "--text", "../a=1"}, {}, {"survey/grids.tar.gz", "--level", "x"},
 			{"bundles/osk-bay.zip", "--add", "corrections", "--password-env", "HOME"}},
-		3: {{"survey/harbour.zip", "--text", "a=b"}, {"survey/grids.tar.gz.002", "--text", "a=b"}, {"bundles/osk-bay.zip", "--move", "about.txt=also/osk bay [v1].zip"}},
+		3: {{"bundles/osk-bay.zip", "--move", "about.txt=also/osk bay [v1].zip"}},
 		0: {{"bundles/osk-bay.zip", "--remove", "nothing*"}, {"bundles", "--text", "new.txt=1", "--dry-run"}},
 		6: {{"bundles/osk-bay.zip", "--move", "abuot.txt=a"}},
 		7: {{"tidewatch.txt", "--text", "a=b"}},
+		4: {{"survey/currents.tar.gz.001", "--text", "a=b"}},
 		8: {{"missing.zip", "--text", "a=b"}, {"bundles/osk-bay.zip", "--add", "missing"}},
 	} {
 		for _, args := range cases {
@@ -231,6 +233,53 @@ func TestConvertInPlaceOf(t *testing.T) {
 		_, stderr, code = run(t, dir, "compare", name+"/osk-bay.tar.gz", "old/in/osk-bay.zip")
 		assert.Zero(t, code, stderr)
 	}
+}
+
+// Sets are edited as files are, and cut again as they were; others stay as they are.
+func TestEditSets(t *testing.T) {
+	dir := tidewatch(t)
+	require.NoError(t, os.Remove(filepath.Join(dir, "survey/currents.tar.gz.001")))
+	put(t, filepath.Join(dir, "big.bin"), strings.Repeat(tideTable(), 40))
+	before := tree(t, filepath.Join(dir, "survey"))
+	for _, change := range []string{"--text a/note.txt=hello", "--remove *1* --remove *2* --remove *3*", "--put big.bin=more/big.bin --level 0"} {
+		args := append([]string{"edit", "survey/harbour.zip", "survey/grids.tar.gz.001", "--receipt", "r.jsonl", "--replaced", "old"}, strings.Fields(change)...)
+		stdout, stderr, code := run(t, dir, args...)
+		require.Zero(t, code, stderr)
+		assert.Contains(t, stdout, "2 archives edited", change)
+		after := tree(t, filepath.Join(dir, "survey"))
+		assert.NotEqual(t, before, after)
+		stdout, stderr, code = run(t, dir, "verify", "survey/harbour.zip", "survey/grids.tar.gz.001")
+		assert.Zero(t, code, stderr)
+		assert.Contains(t, stdout, "2 archives verified")
+		_, stderr, code = run(t, dir, "parts", "scan", "survey/harbour.zip", "survey/grids.tar.gz.001", "--check-sums", "beside")
+		assert.Zero(t, code, stderr)
+		if !strings.Contains(change, "--remove") {
+			stdout, stderr, code = run(t, dir, args...)
+			require.Zero(t, code, stderr)
+			assert.Contains(t, stdout, "nothing changes", change)
+			assert.Equal(t, after, tree(t, filepath.Join(dir, "survey")))
+		}
+		_, stderr, code = run(t, dir, "undo", "r.jsonl", "--run", "1")
+		assert.Zero(t, code, stderr)
+		assert.Equal(t, before, tree(t, filepath.Join(dir, "survey")), change)
+		require.NoError(t, os.Remove(filepath.Join(dir, "r.jsonl")))
+		require.NoError(t, os.RemoveAll(filepath.Join(dir, "old")))
+	}
+	for i, name := range []string{"aa", "ab", "ac", "ad"} {
+		put(t, filepath.Join(dir, "x.tar.gz."+name), before[fmt.Sprintf("grids.tar.gz.00%d", i+1)])
+	}
+	_, stderr, code := run(t, dir, "edit", "x.tar.gz.aa", "--text", "a=b")
+	assert.Equal(t, 3, code, stderr)
+	assert.Contains(t, stderr, "it is in parts with names that are only read")
+}
+
+// tideTable is some text that hardly becomes smaller when it is stored.
+func tideTable() string {
+	var b strings.Builder
+	for line := range 200 {
+		fmt.Fprintf(&b, "12:%02d,%d\n", line%60, 2600+line*line%977)
+	}
+	return b.String()
 }
 
 // Ways to pack stand side by side, in a table, for scripts and in a chart.

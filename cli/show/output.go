@@ -55,13 +55,6 @@ func (o *Output) Problem(err error) {
 
 // Warn shows something that is no failure.
 func (o *Output) Warn(text string) {
-	if !o.Quiet {
-		o.Remark(text)
-	}
-}
-
-// Remark shows something that somebody has to know who only asked for errors, too.
-func (o *Output) Remark(text string) {
 	o.Out.Flush()
 	o.Err.Printf("%s %s\n", o.Err.Strong("!"), Plain(text))
 	o.Err.Flush()
@@ -75,7 +68,9 @@ func (o *Output) Event(e report.Event) {
 	}
 	switch e := e.(type) {
 	case report.Notice:
-		o.Warn(string(e))
+		if !o.Quiet {
+			o.Warn(string(e))
+		}
 	case *report.Ended:
 		o.Last = e
 	}

@@ -111,15 +111,15 @@ func hold(path string) (*Old, error) {
 
 // Release lets others change the file.
 func (o *Old) Release() {
-	o.letGo()
+	o.LetGo()
 	if o.turn != nil {
 		o.turn.Release()
 		o.turn = nil
 	}
 }
 
-// letGo closes the file.
-func (o *Old) letGo() {
+// LetGo closes the file, which is to be replaced; others still wait where a lock on it is not enough.
+func (o *Old) LetGo() {
 	if o.held != nil {
 		o.held.Close()
 		o.held = nil
@@ -156,7 +156,7 @@ func (o *Old) Yield(dir *folder.Folder, hidden, name string) error {
 		return dir.MoveTo(hidden, dir.Handle, name, o.info != nil)
 	}
 	if runtime.GOOS == "windows" { // where no file is replaced that is open
-		o.letGo()
+		o.LetGo()
 		return replace()
 	}
 	if o.held == nil && o.info != nil && o.info.Mode().IsRegular() {

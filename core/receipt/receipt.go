@@ -39,6 +39,7 @@ type Unit struct {
 	Root        string          `json:"root,omitempty"`  // of the paths of its files; empty: they are paths in the archive
 	Destination string          `json:"destination,omitempty"`
 	Folders     []string        `json:"folders,omitempty"` // that were made, below the root; what is below one of them is new, too
+	Gone        []Part          `json:"gone,omitempty"`    // parts of an earlier set that went, and where they are kept
 	Edited      bool            `json:"edited,omitempty"`  // the archive was there before
 	Swapped     string          `json:"swapped,omitempty"` // where the folder is kept that was swapped for this one
 	List        *Part           `json:"list,omitempty"`    // of the sums of Parts

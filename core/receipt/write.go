@@ -7,8 +7,10 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -257,7 +259,9 @@ func (w *Writer) Edited(e *report.Edited) {
 	if e.Same || e.DryRun || e.Err != nil {
 		return
 	}
-	w.made(&Unit{Archive: e.Archive, Edited: true}, &report.Made{Files: e.Added + e.Replaced, Packed: e.After, Kept: map[string]string{e.Archive: e.Kept}}, nil, nil)
+	made := e.Made
+	made.Files, made.Packed = e.Added+e.Replaced, e.After
+	w.made(&Unit{Archive: e.Archive, Edited: true}, &made, nil, nil)
 }
 
 // made appends the unit of a new archive, and a line for each file in it.
@@ -283,7 +287,13 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 			w.err = err
 			return
 		}
+		list.Kept = m.Kept[m.Sums]
 		u.List = &list
+	}
+	for _, path := range slices.Sorted(maps.Keys(m.Kept)) {
+		if path != m.Sums && !slices.Contains(paths, path) {
+			u.Gone = append(u.Gone, Part{Path: path, Kept: m.Kept[path]})
+		}
 	}
 	w.unit = u
 	for i := range entries {

@@ -112,7 +112,7 @@ type Edited struct {
 	After    int64        `json:"bytes"`
 	LeftOut  choose.Tally `json:"left_out,omitzero"`
 	Took     Took         `json:"seconds"`
-	Kept     string       `json:"kept,omitempty"`      // where the archive is kept as it was
+	Made     Made         `json:"-"`                   // of a set, its parts; where what was replaced is kept
 	Same     bool         `json:"unchanged,omitempty"` // nothing would have changed, and the archive stayed
 	DryRun   bool         `json:"dry_run,omitempty"`
 	Locked   int          `json:"-"` // entries that are; new ones are not, unless a password was given

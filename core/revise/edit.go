@@ -1,6 +1,7 @@
 package revise
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,6 +26,8 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
+	"widecrate/core/parts"
+	"widecrate/core/parts/cut"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -220,7 +223,8 @@ type editing struct {
 	moves []Move
 	r     *report.Edited
 
-	path     string // of the archive, where no link is in the way
+	path     string // of the archive, or the part that stands for it, where no link is in the way
+	whole    string // what the parts of a set are cut from; empty: it is none
 	from     *walk.Archive
 	format   archive.Format
 	contents *create.Contents
@@ -252,8 +256,9 @@ func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
 	case s.Elsewhere():
 		return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and what is edited is a file"))
 	case s.Set != nil:
-		return nil, fault.At(s.Path, fault.New(fault.Refused, "it is in parts, which are not edited").
-			Advise("join them first with widecrate parts join, and split the result again"))
+		if e.whole, e.Add.Cut, err = cutLike(s.Set); err != nil {
+			return nil, fault.At(s.Path, err)
+		}
 	}
 	if e.path, err = filepath.EvalSymlinks(s.Path); err == nil { // a link stays one
 		e.r.Archive, err = filepath.Abs(e.path)
@@ -264,7 +269,11 @@ func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
 	if old, err = disposal.Hold(e.ctx, e.path); err != nil { // another edit of the archive waits, and sees this one
 		return nil, err
 	}
-	e.from, err = walk.Open(e.ctx, source.Source{Path: e.path}, walk.Opening{Options: e.Reading, Limits: e.Limits, Ordered: true})
+	from := source.Source{Path: e.path}
+	if s.Set != nil {
+		from = s
+	}
+	e.from, err = walk.Open(e.ctx, from, walk.Opening{Options: e.Reading, Limits: e.Limits, Ordered: true})
 	if err != nil {
 		old.Release()
 		return nil, fault.At(s.Path, err)
@@ -274,7 +283,7 @@ func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
 
 // prepare finds what is to be added.
 func (e *editing) prepare() (err error) {
-	if e.format, err = create.FormatOf(e.path, e.from.Format); err != nil {
+	if e.format, err = create.FormatOf(cmp.Or(e.whole, e.path), e.from.Format); err != nil {
 		return err
 	}
 	if e.format.HoldsOne {
@@ -338,25 +347,16 @@ func (e *editing) ends() error {
 }
 
 func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) error {
+	if e.whole != "" {
+		return e.writeSet(old, t, packed)
+	}
 	out, err := newfile.CreateOver(old)
 	if err != nil {
 		return err
 	}
 	w, err := e.format.NewWriter(out, e.Add.Writing)
 	if err == nil {
-		t.to = w
-		err = t.run()
-	}
-	if err == nil {
-		err = e.ends()
-	}
-	if err == nil {
-		err = e.contents.Pack(w, packed)
-	}
-	if err == nil {
-		err = fault.Writing("", w.Close())
-	} else if w != nil {
-		w.Abort()
+		err = e.fill(w, t, packed)
 	}
 	if err == nil {
 		err = fault.Writing(e.path, out.Chmod(e.from.Files[0].Info.Mode().Perm()))
@@ -378,15 +378,83 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 	e.r.After = info.Size()
 	keeper := disposal.Keeper{Folder: e.Keep}
 	if e.Keep != "" {
-		if e.r.Kept, err = keeper.Keep(e.path, filepath.Base(e.path)); err != nil {
+		kept, err := keeper.Keep(e.path, filepath.Base(e.path))
+		if err != nil {
 			return errors.Join(err, out.Discard())
 		}
+		e.r.Made.Kept = map[string]string{e.r.Archive: kept}
 	}
 	e.from.Close() // no system replaces a file that is open, but for some
 	if err = out.Commit(); err != nil {
 		keeper.Back()
 	}
 	return err
+}
+
+// fill writes the new archive.
+func (e *editing) fill(w archive.Writer, t *transfer, packed *report.Created) error {
+	t.to = w
+	err := t.run()
+	if err == nil {
+		err = e.ends()
+	}
+	if err == nil {
+		err = e.contents.Pack(w, packed)
+	}
+	if err != nil {
+		w.Abort()
+		return err
+	}
+	return fault.Writing("", w.Close())
+}
+
+// cutLike is the path of the whole of a set, and how it is cut again. One that would get other
+// names is of kind fault.Refused.
+func cutLike(set *parts.Set) (whole string, how *cut.Options, err error) {
+	how = &cut.Options{PartSize: max(set.Parts[0].Size(), 1)}
+	if set.Kind == parts.Split {
+		how.Style = cut.ZIP
+	}
+	whole = filepath.Join(filepath.Dir(set.Path()), set.Name)
+	elsewhere := func(p parts.Part) bool { return filepath.Dir(p.Path) != filepath.Dir(whole) }
+	if how.Names(whole)[0] != filepath.Clean(set.Path()) || slices.ContainsFunc(set.Parts, elsewhere) {
+		return "", nil, fault.New(fault.Refused, "it is in parts with names that are only read").
+			Advise("join them first with widecrate parts join, and split the result again")
+	}
+	return whole, how, nil
+}
+
+// writeSet is write for a set: its new parts take the place of the old ones together.
+func (e *editing) writeSet(old *disposal.Old, t *transfer, packed *report.Created) error {
+	o := e.Add
+	o.Existing, o.Keep = create.Replace, e.Keep
+	out, err := create.NewOutput(e.whole, o)
+	if err != nil {
+		return err
+	}
+	w, err := out.Start(e.format, o.Writing)
+	if err == nil {
+		err = e.fill(w, t, packed)
+	}
+	if err == nil {
+		err = out.Finish(&e.r.Made)
+	}
+	for _, f := range e.from.Files {
+		if err == nil {
+			err = f.Unchanged()
+		}
+	}
+	if err != nil {
+		return errors.Join(err, out.Discard())
+	}
+	if e.r.Same = e.plan.same(packed); e.r.Same {
+		e.r.After = e.r.Before
+		return out.Discard()
+	}
+	e.r.After = e.r.Made.Packed
+	e.from.Close()
+	old.LetGo() // no system replaces a file that is open, but for some
+	return o.Commit(out, e.whole, &e.r.Made)
 }
 
 // plan decides what becomes of each entry.

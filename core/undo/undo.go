@@ -323,6 +323,9 @@ func (t *taking) restore(p *receipt.Past, all []file, u *report.Undone) error {
 			back(all[i].Kept, all[i].at)
 		}
 	}
+	for _, part := range p.Unit.Gone {
+		back(part.Kept, part.Path)
+	}
 	if p.Unit.Swapped == "" {
 		return nil
 	}

@@ -285,7 +285,7 @@ func (s *shelf) edit() {
 	before := s.files()
 	entries, want := Edit(s.src, a.Entries, args)
 	_, errs, code := s.do(append([]string{"edit", "DIR/" + a.called()}, args...)...)
-	if code == 2 || a.Parts > 1 {
+	if code == 2 {
 		require.Equal(s.t, before, s.files(), errs)
 		return
 	}
@@ -294,7 +294,7 @@ func (s *shelf) edit() {
 		require.Equal(s.t, before, s.files(), errs)
 		return
 	}
-	edited := &Archive{Name: a.Name, Entries: entries, Key: a.Key}
+	edited := &Archive{Name: a.Name, Entries: entries, Key: a.Key, Parts: a.Parts}
 	if c.has("encrypt") {
 		edited.Key = keys[0]
 	}
