@@ -36,6 +36,7 @@ type editCommand struct {
 	encrypt            bool
 	workers            int
 	halt, dryRun       bool
+	readBack           bool
 }
 
 func newEdit(s *streams) *cobra.Command {
@@ -77,6 +78,7 @@ complete; one in which nothing changes stays as it is.`,
 	})
 	set.Group("How it runs", func() {
 		set.Switch(&c.dryRun, "dry-run")
+		set.Switch(&c.readBack, "read-back")
 		set.Switch(&c.halt, "halt")
 		set.Number(&c.workers, "workers", 1)
 		c.replacedOption.addTo(set)
@@ -104,7 +106,7 @@ func (c *editCommand) check(cmd *cobra.Command, args []string) error {
 
 // edit is what the core is asked for, but for the archives.
 func (c *editCommand) edit(cmd *cobra.Command) (e revise.Edit, err error) {
-	e = revise.Edit{Remove: c.remove, Workers: c.workers, Keep: c.keepIn(), Halt: c.halt, DryRun: c.dryRun}
+	e = revise.Edit{Remove: c.remove, Workers: c.workers, ReadBack: c.readBack, Keep: c.keepIn(), Halt: c.halt, DryRun: c.dryRun}
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
 		if !found {

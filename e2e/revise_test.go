@@ -242,10 +242,11 @@ func TestEditSets(t *testing.T) {
 	put(t, filepath.Join(dir, "big.bin"), strings.Repeat(tideTable(), 40))
 	before := tree(t, filepath.Join(dir, "survey"))
 	for _, change := range []string{"--text a/note.txt=hello", "--remove *1* --remove *2* --remove *3*", "--put big.bin=more/big.bin --level 0"} {
-		args := append([]string{"edit", "survey/harbour.zip", "survey/grids.tar.gz.001", "--receipt", "r.jsonl", "--replaced", "old"}, strings.Fields(change)...)
+		args := append([]string{"edit", "survey/harbour.zip", "survey/grids.tar.gz.001", "--receipt", "r.jsonl", "--replaced", "old", "--read-back"}, strings.Fields(change)...)
 		stdout, stderr, code := run(t, dir, args...)
 		require.Zero(t, code, stderr)
 		assert.Contains(t, stdout, "2 archives edited", change)
+		assert.Contains(t, stdout, "entries read back", change)
 		after := tree(t, filepath.Join(dir, "survey"))
 		assert.NotEqual(t, before, after)
 		stdout, stderr, code = run(t, dir, "verify", "survey/harbour.zip", "survey/grids.tar.gz.001")

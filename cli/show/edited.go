@@ -53,6 +53,9 @@ func (d *Edits) archive(s *Screen, r *report.Edited) {
 	s.Printf("%s: %s, %s as before", s.Strong(s.Name(r.Source)), did, Number(r.Stay))
 	if !r.Same && !r.DryRun {
 		s.Printf("; %s → %s; %s", Size(r.Before), Size(r.After), Took(r.Took.Duration))
+		if r.ReadBack > 0 {
+			s.Printf("; %s read back", Count(r.ReadBack, "entry"))
+		}
 	}
 	s.Printf("\n")
 	if r.LeftOut.LeftOut() > 0 {

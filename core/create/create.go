@@ -340,6 +340,14 @@ func (c *Contents) Files() (n int) {
 	return n
 }
 
+// Expected are the entries that Pack has added.
+func (c *Contents) Expected() (all []Expected) {
+	for i := range c.c.found {
+		all = append(all, c.c.found[i].expected())
+	}
+	return all
+}
+
 // Pack adds them to an archive, and notes them in r.
 func (c *Contents) Pack(w archive.Writer, r *report.Created) error {
 	r.LeftOut = c.c.leftOut

@@ -30,13 +30,15 @@ type Expected struct {
 	Kind archive.Kind
 	Link string
 	Sum  uint32 // CRC-32 of the data of a file
+
+	Locked bool // its data was copied locked, and is not compared
 }
 
-// ReadBack reads a finished archive of options again, before it appears, and compares every
-// entry with what was packed. hashed gets the SHA-256 of each file; nil: nobody asks. What is
+// ReadBack reads a finished archive of options again, which open opens before it appears, and
+// compares every entry with what was packed. hashed gets the SHA-256 of each file; nil: nobody asks. What is
 // not the same is of kind fault.Damaged.
-func ReadBack(ctx context.Context, out Output, o *Options, count int, want func(i int) Expected, hashed func(i int, sum []byte)) ([]archive.Entry, error) {
-	data, layout, err := out.Open()
+func ReadBack(ctx context.Context, open func() (blob.Blob, archive.Parts, error), o *Options, count int, want func(i int) Expected, hashed func(i int, sum []byte)) ([]archive.Entry, error) {
+	data, layout, err := open()
 	if err != nil {
 		return nil, err
 	}
@@ -74,12 +76,13 @@ func ReadBack(ctx context.Context, out Output, o *Options, count int, want func(
 	return entries, nil
 }
 
+func (it *item) expected() Expected {
+	return Expected{Path: it.entry.Path, Kind: it.entry.Kind, Link: it.entry.Link, Sum: it.sum}
+}
+
 // readBack reads the finished archive again.
 func (c *collector) readBack(out Output, r *report.Created) error {
-	entries, err := ReadBack(c.ctx, out, &c.Options, len(c.found), func(i int) Expected {
-		it := &c.found[i]
-		return Expected{it.entry.Path, it.entry.Kind, it.entry.Link, it.sum}
-	}, nil)
+	entries, err := ReadBack(c.ctx, out.Open, &c.Options, len(c.found), func(i int) Expected { return c.found[i].expected() }, nil)
 	if err != nil {
 		return err
 	}
@@ -129,6 +132,9 @@ func (x Expected) compare(ctx context.Context, f archive.Format, e *walk.Entry, 
 		if e.Link != x.Link {
 			return fmt.Errorf("%s is a link to %q instead of %q", e.Path, e.Link, x.Link)
 		}
+		return nil
+	}
+	if x.Locked {
 		return nil
 	}
 	meter, sum := bound.Meter{Context: ctx}, crc32.NewIEEE()

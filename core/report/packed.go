@@ -110,6 +110,7 @@ type Edited struct {
 	Stay     int          `json:"same"`
 	Before   int64        `json:"bytes_before"` // size of the archive
 	After    int64        `json:"bytes"`
+	ReadBack int          `json:"read_back,omitempty"` // entries that were read back and are as they were written
 	LeftOut  choose.Tally `json:"left_out,omitzero"`
 	Took     Took         `json:"seconds"`
 	Made     Made         `json:"-"`                   // of a set, its parts; where what was replaced is kept

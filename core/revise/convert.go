@@ -272,7 +272,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	}
 	if err == nil && paths.made != nil {
 		r.Entries, r.ReadBack = paths.made.entries, len(paths.made.entries)
-		r.Sums, err = paths.made.readBack(ctx, out, &o, c.Hash)
+		r.Sums, err = paths.made.readBack(ctx, out.Open, nil, &o, c.Hash)
 	}
 	if err == nil {
 		err = from.Unchanged()

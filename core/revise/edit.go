@@ -40,16 +40,17 @@ type Move struct{ Old, New string }
 
 // An Edit is a request to change archives.
 type Edit struct {
-	Sources []source.Source
-	Add     create.Options // sources, puts, texts and streams; an entry with the path of one of them is replaced
-	Remove  []string       // patterns, as in choose.Rules
-	Moves   []Move
-	Reading archive.Options
-	Limits  bound.Limits
-	Workers int    // 0: one for each processor
-	Keep    string // the folder in which the archives are kept as they were; empty: nowhere
-	Halt    bool   // start no further archive after one has failed
-	DryRun  bool   // find out what would change, and write nothing
+	Sources  []source.Source
+	Add      create.Options // sources, puts, texts and streams; an entry with the path of one of them is replaced
+	Remove   []string       // patterns, as in choose.Rules
+	Moves    []Move
+	Reading  archive.Options
+	Limits   bound.Limits
+	Workers  int    // 0: one for each processor
+	ReadBack bool   // read the new archives again before they appear, and compare them with what was written
+	Keep     string // the folder in which the archives are kept as they were; empty: nowhere
+	Halt     bool   // start no further archive after one has failed
+	DryRun   bool   // find out what would change, and write nothing
 }
 
 // Complete puts what zero values stand for in their place.
@@ -368,6 +369,9 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 	if err == nil {
 		info, err = out.Stat()
 	}
+	if err == nil {
+		err = e.readBack(t, func() (blob.Blob, archive.Parts, error) { return blob.Of(out.File, info.Size()), nil, nil })
+	}
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
@@ -393,7 +397,9 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 
 // fill writes the new archive.
 func (e *editing) fill(w archive.Writer, t *transfer, packed *report.Created) error {
-	t.to = w
+	if t.to = w; e.ReadBack {
+		t.made = new(made)
+	}
 	err := t.run()
 	if err == nil {
 		err = e.ends()
@@ -406,6 +412,18 @@ func (e *editing) fill(w archive.Writer, t *transfer, packed *report.Created) er
 		return err
 	}
 	return fault.Writing("", w.Close())
+}
+
+// readBack reads the new archive again.
+func (e *editing) readBack(t *transfer, open func() (blob.Blob, archive.Parts, error)) error {
+	if t.made == nil {
+		return nil
+	}
+	o := e.Add
+	more := e.contents.Expected()
+	e.r.ReadBack = len(t.made.entries) + len(more)
+	_, err := t.made.readBack(e.ctx, open, more, &o, false)
+	return err
 }
 
 // cutLike is the path of the whole of a set, and how it is cut again. One that would get other
@@ -438,6 +456,9 @@ func (e *editing) writeSet(old *disposal.Old, t *transfer, packed *report.Create
 	}
 	if err == nil {
 		err = out.Finish(&e.r.Made)
+	}
+	if err == nil {
+		err = e.readBack(t, out.Open)
 	}
 	for _, f := range e.from.Files {
 		if err == nil {

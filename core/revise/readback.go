@@ -7,6 +7,7 @@ import (
 	"io"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/create"
 )
 
@@ -46,21 +47,26 @@ func (t *transfer) madePacked(i int, e *archive.Entry, path string) (err error) 
 
 func (m *made) expected(i int) create.Expected {
 	e := &m.entries[i]
-	x := create.Expected{Path: e.Path, Kind: e.Kind, Link: e.Link, Sum: e.CRC32}
+	x := create.Expected{Path: e.Path, Kind: e.Kind, Link: e.Link, Sum: e.CRC32, Locked: m.sums[i] == nil && e.Encrypted}
 	if sum := m.sums[i]; sum != nil {
 		x.Sum = sum.Sum32()
 	}
 	return x
 }
 
-// readBack compares a finished archive with what was written, and finds the SHA-256 of the
-// files where that is asked for.
-func (m *made) readBack(ctx context.Context, out create.Output, o *create.Options, hashed bool) (sums [][]byte, err error) {
+// readBack compares a finished archive with what was written, more included, and finds the
+// SHA-256 of the files where that is asked for.
+func (m *made) readBack(ctx context.Context, open func() (blob.Blob, archive.Parts, error), more []create.Expected, o *create.Options, hashed bool) (sums [][]byte, err error) {
 	var take func(i int, sum []byte)
 	if hashed {
-		sums = make([][]byte, len(m.entries))
+		sums = make([][]byte, len(m.entries)+len(more))
 		take = func(i int, sum []byte) { sums[i] = sum }
 	}
-	_, err = create.ReadBack(ctx, out, o, len(m.entries), m.expected, take)
+	_, err = create.ReadBack(ctx, open, o, len(m.entries)+len(more), func(i int) create.Expected {
+		if i < len(m.entries) {
+			return m.expected(i)
+		}
+		return more[i-len(m.entries)]
+	}, take)
 	return sums, err
 }

@@ -76,7 +76,7 @@ var options = map[string]map[string][]string{
 	"edit": {
 		"add": {"DIR/src", "DIR/src/always.txt"}, "put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello", "a.csv=hello", "d=hello"},
 		"remove": {"*.csv", "d", "src/d/**", "none"}, "move": {"src=deep/er", "src/a.csv=src/d/moved.csv", "a.csv=z.csv", "src/d=d", "d=e/d", "none=x", "link=d/link"}, "top": {"keep", "drop"}, "under": {"u"},
-		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"}, "dry-run": nil, "receipt": {"DIR/made.receipt"}, "replaced": {"DIR/replaced"},
+		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"}, "dry-run": nil, "receipt": {"DIR/made.receipt"}, "replaced": {"DIR/replaced"}, "read-back": nil,
 	},
 	"compare": with(map[string][]string{"peel": {"1"}, "peel-a": {"1", "2"}, "peel-b": {"1"}, "times": nil, "password-env": {"CROSSED"}, "workers": {"1"}}),
 }
