@@ -53,6 +53,7 @@ complete; one in which nothing changes stays as it is.`,
   widecrate edit bundles/osk-bay.zip --remove "*-01.zip" --move may=2026/may
   widecrate edit bundles/gull-ness.zip --put tidewatch.txt=about.txt
   widecrate edit bundles --put tidewatch.txt=about.txt --dry-run
+  widecrate edit bundles/osk-bay.zip --nested --remove gauge.log
   widecrate edit instruments/suite-docs.tar --add corrections --top drop`,
 		PreRunE: c.check,
 		RunE:    c.run,
@@ -74,6 +75,7 @@ complete; one in which nothing changes stays as it is.`,
 	})
 	set.Group("Which archives", func() {
 		c.sourceOptions.addFiles(set)
+		c.addNested(set)
 		c.limitOptions.addTo(set)
 	})
 	set.Group("How it runs", func() {
@@ -106,7 +108,7 @@ func (c *editCommand) check(cmd *cobra.Command, args []string) error {
 
 // edit is what the core is asked for, but for the archives.
 func (c *editCommand) edit(cmd *cobra.Command) (e revise.Edit, err error) {
-	e = revise.Edit{Remove: c.remove, Workers: c.workers, ReadBack: c.readBack, Keep: c.keepIn(), Halt: c.halt, DryRun: c.dryRun}
+	e = revise.Edit{Remove: c.remove, Workers: c.workers, ReadBack: c.readBack, Keep: c.keepIn(), Nested: c.nestedDepth(), Archives: c.request.Archives, Halt: c.halt, DryRun: c.dryRun}
 	for _, text := range c.moves {
 		from, to, found := strings.Cut(text, "=")
 		if !found {

@@ -7,6 +7,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -272,6 +273,53 @@ func TestEditSets(t *testing.T) {
 	_, stderr, code := run(t, dir, "edit", "x.tar.gz.aa", "--text", "a=b")
 	assert.Equal(t, 3, code, stderr)
 	assert.Contains(t, stderr, "it is in parts with names that are only read")
+}
+
+// Archives inside are changed as well, at any depth, and what is around them is whole, or as it was.
+func TestEditNested(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "inner.zip"), "a.csv", "1", "x.log", "2")
+	put(t, filepath.Join(dir, "y.log"), "3")
+	put(t, filepath.Join(dir, "z.log"), "4")
+	for _, args := range []string{"mid.tar inner.zip y.log", "outer.tar.gz mid.tar z.log", "outer.zip mid.tar z.log inner.zip", "outer.tar mid.tar z.log", "note.log.gz z.log"} {
+		_, stderr, code := run(t, dir, append([]string{"create"}, strings.Fields(args)...)...)
+		require.Zero(t, code, stderr)
+	}
+	pack(t, filepath.Join(dir, "bad.zip"), "inner.zip", "PK\x03\x04 no more", "z.log", "4", "note.log.gz", tree(t, dir)["note.log.gz"])
+	holds := func(name string) string {
+		stdout, stderr, code := run(t, dir, "inspect", name, "--nested", "--as", "names")
+		require.Zero(t, code, stderr)
+		return strings.Join(strings.Fields(stdout), " ")
+	}
+	for _, c := range []struct{ args, says, holds string }{
+		{"--remove *.log --dry-run", "3 to remove, 3 as before", "z.log y.log a.csv x.log"},
+		{"--nested-depth 1 --remove x.log", "nothing changes", "z.log y.log a.csv x.log"},
+		{"--nested-depth 2 --remove x.log --read-back", "1 removed", "z.log y.log a.csv"},
+		{"--archives inner.* --text n.txt=1", "1 added", "z.log y.log a.csv n.txt"},
+		{"--archives inner.* --text n.txt=1", "nothing changes", "z.log y.log a.csv n.txt"},
+		{"--move a.csv=b/a.csv --archives inner.*", "1 moved", "z.log y.log b/a.csv n.txt"},
+		{"--remove *.log --method store", "removed", "b/a.csv n.txt"},
+	} {
+		for _, name := range []string{"outer.tar", "outer.tar.gz", "outer.zip"} {
+			args := strings.Fields(c.args)
+			if i := slices.Index(args, "--method"); i >= 0 && name != "outer.zip" {
+				args = args[:i]
+			}
+			stdout, stderr, code := run(t, dir, append([]string{"edit", name, "--nested"}, args...)...)
+			require.Zero(t, code, "%s %s: %s", name, c.args, stderr)
+			if name != "outer.zip" { // which has it twice
+				assert.Contains(t, stdout, c.says, "%s %s", name, c.args)
+				assert.Equal(t, c.holds, holds(name), "%s %s", name, c.args)
+			}
+			_, stderr, code = run(t, dir, "verify", name, "--nested")
+			assert.Zero(t, code, stderr)
+		}
+	}
+	before := tree(t, dir)
+	_, stderr, code := run(t, dir, "edit", "bad.zip", "--nested", "--text", "n=1")
+	assert.Equal(t, 7, code, stderr)
+	assert.Contains(t, stderr, "bad.zip › inner.zip")
+	assert.Equal(t, before, tree(t, dir))
 }
 
 // tideTable is some text that hardly becomes smaller when it is stored.

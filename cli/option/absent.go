@@ -7,7 +7,7 @@ var Absent = map[string]map[string]string{
 	"series":        {"edit": "each member is edited by itself", "compare": "see `--archives-by`"},
 	"parts-in":      {"edit": "a set is edited where it lies"},
 	"wait":          {"edit": "what is edited is there"},
-	"nested":        {"convert": "an archive inside is an entry like any other", "compare": "an archive inside is an entry like any other", "create": "nothing is opened", "edit": "an archive inside is an entry like any other"},
+	"nested":        {"convert": "an archive inside is an entry like any other", "compare": "an archive inside is an entry like any other", "create": "nothing is opened"},
 	"shard":         {"create": "what is made depends on all sources"},
 	"password-env":  {"weigh": "what is locked is weighed as it lies", "scan": "nothing is decoded", "join": "nothing is decoded", "split": "nothing is decoded"},
 	"max-total":     {"create": "nothing is unpacked", "scan": "nothing is unpacked", "join": "nothing is unpacked", "split": "nothing is unpacked"},

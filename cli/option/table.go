@@ -74,7 +74,8 @@ var Table = []Row{
 	{Name: "retries", Seldom: true, Placeholder: "NUMBER", Help: "how often to try again after a lost connection", More: "how often in a row to try again after a lost connection or with a busy server (default: 5)"},
 	{Name: "connections", Seldom: true, Placeholder: "NUMBER", Help: "connections to each host at the same time", More: "how many connections to each host at the same time (default: 4)"},
 	{Name: "idle", Seldom: true, Placeholder: "TIME", Help: "when a silent connection counts as lost", More: "a connection counts as lost when no byte came for this TIME (default: 30s)"},
-	{Name: "nested", Shapes: true, Help: "also open the archives found inside", More: "also open the archives found inside; the selection then applies to what they hold"},
+	{Name: "nested", Shapes: true, Help: "also open the archives found inside", More: "also open the archives found inside; the selection then applies to what they hold",
+		For: map[string]As{"edit": {Help: "change the archives found inside, too", More: "change the archives found inside, too, and those around them as far as they match --archives"}}},
 	{Name: "nested-depth", Needs: "nested", Seldom: true, Shapes: true, Placeholder: "NUMBER", Help: "how deep to look"},
 
 	// Which entries.

@@ -58,6 +58,9 @@ func (d *Edits) archive(s *Screen, r *report.Edited) {
 		}
 	}
 	s.Printf("\n")
+	if r.OnlyRead > 0 {
+		s.Printf("not changed, in formats that are only read: %s in it\n", Count(r.OnlyRead, "archive"))
+	}
 	if r.LeftOut.LeftOut() > 0 {
 		s.Printf("of what was to be added, %s\n", r.LeftOut.String())
 	}

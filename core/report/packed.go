@@ -111,6 +111,7 @@ type Edited struct {
 	Before   int64        `json:"bytes_before"` // size of the archive
 	After    int64        `json:"bytes"`
 	ReadBack int          `json:"read_back,omitempty"` // entries that were read back and are as they were written
+	OnlyRead int          `json:"only_read,omitempty"` // archives inside, in formats that are not written: they stay
 	LeftOut  choose.Tally `json:"left_out,omitzero"`
 	Took     Took         `json:"seconds"`
 	Made     Made         `json:"-"`                   // of a set, its parts; where what was replaced is kept

@@ -46,11 +46,13 @@ type Edit struct {
 	Moves    []Move
 	Reading  archive.Options
 	Limits   bound.Limits
-	Workers  int    // 0: one for each processor
-	ReadBack bool   // read the new archives again before they appear, and compare them with what was written
-	Keep     string // the folder in which the archives are kept as they were; empty: nowhere
-	Halt     bool   // start no further archive after one has failed
-	DryRun   bool   // find out what would change, and write nothing
+	Workers  int      // 0: one for each processor
+	ReadBack bool     // read the new archives again before they appear, and compare them with what was written
+	Nested   int      // how deep archives inside archives are changed as well; 0: not
+	Archives []string // then, only archives that match one are changed; none: all
+	Keep     string   // the folder in which the archives are kept as they were; empty: nowhere
+	Halt     bool     // start no further archive after one has failed
+	DryRun   bool     // find out what would change, and write nothing
 }
 
 // Complete puts what zero values stand for in their place.
@@ -89,8 +91,8 @@ func (e Edit) Run(ctx context.Context, tell report.Sink) error {
 		r := &report.Edited{Archive: e.Sources[i].Path, Source: e.Sources[i].Path, DryRun: e.DryRun}
 		started := time.Now()
 		r.Err = fault.Guard(func() error {
-			one := &editing{Edit: e, ctx: ctx, all: all, r: r, moves: moves}
-			one.Add.Streams = streams.again()
+			one := &editing{Edit: e, ctx: ctx, all: all, r: r, moves: moves, again: streams.again}
+			one.asked = &editing{Edit: e, moves: moves}
 			return one.run(e.Sources[i])
 		})
 		r.Took = report.Since(started)
@@ -136,7 +138,7 @@ type kept struct {
 
 func (e *Edit) keepStreams() (k kept, err error) {
 	k.streams = e.Add.Streams
-	if len(e.Sources) < 2 {
+	if len(e.Sources) < 2 && e.Nested == 0 {
 		return k, nil
 	}
 	for _, s := range k.streams {
@@ -224,6 +226,12 @@ type editing struct {
 	moves []Move
 	r     *report.Edited
 
+	asked *editing               // before anything of it was left out for one archive
+	again func() []create.Stream // what is to be added from streams
+	name  string                 // of an archive inside another; empty: it is none
+	depth int                    // how many are around it
+	inner report.Edited          // what was done to those inside
+
 	path     string // of the archive, or the part that stands for it, where no link is in the way
 	whole    string // what the parts of a set are cut from; empty: it is none
 	from     *walk.Archive
@@ -284,8 +292,11 @@ func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
 
 // prepare finds what is to be added.
 func (e *editing) prepare() (err error) {
-	if e.format, err = create.FormatOf(cmp.Or(e.whole, e.path), e.from.Format); err != nil {
+	if e.format, err = create.FormatOf(cmp.Or(e.name, e.whole, e.path), e.from.Format); err != nil {
 		return err
+	}
+	if e.Add.Streams = e.again(); !e.applies(cmp.Or(e.name, filepath.Base(e.path))) {
+		e.leaveAlone()
 	}
 	if e.format.HoldsOne {
 		return fault.New(fault.Usage, "it is one compressed file, and holds nothing to edit")
@@ -307,32 +318,46 @@ func (e *editing) prepare() (err error) {
 // change writes the new archive, if there is anything new about it.
 func (e *editing) change(old *disposal.Old) error {
 	e.r.Before = e.from.Size()
-	t := transfer{ctx: e.ctx, from: e.from, needsSize: e.format.NeedsSize, decide: e.plan.decide, goes: e.plan.goes, moves: len(e.moves) > 0,
-		packed: func(*archive.Entry) bool { return true }, meter: bound.Meter{Context: e.ctx, Budget: e.from.Budget()}}
+	t := e.transfer()
 	var packed report.Created
 	var err error
 	if e.DryRun {
-		if err = t.foretell(e.format); err == nil {
-			err = e.ends()
-		}
-		packed.Files = e.contents.Files()
+		err = e.foretell(t, &packed)
 		e.r.After = e.r.Before
 	} else {
 		t.gone = e.plan.note
-		err = e.write(old, &t, &packed)
+		err = e.write(old, t, &packed)
 	}
-	if err != nil {
-		return err
+	if err == nil {
+		e.count(&packed)
 	}
+	return err
+}
+
+// foretell finds out what would change.
+func (e *editing) foretell(t *transfer, packed *report.Created) error {
+	err := t.foretell(e.format)
+	if err == nil {
+		err = e.ends()
+	}
+	packed.Files = e.contents.Files()
+	return err
+}
+
+// count completes what is said of the archive.
+func (e *editing) count(packed *report.Created) {
 	p, r := e.plan, e.r
+	defer func() {
+		r.Added, r.Replaced, r.Removed, r.Moved = r.Added+e.inner.Added, r.Replaced+e.inner.Replaced, r.Removed+e.inner.Removed, r.Moved+e.inner.Moved
+		r.Stay, r.Locked, r.OnlyRead = r.Stay+e.inner.Stay, r.Locked+e.inner.Locked, e.inner.OnlyRead
+	}()
 	e.all.add(p)
 	r.LeftOut, r.Locked, r.Stay = packed.LeftOut, p.locked, p.stay
 	if r.Same {
 		r.Stay += p.replaced
-		return nil
+		return
 	}
 	r.Added, r.Replaced, r.Removed, r.Moved = packed.Files-p.replaced, p.replaced, p.removed, p.moved
-	return nil
 }
 
 // ends says what is wrong with the whole of it.
@@ -340,7 +365,7 @@ func (e *editing) ends() error {
 	if err := e.plan.consistent(); err != nil {
 		return err
 	}
-	if len(e.Sources) == 1 { // then the archive stays as it was
+	if len(e.Sources) == 1 && e.name == "" { // then the archive stays as it was
 		e.all.add(e.plan)
 		return e.all.missing(Edit{Sources: e.Sources, Moves: e.Moves}, nil)
 	}

@@ -48,6 +48,11 @@ type transfer struct {
 	// nobody asks.
 	gone func(e *archive.Entry, data io.Reader, meter bound.Meter) error
 
+	// inside gives the new data of an entry that is an archive itself, or nil where nothing in it
+	// changes; isInside says which are. nil: none is changed.
+	inside   func(e *archive.Entry, data blob.Blob) (blob.Blob, error)
+	isInside func(e *archive.Entry) bool
+
 	meter bound.Meter // that decoded data passes
 
 	// made has what was written, to be read back; nil: it is not.
@@ -129,6 +134,12 @@ func (t *transfer) foretell(to archive.Format) error {
 		case path == "":
 		case e.Kind > archive.Hardlink && !(fromTar && to.Hardlinks):
 			t.notes.special++
+		case t.opens(e.Entry):
+			kept, changed, err := t.lookInside(e.Entry, e)
+			if err != nil {
+				return fault.At(e.Path, err)
+			}
+			closeAll(kept, changed)
 		case z != nil && e.Encrypted && e.Kind == archive.File && !t.packed(e.Entry): // does a password open it?
 			data, err := t.from.Data(e.Index)
 			if err != nil {
@@ -168,6 +179,9 @@ func (t *transfer) betweenZIPs(z *zip.Reader, w *zip.Writer) error {
 			return fault.At(e.Path, t.goneFromZIP(p.Index(), e))
 		case !t.packed(&e):
 			return fault.At(e.Path, t.decoded(p.Index(), e, path))
+		}
+		if changed, err := t.changedInZIP(p.Index(), e, path); changed || err != nil {
+			return fault.At(e.Path, err)
 		}
 		if e.Kind == archive.Symlink && t.moves {
 			from, err := archive.LinkTarget(z, p.Index())
@@ -266,6 +280,22 @@ func (t *transfer) pass(e *walk.Entry, path string) error {
 		return nil
 	}
 	is.Link = link
+	if t.opens(&is) {
+		kept, changed, err := t.lookInside(e.Entry, e)
+		defer closeAll(kept, changed)
+		if err != nil {
+			return err
+		}
+		if changed != nil {
+			is.Size = changed.Size()
+			return t.add(is, path, io.NewSectionReader(changed, 0, is.Size))
+		}
+		if raw == nil {
+			return t.add(is, path, io.NewSectionReader(kept, 0, kept.Size()))
+		}
+		t.notes.packed++
+		return t.addRaw(w, raw, e, path, link, is, io.NewSectionReader(kept, 0, kept.Size()))
+	}
 	data, again, err := t.merge(&is, path, t.meter.Reader(e))
 	if again || err != nil {
 		return err
@@ -274,6 +304,11 @@ func (t *transfer) pass(e *walk.Entry, path string) error {
 		return t.add(is, path, data)
 	}
 	t.notes.packed++
+	return t.addRaw(w, raw, e, path, link, is, data)
+}
+
+// addRaw adds an entry with the headers that it has in a tar.
+func (t *transfer) addRaw(w rawWriter, raw []byte, e *walk.Entry, path, link string, is archive.Entry, data io.Reader) (err error) {
 	is.Path = path
 	data = t.made.add(is, data)
 	if path != e.Path || link != e.Link {

@@ -129,6 +129,11 @@ func (a *Archive) remote() bool {
 	return len(a.Files) > 0 && a.Files[0].Remote
 }
 
+// OpenInside opens an entry, which is an archive, whose data was kept. That is closed with it.
+func (a *Archive) OpenInside(e *archive.Entry, data blob.Blob) (*Archive, error) {
+	return a.openInside(e, data)
+}
+
 func (a *Archive) openInside(e *archive.Entry, data blob.Blob) (*Archive, error) {
 	inner := newArchive(data, Opening{Options: a.rules})
 	inner.outer, inner.budget = a, a.budget
