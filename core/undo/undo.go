@@ -165,13 +165,22 @@ func (t *taking) all(tell report.Sink) error {
 	if t.inTurn {
 		workers = 1
 	}
-	_, err := schedule.Each(t.ctx, len(units), schedule.Options{Workers: workers}, func(i int) (*report.Undone, error) {
+	type outcome struct {
+		*report.Undone
+		of *receipt.Past
+	}
+	_, err := schedule.Each(t.ctx, len(units), schedule.Options{Workers: workers}, func(i int) (outcome, error) {
 		u := &report.Undone{Archive: units[i].Unit.Archive, Target: units[i].Unit.Destination, DryRun: t.DryRun}
 		started := time.Now()
 		u.Err = fault.Guard(func() error { return t.unit(i, units[i], u) })
 		u.Took = report.Since(started)
-		return u, u.Err
-	}, func(u *report.Undone) { tell(u) })
+		return outcome{u, units[i]}, u.Err
+	}, func(o outcome) {
+		if t.Done != nil && !t.DryRun && o.Err == nil {
+			t.Done(o.of)
+		}
+		tell(o.Undone)
+	})
 	if err != nil || t.DryRun {
 		return err
 	}
@@ -274,9 +283,6 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 		return err
 	}
 	t.note(p, from)
-	if t.Done != nil && !t.DryRun {
-		t.Done(p)
-	}
 	return nil
 }
 
