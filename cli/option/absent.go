@@ -23,7 +23,7 @@ var Absent = map[string]map[string]string{
 	"clash":         {"edit": "the archive is what changes"},
 	"halt":          {"inspect": "nothing is at stake", "weigh": "the sources are one thing", "scan": "nothing is at stake"},
 	"workers":       {"scan": "the disk decides"},
-	"sums":          {"split": "a list lies beside the parts"},
+	"sums":          {"edit": "see `verify --sums`", "split": "a list lies beside the parts"},
 	"check-sums":    {"create": "what is packed are files", "edit": "an archive that is edited gets another sum", "split": "the sum of the whole is in the list"},
 	"name-encoding": {"create": "names are UTF-8", "scan": "nothing is opened", "join": "nothing is opened", "split": "nothing is opened"},
 	"progress":      {"inspect": "a listing is its own progress"},
