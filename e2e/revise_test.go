@@ -211,7 +211,7 @@ func TestConvertInPlaceOf(t *testing.T) {
 		{"--to tar.gz --into b --receipt r.jsonl", 3, "it exists already", 6},
 		{"--to tar.gz --into b --receipt r2.jsonl --done-in r.jsonl --skip-done --after remove", 0, "0 archives converted, 6 done before", 6},
 		{"--to tar.gz --into b --receipt r.jsonl --skip-done --ext csv", 3, "--ext is not as it was", 6},
-		{"--to tar.gz --into c --receipt full/x --after remove", 10, "full/x", 6},
+		{"--to tar.gz --into c --receipt full/x --after remove", 10, "✗ full", 6},
 		{"--to tar.gz --into c --archives plain* --after move=in --read-back", 0, "already where they would be moved", 6},
 		{"--to tar.gz --into c --clash replace --receipt c.jsonl --after move=old/{from}", 0, "6 archives moved to " + filepath.Join(dir, "old/in"), 0},
 	} {
