@@ -3,8 +3,6 @@ package receipt
 import (
 	"bufio"
 	"bytes"
-	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -13,12 +11,10 @@ import (
 	"path/filepath"
 	"runtime"
 	"sync"
-	"time"
 
 	json "github.com/goccy/go-json"
 
 	"widecrate/core/archive"
-	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
@@ -280,140 +276,6 @@ func (e *entry) rows() ([]File, error) {
 		files = append(files, f)
 	}
 	return files, nil
-}
-
-// Asked is what a run is asked for that shapes its result: what was done with anything else
-// is done again.
-type Asked struct {
-	Options      map[string]string // but for dates
-	Since, Until time.Time         // what they choose counts, and not how they are written
-}
-
-// differs names an option with which a unit was done otherwise; empty: there is none.
-func (e *entry) differs(asked *Asked) string {
-	dated := !asked.Since.IsZero() || !asked.Until.IsZero()
-	switch {
-	case e.Dates == nil && dated, e.Dates != nil && !e.Dates.Same(asked.Since, asked.Until):
-		if !asked.Until.IsZero() && asked.Since.IsZero() {
-			return "until"
-		}
-		return "since"
-	}
-	return differ(e.run.Options, asked.Options)
-}
-
-// find is the unit that counts for an identity; nil: there is none, or it is to be done
-// again. Where only the options differ, why says so.
-func (r *Receipts) find(id string) *entry {
-	at, known := r.byID[id]
-	if id == "" || !known {
-		return nil
-	}
-	if e := &r.units[at]; e.Failure == nil && e.Lost == 0 && e.run != nil {
-		return e
-	}
-	return nil
-}
-
-// Done is what was delivered before of files, as they are, to a target with the same
-// options, if all of it is still there, of the same size and time, and where that is asked
-// for with the same content; nil if it is not. Where only the options differ, why says so.
-func (r *Receipts) Done(files []blob.File, target string, asked *Asked, content bool) (done *report.Earlier, why string) {
-	e := r.find(ID(files, target))
-	if e == nil {
-		return nil, ""
-	}
-	if changed := e.differs(asked); changed != "" {
-		return nil, changed
-	}
-	rows, err := e.rows()
-	if err != nil || len(rows) != e.Files {
-		return nil, ""
-	}
-	done = &report.Earlier{All: !e.Partial}
-	for i := range rows {
-		f := &rows[i]
-		path := filepath.Join(e.Root, filepath.FromSlash(f.Path))
-		if !f.there(path) && !r.replaced(path) || content && f.Check(context.Background(), path) != nil {
-			return nil, ""
-		}
-		if sum, err := hex.DecodeString(f.SHA256); err == nil && len(sum) > 0 {
-			done.Files = append(done.Files, report.Packed{Path: path, SHA256: sum})
-		}
-	}
-	return done, ""
-}
-
-// Made is the archive that was made of what an identity stands for, with the same options,
-// if all of it is still there, of the same size and time; nil if it is not. Where only the
-// options differ, why says so.
-func (r *Receipts) Made(id string, asked *Asked) (made *report.Earlier, why string) {
-	e := r.find(id)
-	if e == nil || e.Parts == nil {
-		return nil, ""
-	}
-	if changed := e.differs(asked); changed != "" {
-		return nil, changed
-	}
-	made = &report.Earlier{All: !e.Partial}
-	for _, p := range e.Parts {
-		f := File{Size: p.Size, Modified: p.Modified, SHA256: p.SHA256}
-		if !f.there(p.Path) {
-			return nil, ""
-		}
-		made.Paths = append(made.Paths, p.Path)
-	}
-	rows, err := e.rows()
-	if err != nil {
-		return nil, ""
-	}
-	for i := range rows {
-		if sum, err := hex.DecodeString(rows[i].SHA256); err == nil && len(sum) > 0 {
-			made.Files = append(made.Files, report.Packed{Path: rows[i].Path, SHA256: sum})
-		}
-	}
-	return made, ""
-}
-
-// replaced reports whether a later archive has delivered a file in place of what is
-// asked for, and that is still there.
-func (r *Receipts) replaced(path string) bool {
-	r.latest.Do(func() { r.delivered, _ = r.Delivered() }) // what cannot be read is done again
-	f, known := r.delivered[path]
-	return known && f.there(path)
-}
-
-// differ names an option that is not the same; empty if all are.
-func differ(a, b map[string]string) string {
-	for name, value := range a {
-		if b[name] != value {
-			return name
-		}
-	}
-	for name := range b {
-		if _, both := a[name]; !both {
-			return name
-		}
-	}
-	return ""
-}
-
-// there reports whether what was delivered is there, of the same size and time.
-func (f *File) there(path string) bool {
-	info, err := os.Lstat(path)
-	if err != nil {
-		return false
-	}
-	if !info.Mode().IsRegular() {
-		return info.Mode()&fs.ModeSymlink != 0 && f.leads(path)
-	}
-	return info.Size() == f.Size && info.ModTime().Truncate(time.Microsecond).Equal(f.Modified.Truncate(time.Microsecond))
-}
-
-// leads reports whether what was delivered is a link, and the one at a path leads there.
-func (f *File) leads(path string) bool {
-	to, err := os.Readlink(path)
-	return err == nil && f.Type == archive.Symlink.String() && (f.Link == "" || filepath.ToSlash(to) == f.Link)
 }
 
 // each goes through the units that count: those that did not fail, but for what a later run

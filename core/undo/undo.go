@@ -4,20 +4,15 @@
 package undo
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"io/fs"
-	"maps"
-	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"widecrate/core/archive"
-	"widecrate/core/blob"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
@@ -187,57 +182,6 @@ func (t *taking) all(tell report.Sink) error {
 	return t.clear()
 }
 
-// note takes note of the folders of an archive: those that its run made, and those of what was
-// removed that lie in one.
-func (t *taking) note(p *receipt.Past, dirs map[string]bool) {
-	made := map[string]bool{}
-	for _, dir := range p.Unit.Folders {
-		made[filepath.Join(p.Unit.Root, filepath.FromSlash(dir))] = true
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for dir := range made {
-		t.made[dir] = true
-	}
-	for dir := range dirs {
-		var chain []string
-		for at := dir; at != filepath.Dir(at) && !t.empty[at]; at = filepath.Dir(at) {
-			if chain = append(chain, at); !made[at] && !t.made[at] {
-				continue
-			}
-			for _, in := range chain {
-				t.empty[in] = true
-			}
-			chain = nil
-		}
-	}
-}
-
-// clear removes the folders that are empty now, and those that the archives had as such.
-func (t *taking) clear() error {
-	if err := t.clearEmpty(); err != nil {
-		return err
-	}
-	for dir := range t.made {
-		err := filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
-			if err == nil && d.IsDir() {
-				t.empty[at] = true
-			}
-			return nil // what cannot be looked into stays
-		})
-		if err != nil {
-			return err
-		}
-	}
-	return t.clearEmpty()
-}
-
-func (t *taking) clearEmpty() error {
-	maps.DeleteFunc(t.empty, func(dir string, _ bool) bool { return t.back[dir] })
-	folders := slices.SortedFunc(maps.Keys(t.empty), func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) })
-	return disposal.Empty(folders, "")
-}
-
 // unit takes one archive back.
 func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	if err := t.sources(p); err != nil {
@@ -355,156 +299,4 @@ func (t *taking) restore(p *receipt.Past, all []file, u *report.Undone) error {
 		_, err = folder.MakeAll(to)
 		return fault.Writing(to, err)
 	})
-}
-
-// verdict is what is to become of a file.
-type verdict struct {
-	gone    *blob.File // to be removed
-	missing bool
-	stays   error // why not
-}
-
-// look finds out which files are still as they were delivered.
-func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gone []blob.File, err error) {
-	ways := ways{root: p.Unit.Root}
-	const share = 256 // so many at a time: of small ones, each is soon looked at
-	verdicts := make([]verdict, len(all))
-	_, err = schedule.Each(t.ctx, (len(all)+share-1)/share, schedule.Options{Workers: t.Workers}, func(n int) (struct{}, error) {
-		for j := n * share; j < min(len(all), (n+1)*share); j++ {
-			verdicts[j] = t.verdict(i, &all[j], &ways)
-		}
-		return struct{}{}, t.ctx.Err()
-	}, func(struct{}) {})
-	for j := range verdicts {
-		switch f, v := &all[j], verdicts[j]; {
-		case v.gone != nil:
-			if gone = append(gone, *v.gone); f.Replaced && f.Kept == "" {
-				u.Over++
-			}
-		case v.missing:
-			u.Missing++
-		case v.stays != nil:
-			u.Stays = append(u.Stays, report.Stayed{Path: f.at, Err: stays(f.at, v.stays)})
-		case f.Same:
-			u.There++
-		}
-	}
-	return gone, err
-}
-
-func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
-	switch {
-	case f.Same:
-		return v
-	case f.Kept == "" && t.last[place.Key(f.at)] != i: // a later archive of the run replaced it
-		return v
-	}
-	if back, would := t.wouldBe(f.at); would {
-		if v.missing = !back; back {
-			v.gone = &blob.File{Path: f.at}
-		}
-		return v
-	}
-	if t.later[place.Key(f.at)] {
-		v.stays = fault.New(fault.Refused, "a later run delivered it, too")
-		return v
-	}
-	info, err := os.Lstat(f.at)
-	if err == nil {
-		err = ways.plain(filepath.Dir(f.at))
-	}
-	if err == nil {
-		err = f.Check(t.ctx, f.at)
-	}
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		v.missing = true
-	case err != nil:
-		v.stays = err
-	default:
-		v.gone = &blob.File{Path: f.at, Info: info}
-	}
-	return v
-}
-
-// stays is why a file is not removed.
-func stays(path string, err error) error {
-	e, is := errors.AsType[*fault.Error](err)
-	if is && e.Kind == fault.Damaged {
-		return fault.At(path, fault.New(fault.Refused, "%w", e.Err).Advise("it stays; remove it yourself if nobody needs it"))
-	}
-	if !is || e.Where == "" {
-		return fault.At(path, err)
-	}
-	return err
-}
-
-// sources makes sure that what an archive came from is there: what was delivered may else be all
-// that there is.
-func (t *taking) sources(p *receipt.Past) error {
-	gone := func(path, what string) error {
-		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "%s, which it came from, is not there as it was: %s may be all that there is", path, what).
-			Advise("nothing of it was removed; put that back, or remove it yourself"))
-	}
-	for _, from := range p.Unit.From {
-		if from.Tag != "" || !filepath.IsAbs(from.Path) || t.returned[place.Key(from.Path)] { // at an address
-			continue
-		}
-		info, err := os.Stat(from.Path)
-		if err != nil || info.Size() != from.Size || !info.ModTime().Equal(from.Modified) {
-			return gone(from.Path, "what was delivered")
-		}
-	}
-	switch {
-	case p.Unit.Edited && p.Unit.Parts[0].Kept == "":
-		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "it was changed, and how it was before was not kept").
-			Advise("nothing was done; with --replaced the next run keeps that"))
-	case p.Unit.Parts == nil || p.Unit.From != nil || p.Unit.Edited:
-		return nil
-	}
-	rows, err := p.Files()
-	for i := range rows {
-		if rows[i].Source == "" {
-			continue
-		}
-		if info, statErr := os.Lstat(rows[i].Source); err == nil && (statErr != nil || rows[i].Type == archive.File.String() && info.Mode().IsRegular() && info.Size() != rows[i].Size) {
-			return gone(rows[i].Source, "the archive")
-		}
-	}
-	return err
-}
-
-// ways are the folders below a root, each with what is wrong with the way there.
-type ways struct {
-	root  string
-	mu    sync.Mutex
-	found map[string]error
-}
-
-// plain makes sure that no folder on the way has become a link.
-func (w *ways) plain(dir string) error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if err, looked := w.found[dir]; looked {
-		return err
-	}
-	var err error
-	if w.root != "" && len(dir) > len(w.root) && strings.HasPrefix(dir, w.root) {
-		info, statErr := os.Lstat(dir)
-		switch {
-		case statErr != nil:
-			err = fault.Reading(dir, statErr)
-		case info.Mode()&fs.ModeSymlink != 0:
-			err = fault.New(fault.Refused, "the folder %s is a link now", dir)
-		default:
-			w.mu.Unlock()
-			err = w.plain(filepath.Dir(dir))
-			w.mu.Lock()
-		}
-	}
-	if w.found == nil {
-		w.found = map[string]error{}
-	}
-	w.found[dir] = err
-	return err
 }
