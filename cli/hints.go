@@ -40,6 +40,7 @@ var words = map[fault.Hint]string{
 	fault.SettleClashes:     "nothing of this archive was put into place; choose what to do with --clash skip, replace, newer or number",
 	fault.Credentials:       "put user and password for the host into the netrc file, or name the variable that has a token with --token-env",
 	fault.TrustCertificate:  "if the server is right, name a file with its certificates with --ca-file",
+	fault.KeepReplaced:      "nothing was done; with --replaced the next run keeps that",
 	fault.NameReceipt:       "name a file that --receipt wrote",
 	fault.NameByArchive:     "use {archive} instead of a counter in --rename, or --layout own, which counts in each folder",
 	fault.NameDestination:   "name the folder that it goes into with --into",

@@ -141,6 +141,11 @@ func TestKeepFetched(t *testing.T) {
 			assert.Equal(t, sorted(came), sorted(kept))
 			assert.True(t, maps.Equal(came, kept))
 		}
+		if i == 0 {
+			stdout, stderr, code := run(t, work, "convert", address+sources[0], address+sources[1], "--to", "tar", "--into", "new", "--skip-done", "--receipt", "r.jsonl")
+			require.Zero(t, code, stderr)
+			assert.Contains(t, stdout, "0 archives converted, 2 done before")
+		}
 		sum := sha256.Sum256([]byte(came["harbour.z01"]))
 		receipt, err := os.ReadFile(filepath.Join(work, "r.jsonl"))
 		require.NoError(t, err)
@@ -153,6 +158,10 @@ func TestKeepFetched(t *testing.T) {
 	_, _, code := run(t, work, "verify", broken+"web/all.tar.gz", "--keep-fetched", "kept", "--retries", "0")
 	assert.Equal(t, 8, code)
 	assert.Empty(t, tree(t, work), "whole or not at all")
+	good := serve(t, &standin.Server{Folder: dir})
+	_, _, code = run(t, work, "verify", good+"web/all.tar.gz", "--keep-fetched", "kept", "--max-total", "10k")
+	assert.Equal(t, 9, code)
+	assert.Empty(t, tree(t, work), "nor more than is allowed")
 }
 
 func sorted(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -216,12 +217,26 @@ func (c *collector) findEarlier(r *report.Created) (err error) {
 	if r.Done = earlier != nil && c.Opens(c.ctx, earlier); !r.Done {
 		return nil
 	}
-	r.Archive, r.Packed = r.Made.Earlier(earlier)
+	r.Archive, r.Packed = Earlier(&r.Made, earlier)
 	c.sums = map[string][]byte{}
 	for _, f := range earlier.Files {
 		c.sums[f.Path] = f.SHA256
 	}
 	return nil
+}
+
+// Earlier takes over what an earlier run made: its path, or that of its first part, and the size
+// that it has now.
+func Earlier(m *report.Made, e *report.Earlier) (path string, size int64) {
+	for _, path := range e.Paths {
+		if info, err := os.Stat(path); err == nil {
+			size += info.Size()
+		}
+	}
+	if len(e.Paths) > 1 {
+		m.Parts = e.Paths
+	}
+	return e.Paths[0], size
 }
 
 // done completes what is said of an archive that was made before.

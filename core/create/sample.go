@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"widecrate/core/archive"
+	"widecrate/core/bound"
 	"widecrate/core/choose"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
@@ -78,11 +79,10 @@ func (w Weighing) survey(ctx context.Context, r *report.Weighed, closed map[stri
 	return all, nil
 }
 
-// errClosed is about an archive whose data turned out not to be readable.
-type errClosed struct {
-	path string
-	error
-}
+// errClosed is about archives whose data turned out not to be readable.
+type errClosed struct{ paths []string }
+
+func (e *errClosed) Error() string { return fmt.Sprintf("%d archives cannot be read", len(e.paths)) }
 
 // entriesOf are the files in an archive. Of one that comes in order, all is decoded.
 func entriesOf(ctx context.Context, it item, selection *choose.Selection, left *choose.Tally) (things []thing, err error) {
@@ -108,7 +108,7 @@ func entriesOf(ctx context.Context, it item, selection *choose.Selection, left *
 		}
 		entry := *e.Entry
 		if entry.Size == archive.Unknown {
-			if entry.Size, err = io.Copy(io.Discard, e); err != nil {
+			if entry.Size, err = io.Copy(io.Discard, reader(ctx, a, e)); err != nil {
 				return nil, err
 			}
 		}
@@ -117,6 +117,11 @@ func entriesOf(ctx context.Context, it item, selection *choose.Selection, left *
 	}
 	*left = out
 	return things, nil
+}
+
+// reader reads an entry within the bounds of its archive.
+func reader(ctx context.Context, a *walk.Archive, e *walk.Entry) io.Reader {
+	return bound.Meter{Context: ctx, Budget: a.Budget()}.Reader(e)
 }
 
 func openPacked(ctx context.Context, path string) (*walk.Archive, error) {
@@ -184,6 +189,7 @@ func (c *contents) around(at, length int64) (from, to int64) {
 
 // read fills stretches.
 func (c *contents) read(taken []*stretch) error {
+	var closed []string
 	taken = slices.Clone(taken)
 	slices.SortFunc(taken, func(a, b *stretch) int { return cmp.Compare(a.from, b.from) })
 	for i := 0; i < len(c.things); {
@@ -191,10 +197,17 @@ func (c *contents) read(taken []*stretch) error {
 		for c.things[i].in != "" && to < len(c.things) && c.things[to].in == c.things[i].in {
 			to++
 		}
-		if err := c.readFrom(c.things[i:to], taken); err != nil {
-			return err
+		err := c.readFrom(c.things[i:to], taken)
+		if err != nil && (c.things[i].in == "" || c.ctx.Err() != nil) {
+			return cmp.Or(c.ctx.Err(), err)
+		}
+		if err != nil {
+			closed = append(closed, c.things[i].in)
 		}
 		i = to
+	}
+	if closed != nil {
+		return &errClosed{closed}
 	}
 	return nil
 }
@@ -212,17 +225,17 @@ func (c *contents) readFrom(things []thing, taken []*stretch) error {
 	}
 	a, err := openPacked(c.ctx, things[0].in)
 	if err != nil {
-		return &errClosed{things[0].in, err}
+		return err
 	}
 	defer a.Close()
 	n := 0
 	for e, err := range a.Walk(c.ctx) {
 		if err == nil && n < len(things) && e.Index == things[n].number {
-			err = things[n].fill(taken[first:], e)
+			err = things[n].fill(taken[first:], reader(c.ctx, a, e))
 			n++
 		}
 		if err != nil {
-			return cmp.Or(c.ctx.Err(), error(&errClosed{things[0].in, err}))
+			return err
 		}
 	}
 	return nil

@@ -100,7 +100,9 @@ func (w Weighing) Run(ctx context.Context, tell func(*report.Way)) (*report.Weig
 		if !is {
 			return nil, err
 		}
-		closed[unread.path] = true
+		for _, path := range unread.paths {
+			closed[path] = true
+		}
 	}
 	band := r.Off
 	var pieces []item

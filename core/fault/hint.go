@@ -52,10 +52,12 @@ const (
 	NameDestination
 	NameByArchive
 	NameReceipt
+	KeepReplaced
 	hintCount
 )
 
 var hints = [hintCount]string{
+	KeepReplaced:      "nothing was done; keep what is replaced, so that it can be put back",
 	AllowMemory:       "if you trust it, allow decoders more memory",
 	AllowTotal:        "if you trust it, allow more bytes in all",
 	AllowRatio:        "if you trust it, allow it to unpack to more times its size",

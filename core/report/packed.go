@@ -2,7 +2,6 @@ package report
 
 import (
 	"iter"
-	"os"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -23,20 +22,6 @@ type Made struct {
 	Took    Took         `json:"seconds"`
 
 	Kept map[string]string `json:"-"` // where what its files replaced is kept, by their paths
-}
-
-// Earlier takes over what an earlier run made: its path, or that of its first part, and the size
-// that it has now.
-func (m *Made) Earlier(e *Earlier) (path string, size int64) {
-	for _, path := range e.Paths {
-		if info, err := os.Stat(path); err == nil {
-			size += info.Size()
-		}
-	}
-	if len(e.Paths) > 1 {
-		m.Parts = e.Paths
-	}
-	return e.Paths[0], size
 }
 
 // Created is what was packed into a new archive.

@@ -194,7 +194,7 @@ func (c *Conversion) one(ctx context.Context, i int, files []blob.File, to targe
 	started := time.Now()
 	s, taken := c.Sources[i], c.taken[i]
 	r := &report.Converted{Archive: s.Path, Path: to.path, From: files, Asked: to.asked, DryRun: c.DryRun, Made: report.Made{Format: c.Output.Format.Name}}
-	if r.Err = ctx.Err(); r.Err == nil && c.before(ctx, r) {
+	if r.Err = ctx.Err(); r.Err == nil && c.before(ctx, s, r) {
 		return r
 	}
 	if r.Err == nil && taken != nil {

@@ -8,14 +8,21 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/choose"
+	"widecrate/core/create"
 	"widecrate/core/disposal"
 	"widecrate/core/report"
 	"widecrate/core/source"
 )
 
 // before reports whether an archive was made before of the same.
-func (c *Conversion) before(ctx context.Context, r *report.Converted) bool {
-	if c.Done == nil || len(r.From) == 0 {
+func (c *Conversion) before(ctx context.Context, s source.Source, r *report.Converted) bool {
+	if c.Done == nil {
+		return false
+	}
+	if s.Elsewhere() { // as it is there now
+		r.From, _ = s.Files(ctx) // why there are none, the source says when it is opened
+	}
+	if len(r.From) == 0 {
 		return false
 	}
 	earlier := c.Done(r.From, r.Asked)
@@ -23,7 +30,7 @@ func (c *Conversion) before(ctx context.Context, r *report.Converted) bool {
 		return false
 	}
 	r.Done, r.Files = true, len(earlier.Files)
-	r.Path, r.Packed = r.Made.Earlier(earlier)
+	r.Path, r.Packed = create.Earlier(&r.Made, earlier)
 	for _, f := range earlier.Files {
 		r.Entries, r.Sums = append(r.Entries, archive.Entry{Path: f.Path}), append(r.Sums, f.SHA256)
 	}

@@ -117,8 +117,7 @@ func (t *taking) sources(p *receipt.Past) error {
 	}
 	switch {
 	case p.Unit.Edited && p.Unit.Parts[0].Kept == "":
-		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "it was changed, and how it was before was not kept").
-			Advise("nothing was done; with --replaced the next run keeps that"))
+		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "it was changed, and how it was before was not kept").Suggest(fault.KeepReplaced))
 	case p.Unit.Parts == nil || p.Unit.From != nil || p.Unit.Edited:
 		return nil
 	}

@@ -149,16 +149,20 @@ func KeepInput(ctx context.Context, in io.Reader, most int64) (*Kept, error) {
 	return &Kept{data}, err
 }
 
-// keep keeps what arrives, and adds its bytes to kept, where somebody asks.
-func keep(ctx context.Context, in io.Reader, most int64, kept *atomic.Int64, dir func() (string, error)) (blob.Blob, error) {
-	meter := bound.Meter{Context: ctx, Total: kept}
+// arriving bounds what is kept of something: so many bytes at most; 0: there is no bound.
+func arriving(ctx context.Context, most int64, kept *atomic.Int64) bound.Meter {
 	came := int64(0)
-	meter.Passed = func(n int64) error {
+	return bound.Meter{Context: ctx, Total: kept, Passed: func(n int64) error {
 		if came += n; most > 0 && came > most {
 			return fault.New(fault.Unsafe, "it is larger than what may be kept of it").Suggest(fault.AllowTotal)
 		}
 		return nil
-	}
+	}}
+}
+
+// keep keeps what arrives, and adds its bytes to kept, where somebody asks.
+func keep(ctx context.Context, in io.Reader, most int64, kept *atomic.Int64, dir func() (string, error)) (blob.Blob, error) {
+	meter := arriving(ctx, most, kept)
 	data, err := blob.Spool(meter.Reader(in), inMemory, dir)
 	return data, fault.Reading("", err)
 }

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 
 	"widecrate/core/blob"
-	"widecrate/core/bound"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
@@ -80,7 +79,8 @@ func fetchTo(ctx context.Context, at *web.Address, o Opening) (f blob.File, err 
 	if err != nil {
 		return f, errors.Join(fault.Writing(o.Fetched, err), files.Discard())
 	}
-	meter := bound.Meter{Context: ctx, Total: o.Kept, Sums: []hash.Hash{sha256.New()}}
+	meter := arriving(ctx, o.Limits.Total, o.Kept)
+	meter.Sums = []hash.Hash{sha256.New()}
 	if _, err = io.Copy(out, meter.Reader(in)); err == nil && resource.Encoding != "" && gzipInside(out) {
 		err = resource.PackedOnceMore()
 	}

@@ -48,7 +48,7 @@ func (e *Entry) Inside(ctx context.Context, dir func() (string, error)) *Inside 
 	data, err := a.pile.Add(a.meter(ctx).Reader(e), min(inMemory, a.memory), dir) // all of them wait until the one around has passed by
 	if err == nil {
 		a.memory -= min(data.Size(), a.memory)
-		inner, err = a.openInside(e.Entry, data)
+		inner, err = a.OpenInside(e.Entry, data)
 	}
 	return &Inside{inner: inner, err: err}
 }
@@ -69,7 +69,7 @@ func (in *Inside) Open(ctx context.Context, trust Trust, dir func() (string, err
 					return nil, err
 				}
 			}
-			return a.openInside(e, blob.Section(a.data, from, size))
+			return a.OpenInside(e, blob.Section(a.data, from, size))
 		}
 	}
 	data, err := a.Data(in.index)
@@ -81,7 +81,7 @@ func (in *Inside) Open(ctx context.Context, trust Trust, dir func() (string, err
 	if err != nil {
 		return nil, err
 	}
-	return a.openInside(e, spooled)
+	return a.OpenInside(e, spooled)
 }
 
 // Close lets go of an archive that was not opened after all.
@@ -131,10 +131,6 @@ func (a *Archive) remote() bool {
 
 // OpenInside opens an entry, which is an archive, whose data was kept. That is closed with it.
 func (a *Archive) OpenInside(e *archive.Entry, data blob.Blob) (*Archive, error) {
-	return a.openInside(e, data)
-}
-
-func (a *Archive) openInside(e *archive.Entry, data blob.Blob) (*Archive, error) {
 	inner := newArchive(data, Opening{Options: a.rules})
 	inner.outer, inner.budget = a, a.budget
 	inner.rules.Names, inner.rules.Decoded = a.rules.Names, a.rules.Decoded
