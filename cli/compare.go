@@ -18,7 +18,7 @@ import (
 
 type compareCommand struct {
 	*streams
-	webOptions
+	remoteOptions
 	selectionOptions
 	passwordOptions
 	limitOptions
@@ -75,7 +75,7 @@ anything is decoded. The exit code is 0 if both are the same and 1 if not. With
 		set.Switch(&c.halt, "halt")
 		set.Number(&c.workers, "workers", 1)
 	})
-	set.Group("Archives at addresses", func() { c.webOptions.addTo(set) })
+	set.Group("Archives at addresses", func() { c.remoteOptions.addTo(set) })
 	set.Group("Which entries", func() { c.selectionOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set)
@@ -100,7 +100,7 @@ func (c *compareCommand) check(cmd *cobra.Command, args []string) error {
 	if err := onceInput(cmd, args); err != nil {
 		return err
 	}
-	if err := c.webOptions.check(cmd); err != nil {
+	if err := c.remoteOptions.check(cmd); err != nil {
 		return err
 	}
 	return c.passwordOptions.check(cmd)
@@ -124,7 +124,7 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) (err error) {
 		names = append(names, p.A, p.B)
 		sources = append(sources, source.Source{Path: p.A}, source.Source{Path: p.B})
 	}
-	if c.Finding.Web, err = c.client(cmd, c.streams, names...); err != nil {
+	if c.Finding.Remote, err = c.client(cmd, c.streams, names...); err != nil {
 		return err
 	}
 	if c.Sums, err = c.lists(cmd, sources...); err != nil {

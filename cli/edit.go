@@ -11,10 +11,10 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/create"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/revise"
 	"widecrate/core/source"
-	"widecrate/core/web"
 )
 
 type editCommand struct {
@@ -139,7 +139,7 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err != nil {
 		return err
 	}
-	e.Sources, err = c.find(cmd, args, c.streams, c.quiet, func(names ...string) (*web.Client, error) { return nil, onDisk(cmd, names...) })
+	e.Sources, err = c.find(cmd, args, c.streams, c.quiet, func(names ...string) (*remote.Client, error) { return nil, onDisk(cmd, names...) })
 	if err == nil {
 		err = c.checkWritten(cmd, e.Sources)
 	}

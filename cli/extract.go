@@ -83,7 +83,7 @@ others are still unpacked.`,
 		c.limitOptions.addTo(set)
 	})
 	set.Group("Archives at addresses", func() {
-		c.webOptions.addTo(set)
+		c.remoteOptions.addTo(set)
 		c.addFetched(set)
 	})
 	set.Group("What was done", func() {

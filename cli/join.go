@@ -13,15 +13,15 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/parts"
 	"widecrate/core/parts/cut"
+	"widecrate/core/remote"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
-	"widecrate/core/web"
 )
 
 type joinCommand struct {
 	*streams
 	listOption
-	webOptions
+	remoteOptions
 	outputOptions
 	progressOption
 	nameOptions
@@ -62,7 +62,7 @@ there, --into names a folder.`,
 		set.Value(&c.clash, "clash")
 	})
 	set.Group("How it runs", func() { c.manyOptions.addTo(set) })
-	set.Group("Parts at addresses", func() { c.webOptions.addTo(set) })
+	set.Group("Parts at addresses", func() { c.remoteOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set)
 		c.progressOption.addTo(set)
@@ -74,7 +74,7 @@ func (c *joinCommand) check(cmd *cobra.Command, args []string) error {
 	if err := c.nameOptions.check(cmd, args); err != nil {
 		return err
 	}
-	return c.webOptions.check(cmd)
+	return c.remoteOptions.check(cmd)
 }
 
 // joining is what the core is asked for; errs are about parts that are none.
@@ -83,7 +83,7 @@ func (c *joinCommand) joining(cmd *cobra.Command, names []string) (j cut.Joining
 	var onDisk []string
 	for _, name := range names {
 		j.Each = j.Each || isFolder(name)
-		if !web.IsAddress(name) {
+		if !remote.IsAddress(name) {
 			onDisk = append(onDisk, name)
 			continue
 		}

@@ -16,10 +16,10 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/walk"
-	"widecrate/core/web"
 )
 
 // Every option that more than one command has is declared here, once.
@@ -28,7 +28,7 @@ import (
 // their entries, and how they are opened.
 type archiveOptions struct {
 	sourceOptions
-	webOptions
+	remoteOptions
 	selectionOptions
 	passwordOptions
 	limitOptions
@@ -46,7 +46,7 @@ func (o *archiveOptions) addTo(set *option.Set, nested, keeps bool) {
 		o.limitOptions.addTo(set)
 	})
 	set.Group("Archives at addresses", func() {
-		o.webOptions.addTo(set)
+		o.remoteOptions.addTo(set)
 		if keeps {
 			o.addFetched(set)
 		}
@@ -63,7 +63,7 @@ func (o *archiveOptions) check(cmd *cobra.Command, args []string, others bool) e
 	if _, err := choose.New(o.rules); err != nil {
 		return err
 	}
-	if err := o.webOptions.check(cmd); err != nil {
+	if err := o.remoteOptions.check(cmd); err != nil {
 		return err
 	}
 	return o.passwordOptions.check(cmd)
@@ -75,7 +75,7 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 	if r.Selection, err = o.selection(cmd); err != nil {
 		return r, err
 	}
-	connect := func(names ...string) (*web.Client, error) { return o.client(cmd, s, names...) }
+	connect := func(names ...string) (*remote.Client, error) { return o.client(cmd, s, names...) }
 	if r.Sources, err = o.find(cmd, args, s, quiet, connect); err != nil {
 		return r, err
 	}
@@ -136,7 +136,7 @@ func (o *sourceOptions) check(cmd *cobra.Command, args []string, others bool) er
 }
 
 // find finds the archives; connect makes a client for the names that are addresses.
-func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quiet bool, connect func(names ...string) (*web.Client, error)) (sources []source.Source, err error) {
+func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quiet bool, connect func(names ...string) (*remote.Client, error)) (sources []source.Source, err error) {
 	if o.request.Names, err = o.names(cmd, args); err != nil {
 		return nil, err
 	}
@@ -144,7 +144,7 @@ func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quie
 	for _, pair := range o.request.Pairs {
 		names = append(names, pair.Source)
 	}
-	if o.request.Web, err = connect(names...); err != nil {
+	if o.request.Remote, err = connect(names...); err != nil {
 		return nil, err
 	}
 	o.request.Input = cmd.InOrStdin()
@@ -268,7 +268,7 @@ func (o *sourceOptions) named() string {
 // onDisk refuses addresses where only files will do.
 func onDisk(cmd *cobra.Command, paths ...string) error {
 	for _, path := range paths {
-		if web.IsAddress(path) {
+		if remote.IsAddress(path) {
 			return usage(cmd, fmt.Errorf("%s is an address, and this has to be a file", path))
 		}
 	}

@@ -36,7 +36,9 @@ var layers = [][]string{
 	{"archive"},
 	{"blob", "codec"},
 	{"folder"},
-	{"web"},
+	{"remote"},
+	{"remote/web", "remote/sftp"},
+	{"remote/wire"},
 	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt", "schedule"},
 	{"fault", "systemtest", "bent"},
 }

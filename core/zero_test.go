@@ -13,11 +13,11 @@ import (
 	"widecrate/core/job"
 	"widecrate/core/parts/cut"
 	"widecrate/core/receipt"
+	"widecrate/core/remote"
 	"widecrate/core/revise"
 	"widecrate/core/source"
 	"widecrate/core/verify"
 	"widecrate/core/walk"
-	"widecrate/core/web"
 )
 
 // A request of which nothing is filled in does nothing or is a clear error: it
@@ -49,10 +49,7 @@ func TestZeroValues(t *testing.T) {
 		"receipts": {func() error { _, err := receipt.Load(); return err }, nil},
 		"receipt":  {func() error { _, err := receipt.Append("", receipt.Run{}, fault.Wording{}); return err }, fault.Unwritable},
 		"address": {func() error {
-			c, err := web.New(web.Options{})
-			if err == nil {
-				_, err = c.Address("")
-			}
+			_, err := remote.New(remote.Options{}).Address("")
 			return err
 		}, fault.Usage},
 		"jobs": {func() error {

@@ -194,7 +194,7 @@ func TestAddressesThatFail(t *testing.T) {
 		want string // in what is printed
 	}{
 		"missing":               {"extract " + good + "none.zip --into o", 8, "404 Not Found"},
-		"a folder":              {"extract " + good + "readings/ --into o", 8, "cannot be asked for what is in it"},
+		"a folder":              {"extract " + good + "readings/ --into o", 8, "does not list it"},
 		"no destination":        {"extract " + good + "web/all.zip", 2, "name the folder that it goes into with --into"},
 		"removed afterwards":    {"extract " + good + "web/all.zip --into o --after remove", 2, "neither removed nor moved"},
 		"a password in it":      {"extract http://a:b@gauges.example/a.zip --into o", 2, "netrc"},

@@ -8,45 +8,48 @@ import (
 	"time"
 
 	"widecrate/core/fault"
-	"widecrate/core/web"
+	"widecrate/core/remote"
 )
 
 // FindAt returns the identity of what lies at an address, with a way to read it until
 // ctx is cancelled; without Info there is nothing. What has no ranges is kept when it is
 // opened first, and what does not say its size at once.
-func FindAt(ctx context.Context, a *web.Address) (File, error) {
-	f := File{Path: a.String(), Remote: true}
-	resource, err := a.Open(ctx, 1)
-	if errors.Is(err, web.ErrMissing) {
-		return f, nil
+func FindAt(ctx context.Context, a *remote.Address) (File, error) {
+	f, err := IdentifyAt(ctx, a)
+	if errors.Is(err, remote.ErrMissing) {
+		return File{Path: a.String(), Remote: true}, nil
 	}
 	if err != nil {
-		return f, fault.At(f.Path, err)
+		return f, err
 	}
-	resource.Close()
-	f.Info, f.Tag = Info{resource}, resource.ETag
-	if !resource.Ranges {
-		whole := &fetched{ctx: ctx, from: a}
-		f.Open = whole.open
-		if resource.Size < 0 {
-			data, err := whole.open()
-			if err != nil {
-				return f, fault.At(f.Path, err)
-			}
-			resource.Size = data.Size()
+	info := f.Info.(Info)
+	whole := &fetched{ctx: ctx, from: a}
+	if info.Info.Size < 0 {
+		data, err := whole.open()
+		if err != nil {
+			return f, fault.At(f.Path, err)
 		}
+		info.Info.Size = data.Size()
+		f.Info, f.Open = info, whole.open
 		return f, nil
 	}
 	f.Open = func() (Blob, error) {
-		again, err := a.Open(ctx, firstStep)
+		resource, err := a.Open(ctx, firstStep)
 		if err != nil {
 			return nil, err
 		}
-		if !again.Ranges || again.Size != resource.Size || again.ETag != resource.ETag {
-			again.Close()
-			return nil, fault.New(fault.Unreadable, "it changed while it was read").Advise("run it again when nothing writes to it any more")
+		switch {
+		case !info.Same(&resource.Info):
+			err = remote.ErrChanged
+		case !resource.Ranges:
+			resource.Close()
+			return whole.open()
 		}
-		return NewRemote(ctx, again, firstStep), nil
+		if err != nil {
+			resource.Close()
+			return nil, err
+		}
+		return NewRemote(ctx, resource, firstStep), nil
 	}
 	return f, nil
 }
@@ -57,7 +60,7 @@ const fetchedInMemory = 1 << 20
 // fetched is what was fetched as a whole, once; it is there until ctx is cancelled.
 type fetched struct {
 	ctx  context.Context
-	from *web.Address
+	from *remote.Address
 	once sync.Once
 	data Blob
 	err  error
@@ -65,7 +68,7 @@ type fetched struct {
 
 func (f *fetched) open() (Blob, error) {
 	f.once.Do(func() {
-		var resource *web.Resource
+		var resource *remote.Resource
 		if resource, f.err = f.from.Open(f.ctx, 0); f.err != nil {
 			return
 		}
@@ -84,29 +87,28 @@ type lent struct{ Blob }
 func (lent) Close() error { return nil }
 
 // IdentifyAt returns the identity of what lies at an address, with ranges or without.
-func IdentifyAt(ctx context.Context, a *web.Address) (File, error) {
-	resource, err := a.Open(ctx, 1)
-	if err != nil {
-		return File{}, fault.At(a.String(), err)
-	}
-	resource.Close()
-	f := RemoteFile(resource)
-	f.Path = a.String()
-	return f, nil
+func IdentifyAt(ctx context.Context, a *remote.Address) (File, error) {
+	info, err := a.Stat(ctx)
+	return remoteFile(a, info), fault.At(a.String(), err)
 }
 
 // Info is the identity of what lies at an address.
-type Info struct{ *web.Resource }
+type Info struct {
+	remote.Info
+	At *remote.Address
+}
 
 // The methods of fs.FileInfo.
-func (i Info) Name() string       { return i.Resource.Name }
-func (i Info) Size() int64        { return i.Resource.Size }
+func (i Info) Name() string       { return i.Info.Name }
+func (i Info) Size() int64        { return i.Info.Size }
 func (i Info) Mode() fs.FileMode  { return 0o444 }
 func (i Info) ModTime() time.Time { return i.Modified }
 func (i Info) IsDir() bool        { return false }
 func (i Info) Sys() any           { return nil }
 
 // RemoteFile is the identity of what lies at an address.
-func RemoteFile(r *web.Resource) File {
-	return File{Path: r.Address.String(), Info: Info{r}, Remote: true, Tag: r.ETag}
+func RemoteFile(r *remote.Resource) File { return remoteFile(r.Address, r.Info) }
+
+func remoteFile(a *remote.Address, info remote.Info) File {
+	return File{Path: a.String(), Info: Info{info, a}, Remote: true, Tag: info.ETag}
 }

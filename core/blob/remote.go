@@ -10,7 +10,7 @@ import (
 	"sync"
 
 	"widecrate/core/fault"
-	"widecrate/core/web"
+	"widecrate/core/remote"
 )
 
 // How a remote blob is read. Several are asked for in one request as long as they
@@ -28,7 +28,7 @@ const (
 // fetched when it is needed, or ahead of that where it was foreseen or is read in
 // order, and kept for a while. It may be used on several goroutines.
 type Remote struct {
-	resource *web.Resource
+	resource *remote.Resource
 	ctx      context.Context
 	cancel   context.CancelFunc
 	running  sync.WaitGroup
@@ -66,7 +66,7 @@ type fetching struct {
 
 // NewRemote reads a resource with ranges, until ctx is cancelled. The blob closes
 // the resource. Of what it was opened with, so many bytes are read first.
-func NewRemote(ctx context.Context, resource *web.Resource, head int64) *Remote {
+func NewRemote(ctx context.Context, resource *remote.Resource, head int64) *Remote {
 	r := &Remote{resource: resource, next: -1}
 	r.ctx, r.cancel = context.WithCancel(ctx)
 	r.changed.L = &r.mu
@@ -76,7 +76,7 @@ func NewRemote(ctx context.Context, resource *web.Resource, head int64) *Remote 
 		r.changed.Broadcast()
 	}
 	context.AfterFunc(r.ctx, wake)
-	r.unlisten = resource.OnContention(wake)
+	r.unlisten = resource.Host.OnContention(wake)
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.begin([]Range{{0, min(cmp.Or(head, resource.Size), resource.Size)}})
@@ -191,7 +191,7 @@ func (r *Remote) need(at, n int64) []Range {
 			return batch
 		}
 	}
-	if ahead := at - r.next; r.next >= 0 && ahead >= 0 && ahead <= r.resource.Gap() {
+	if ahead := at - r.next; r.next >= 0 && ahead >= 0 && ahead <= r.resource.Host.Gap() {
 		r.step = min(2*r.step, segment)
 	} else {
 		r.step = firstStep
@@ -212,9 +212,9 @@ func (r *Remote) begin(ranges []Range) *fetching {
 	}
 	r.fetches = append(r.fetches, f)
 	r.running.Go(func() {
-		asked := make([]web.Range, len(ranges))
+		asked := make([]remote.Range, len(ranges))
 		for i, want := range ranges {
-			asked[i] = web.Range(want)
+			asked[i] = remote.Range(want)
 		}
 		err := fault.Guard(func() error {
 			return r.resource.Fetch(r.ctx, asked, func(at int64, p []byte) error { return r.take(f, at, p) })
@@ -252,7 +252,7 @@ func (r *Remote) take(f *fetching, at int64, p []byte) error {
 		return errEnough
 	}
 	for r.unread >= r.most() && f.unread >= window && !f.isAwaited() && r.ctx.Err() == nil {
-		if r.resource.Contended() { // others have a better use for the connection
+		if r.resource.Host.Contended() { // others have a better use for the connection
 			r.foreseen = append(f.left, r.foreseen...)
 			f.left = nil
 			return errEnough
@@ -338,7 +338,7 @@ func (r *Remote) Foresee(ranges []Range) {
 	for _, want := range ranges {
 		want.To = min(want.To, r.Size())
 		for _, want := range subtract([]Range{want}, has) {
-			if last := len(r.foreseen) - 1; last >= 0 && r.foreseen[last].To <= want.From && want.From-r.foreseen[last].To <= r.resource.Gap() {
+			if last := len(r.foreseen) - 1; last >= 0 && r.foreseen[last].To <= want.From && want.From-r.foreseen[last].To <= r.resource.Host.Gap() {
 				r.foreseen[last].To = want.To
 				continue
 			}
@@ -360,7 +360,7 @@ func (r *Remote) has() []Range {
 
 // ahead asks for what was foreseen, as far as there is room.
 func (r *Remote) ahead() {
-	for len(r.foreseen) > 0 && !r.astray && len(r.fetches) < mostRequests && r.err == nil && r.ctx.Err() == nil && !r.resource.Contended() {
+	for len(r.foreseen) > 0 && !r.astray && len(r.fetches) < mostRequests && r.err == nil && r.ctx.Err() == nil && !r.resource.Host.Contended() {
 		coming := r.unread
 		for _, f := range r.fetches {
 			for _, want := range f.left {

@@ -15,12 +15,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/fault"
-	"widecrate/core/web"
+	"widecrate/core/remote"
 	"widecrate/demo/standin"
 )
 
-// remote opens a file of noise at an address.
-func remote(t *testing.T, s *standin.Server, size int, head int64) (*Remote, []byte) {
+// noiseAt opens a file of noise at an address.
+func noiseAt(t *testing.T, s *standin.Server, size int, head int64) (*Remote, []byte) {
 	t.Helper()
 	s.Folder = t.TempDir()
 	data := make([]byte, size)
@@ -29,8 +29,7 @@ func remote(t *testing.T, s *standin.Server, size int, head int64) (*Remote, []b
 	address, stop, err := s.Start()
 	require.NoError(t, err)
 	t.Cleanup(stop)
-	c, err := web.New(web.Options{Pause: time.Millisecond})
-	require.NoError(t, err)
+	c := remote.New(remote.Options{Pause: time.Millisecond})
 	a, err := c.Address(address + "f")
 	require.NoError(t, err)
 	opened, err := a.Open(t.Context(), head)
@@ -54,7 +53,7 @@ func TestRemote(t *testing.T) {
 		"connections break": {&standin.Server{Faults: []standin.Fault{standin.Cut(3 << 20)}}, []Range{{0, 40 << 20}}, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
-			r, data := remote(t, c.server, size, 5000)
+			r, data := noiseAt(t, c.server, size, 5000)
 			r.Foresee(c.foreseen)
 			var readers sync.WaitGroup
 			for n := range 4 {
@@ -116,7 +115,7 @@ func TestRemoteRequests(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := &standin.Server{}
-			r, _ := remote(t, s, size, c.head)
+			r, _ := noiseAt(t, s, size, c.head)
 			r.Foresee(c.foreseen)
 			read(r, c.ranges...)
 			require.NoError(t, r.Close())
@@ -134,7 +133,7 @@ func TestRemoteRequests(t *testing.T) {
 // first. Cancelling ends it all.
 func TestRemoteContention(t *testing.T) {
 	s := &standin.Server{}
-	first, data := remote(t, s, 40<<20, 1000)
+	first, data := noiseAt(t, s, 40<<20, 1000)
 	address := first.resource.Address
 	ctx, cancel := context.WithCancel(t.Context())
 	var all []*Remote

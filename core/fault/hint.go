@@ -49,6 +49,7 @@ const (
 	StageNearby
 	Credentials
 	TrustCertificate
+	LogIn
 	NameDestination
 	NameByArchive
 	NameReceipt
@@ -93,6 +94,7 @@ var hints = [hintCount]string{
 	KeepApart:         "pack them in separate archives, or keep the folders apart",
 	SettleClashes:     "nothing of this archive was put into place; say what to do about files that differ",
 	Credentials:       "give user and password for the host in the netrc file, or a token",
+	LogIn:             "give a key that it knows, be it by an agent, or user and password",
 	TrustCertificate:  "if the server is right, name a file with its certificates",
 	NameReceipt:       "name a file that an earlier run wrote as its receipt",
 	NameByArchive:     "name files after their archives instead",

@@ -1,17 +1,23 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"github.com/maruel/natural"
+	"golang.org/x/sync/errgroup"
+
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
-	"widecrate/core/web"
+	"widecrate/core/place"
+	"widecrate/core/remote"
 )
 
 // inputName is the name of standard input for people, and what its
@@ -33,43 +39,158 @@ func (f *finder) addInput(to To) error {
 // addAddress adds what lies at an address: an archive, the set that it is a part
 // of, or the series that is asked for.
 func (f *finder) addAddress(text string, to To) error {
-	if f.Web == nil {
-		var err error
-		if f.Web, err = web.New(web.Options{}); err != nil {
-			return err
-		}
+	if f.Remote == nil {
+		f.Remote = remote.New(remote.Options{})
 	}
-	address, err := f.Web.Address(text)
+	address, err := f.Remote.Address(text)
 	if err != nil {
 		return err
 	}
-	if f.inAnySeries(address.Name()) || address.IsFolder() {
-		return f.addSeriesAt(address, to)
-	}
-	s := Source{Path: text, To: to, Address: address}
-	set, err := f.setAt(address)
 	switch {
-	case err != nil:
-		s.Err = err
-	case set != nil:
-		if f.seen[set.Path()+to.key()] != "" {
-			return nil
-		}
-		s = fromSet(set, "", to)
-		s.Address = address
+	case address.IsFolder():
+		return f.addFolderAt(address, "", to)
+	case f.inAnySeries(address.Name()):
+		_, err := f.addSeriesAt(address, to)
+		return err
 	}
-	f.add(s)
+	set, err := f.setAt(address)
+	f.addAt(Source{Path: text, To: to, Address: address, Err: err}, set)
 	return nil
 }
 
+// addAt adds what lies at an address: a set, where that is a part of one.
+func (f *finder) addAt(s Source, set *parts.Set) {
+	if set != nil {
+		if f.seen[set.Path()+s.key()] != "" {
+			return
+		}
+		in := s
+		s = fromSet(set, in.Sub, in.To)
+		s.Address, s.listed = in.Address, in.listed
+	}
+	f.add(s)
+}
+
+// mostFolders bounds how deep folders at addresses lie in each other: a server can make them up.
+const mostFolders = 64
+
+// addFolderAt adds the archives in a folder at an address, as addFolder does. Without a list of
+// it, the members of a series are asked for by name.
+func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
+	infos, err := at.List(f.ctx)
+	if err == nil && strings.Count(sub, "/") >= mostFolders {
+		err = fault.New(fault.Unsafe, "more than %d folders lie in each other there", mostFolders)
+	}
+	if err != nil {
+		if errors.Is(err, remote.ErrUnlisted) {
+			if asked, wrong := f.addSeriesAt(at, to); asked || wrong != nil {
+				return wrong
+			}
+		}
+		f.add(Source{Path: at.String(), Sub: sub, To: to, Address: at, Err: fault.At(at.String(), err)})
+		return nil
+	}
+	slices.SortFunc(infos, func(a, b remote.Info) int {
+		return natural.Compare(path.Join(a.Below, a.Name), path.Join(b.Below, b.Name))
+	})
+	files := map[string]*remote.Address{}
+	for _, info := range infos {
+		if !info.Folder && info.Below == "" {
+			files[info.Name] = at.Listed(info)
+		}
+	}
+	get := func(name string) (blob.File, error) {
+		if files[name] == nil {
+			return blob.File{Path: at.Sibling(name).String(), Remote: true}, nil
+		}
+		return blob.FindAt(f.ctx, files[name])
+	}
+	sets := map[string]*parts.Set{}               // by the names of their parts
+	for _, info := range slices.Backward(infos) { // the last part says how many there are
+		if files[info.Name] == nil || info.Below != "" || sets[info.Name] != nil {
+			continue
+		}
+		set, err := parts.Ask(info.Name, get)
+		if err != nil {
+			f.add(Source{Path: files[info.Name].String(), Sub: sub, To: to, Address: files[info.Name], Err: err})
+			delete(files, info.Name)
+			continue
+		}
+		if set == nil {
+			continue
+		}
+		for _, p := range set.Parts {
+			if in, is := p.Info.(blob.Info); is {
+				sets[in.At.Name()] = set
+			}
+		}
+	}
+	for _, info := range infos {
+		below, name := path.Join(sub, info.Below), info.Name
+		switch file := files[name]; {
+		case info.Folder && f.Recursive && info.Below == "" && !place.IsStaging(name):
+			if in := at.Sibling(name + "/"); f.Skip == nil || !f.Skip(in.String()) {
+				if err := f.addFolderAt(in, path.Join(sub, name), to); err != nil {
+					return err
+				}
+			}
+		case info.Folder:
+		case info.Below != "":
+			if f.Recursive && (IsArchive(path.Join(below, name), f.Archives) || f.inAnySeries(name)) {
+				in := at.Listed(info)
+				f.add(Source{Path: in.String(), Sub: below, To: to, Address: in, listed: true})
+			}
+		case file == nil:
+		case sets[name] != nil:
+			if f.isArchive(sets[name], sub) {
+				f.addAt(Source{Sub: sub, To: to, Address: file, listed: true}, sets[name])
+			}
+		case IsArchive(path.Join(sub, name), f.Archives) || f.inAnySeries(name):
+			f.add(Source{Path: file.String(), Sub: sub, To: to, Address: file, listed: true})
+		}
+	}
+	return nil
+}
+
+// askTimes finds out when what lies at addresses was modified.
+func (f *finder) askTimes(sources []Source) error {
+	var asking errgroup.Group
+	asking.SetLimit(2 * remote.DefaultConnections)
+	ask := func(s *Source) {
+		if s.Err == nil && s.Address != nil && s.Set == nil {
+			asking.Go(func() error {
+				modified, err := s.Address.Modified(f.ctx)
+				if err == nil && modified.IsZero() {
+					err = fault.New(fault.Unreadable, "the server does not say when it was modified, and so nobody knows whether it is still arriving")
+				}
+				s.Err = fault.At(s.Path, err)
+				return f.ctx.Err()
+			})
+		}
+	}
+	for i := range sources {
+		ask(&sources[i])
+		for m := range sources[i].Members {
+			ask(&sources[i].Members[m])
+		}
+	}
+	err := asking.Wait()
+	for i := range sources {
+		for _, m := range sources[i].Members {
+			sources[i].Err = cmp.Or(sources[i].Err, m.Err)
+		}
+	}
+	return err
+}
+
 // setAt is the set that what lies at an address is a part of; nil: there is none.
-func (f *finder) setAt(a *web.Address) (*parts.Set, error) {
+func (f *finder) setAt(a *remote.Address) (*parts.Set, error) {
 	return parts.Ask(a.Name(), func(name string) (blob.File, error) { return blob.FindAt(f.ctx, a.Sibling(name)) })
 }
 
 // SetAt returns the set that what lies at an address is a part of. Without any, the
 // error is of kind fault.Unreadable.
-func SetAt(ctx context.Context, client *web.Client, text string) (*parts.Set, error) {
+func SetAt(ctx context.Context, client *remote.Client, text string) (*parts.Set, error) {
 	a, err := client.Address(text)
 	if err != nil {
 		return nil, err
@@ -89,30 +210,25 @@ func SetAt(ctx context.Context, client *web.Client, text string) (*parts.Set, er
 // series that can only be asked for.
 const missingAtEnd = 2
 
-// addSeriesAt asks for the members of the series, in the folder of an address. How
-// numbers are written says the one that was named, or the first that is there.
-func (f *finder) addSeriesAt(at *web.Address, to To) error {
-	asked := false
+// addSeriesAt adds the members of the series that an address is of, or of all where it is that
+// of a folder, asked for by name. It reports whether there was something to ask for.
+func (f *finder) addSeriesAt(at *remote.Address, to To) (asked bool, err error) {
 	for _, s := range f.series {
 		if !at.IsFolder() && !s.name.MatchString(at.Name()) {
 			continue
 		}
 		if strings.Contains(s.pattern, "*") {
-			return fault.At(at.String(), fault.New(fault.Usage, "a server cannot be asked for all names that match %s", s.pattern).Advise("name the archives, or leave the * out"))
+			return true, fault.At(at.String(), fault.New(fault.Usage, "a server cannot be asked for all names that match %s", s.pattern).Advise("name the archives, or leave the * out"))
 		}
 		asked = true
 		if err := f.askSeries(s, at, to); err != nil {
 			f.add(Source{Path: at.String(), To: to, Address: at, Err: err})
 		}
 	}
-	if !asked {
-		f.add(Source{Path: at.String(), To: to, Address: at,
-			Err: fault.At(at.String(), fault.New(fault.Unreadable, "it is a folder, and a server cannot be asked for what is in it").Advise("name the archives, or a series of them"))})
-	}
-	return nil
+	return asked, nil
 }
 
-func (f *finder) askSeries(s series, at *web.Address, to To) error {
+func (f *finder) askSeries(s series, at *remote.Address, to To) error {
 	width, named := 0, 0
 	if m := s.name.FindStringSubmatch(at.Name()); m != nil && !at.IsFolder() {
 		named, _ = strconv.Atoi(m[1]) // a few digits
@@ -140,9 +256,9 @@ func (f *finder) askSeries(s series, at *web.Address, to To) error {
 }
 
 // isAt reports whether something lies at an address.
-func (f *finder) isAt(a *web.Address) (bool, error) {
+func (f *finder) isAt(a *remote.Address) (bool, error) {
 	_, err := blob.IdentifyAt(f.ctx, a)
-	if errors.Is(err, web.ErrMissing) {
+	if errors.Is(err, remote.ErrMissing) {
 		return false, nil
 	}
 	return err == nil, err
@@ -150,7 +266,7 @@ func (f *finder) isAt(a *web.Address) (bool, error) {
 
 // widthOf finds out with how many digits the first numbers of a series are written;
 // 0: as many as they need.
-func (f *finder) widthOf(s series, at *web.Address) (int, error) {
+func (f *finder) widthOf(s series, at *remote.Address) (int, error) {
 	for _, width := range []int{0, 2, 3, 4} {
 		for number := range 2 {
 			if there, err := f.isAt(at.Sibling(s.member(number, width))); err != nil || there {

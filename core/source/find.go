@@ -19,7 +19,7 @@ import (
 	"widecrate/core/format"
 	"widecrate/core/parts"
 	"widecrate/core/place"
-	"widecrate/core/web"
+	"widecrate/core/remote"
 )
 
 // A Request says where archives are looked for.
@@ -46,8 +46,8 @@ type Request struct {
 	// Skip reports whether a folder below a named one is not looked into; nil: none is.
 	Skip func(folder string) bool
 
-	Web   *web.Client // for addresses; nil: a usual one
-	Input io.Reader   // that "-" stands for; nil: standard input
+	Remote *remote.Client // for addresses; nil: a usual one
+	Input  io.Reader      // that "-" stands for; nil: standard input
 }
 
 // Find finds the sources of a request, in order, and before them those that cannot
@@ -110,6 +110,9 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	}
 	sources, err := f.inSeries()
 	if r.Settled > 0 {
+		if wrong := f.askTimes(sources); wrong != nil {
+			return nil, wrong
+		}
 		sources = slices.DeleteFunc(sources, func(s Source) bool {
 			left := s.arriving(time.Now(), r.Settled)
 			if left && r.Left != nil {
@@ -132,24 +135,29 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 // future counts if it is no further away than that, as the clock of another machine may be a
 // little ahead; a later one says nothing of when the file came.
 func (s *Source) arriving(now time.Time, settled time.Duration) bool {
-	recent := func(info fs.FileInfo) bool { return now.Sub(info.ModTime()).Abs() < settled }
+	recent := func(modified time.Time) bool { return now.Sub(modified).Abs() < settled }
 	switch {
 	case s.Members != nil:
 		return slices.ContainsFunc(s.Members, func(m Source) bool { return m.arriving(now, settled) })
 	case s.Set != nil:
-		return slices.ContainsFunc(s.Set.Parts, func(p parts.Part) bool { return p.Info != nil && recent(p.Info) })
+		return slices.ContainsFunc(s.Set.Parts, func(p parts.Part) bool { return p.Info != nil && recent(p.Info.ModTime()) })
+	case s.Address != nil:
+		_, modified := s.Address.Said()
+		return s.Err == nil && recent(modified)
 	case s.Elsewhere():
 		return false
 	}
 	info, err := os.Stat(s.Path)
-	return err == nil && recent(info)
+	return err == nil && recent(info.ModTime())
 }
 
 // Barren are the folders among names in which none of the sources lies, in order.
 func Barren(names []string, sources []Source) (folders []string) {
 	holds := map[string]bool{}
+	var elsewhere []string
 	for _, s := range sources {
 		if s.Elsewhere() {
+			elsewhere = append(elsewhere, s.Path)
 			continue
 		}
 		at, err := filepath.Abs(s.Path)
@@ -159,6 +167,12 @@ func Barren(names []string, sources []Source) (folders []string) {
 		}
 	}
 	for _, name := range names {
+		if remote.IsAddress(name) {
+			if strings.HasSuffix(name, "/") && !slices.ContainsFunc(elsewhere, func(at string) bool { return strings.HasPrefix(at, name) }) {
+				folders = append(folders, name)
+			}
+			continue
+		}
 		at, err := filepath.Abs(name)
 		if err != nil || holds[at] {
 			continue
@@ -226,7 +240,7 @@ func (f *finder) addSource(name string, to To) error {
 	switch {
 	case name == "-":
 		return f.addInput(to)
-	case web.IsAddress(name):
+	case remote.IsAddress(name):
 		return f.addAddress(name, to)
 	}
 	f.addName(name, to)

@@ -13,7 +13,7 @@ import (
 	"github.com/maruel/natural"
 
 	"widecrate/core/fault"
-	"widecrate/core/web"
+	"widecrate/core/remote"
 )
 
 // isPattern reports whether a name that does not exist is a pattern: on Windows, where
@@ -27,7 +27,7 @@ func isPattern(name string) bool {
 func Expand(names []string) ([]string, error) {
 	var all []string
 	for _, name := range names {
-		if web.IsAddress(name) {
+		if remote.IsAddress(name) {
 			return nil, fault.At(name, fault.New(fault.Usage, "it is an address, and only archives are read from addresses"))
 		}
 		if !isPattern(name) {

@@ -6,7 +6,6 @@ import (
 	"path"
 	"time"
 
-	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
@@ -41,7 +40,7 @@ func (f *finder) isArchive(set *parts.Set, sub string) bool {
 	if first.Info == nil {
 		return false
 	}
-	file, err := blob.Open(first.Path)
+	file, err := first.Data()
 	if err != nil {
 		return true // the error will be reported
 	}

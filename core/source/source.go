@@ -15,20 +15,21 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
-	"widecrate/core/web"
+	"widecrate/core/remote"
 )
 
 // A Source is one archive, or a name that turned out not to be one.
 type Source struct {
-	Path    string       // as it was given, or below the folder that was given
-	Sub     string       // folders between the folder that was given and the archive, separated by slashes
-	To                   // where it goes
-	Set     *parts.Set   // whose parts the archive lies in; nil: the archive is one file
-	Members []Source     // of a series; nil: it is none. Path is then its pattern
-	Address *web.Address // of the archive; nil: none
-	Input   io.Reader    // that the archive comes from; nil: none
-	Err     error        // why the source cannot be used; nil if it can
+	Path    string          // as it was given, or below the folder that was given
+	Sub     string          // folders between the folder that was given and the archive, separated by slashes
+	To                      // where it goes
+	Set     *parts.Set      // whose parts the archive lies in; nil: the archive is one file
+	Members []Source        // of a series; nil: it is none. Path is then its pattern
+	Address *remote.Address // of the archive; nil: none
+	Input   io.Reader       // that the archive comes from; nil: none
+	Err     error           // why the source cannot be used; nil if it can
 
+	listed bool   // the address was found in a folder
 	called string // what the whole is called, where that is not the last part of the path
 }
 
@@ -124,7 +125,7 @@ func (s Source) OnDisk() (paths []string) {
 func Workers(sources []Source) int {
 	workers := runtime.GOMAXPROCS(0)
 	if slices.ContainsFunc(sources, func(s Source) bool { return s.Address != nil }) {
-		workers = max(workers, 2*web.DefaultConnections)
+		workers = max(workers, 2*remote.DefaultConnections)
 	}
 	return workers
 }
@@ -140,6 +141,10 @@ func (s Source) Size() int64 {
 			sum += m.Size()
 		}
 		return sum
+	}
+	if s.Address != nil {
+		size, _ := s.Address.Said()
+		return max(size, 0)
 	}
 	if info, err := os.Stat(s.Path); err == nil && !s.Elsewhere() {
 		return info.Size()

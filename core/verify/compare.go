@@ -26,10 +26,10 @@ import (
 	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/walk"
-	"widecrate/core/web"
 )
 
 // Comparison is a request to compare two archives, two folders, or one of each.
@@ -258,7 +258,7 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 		s.items[paths[0]] = t
 		return nil
 	}
-	if path == "-" || web.IsAddress(path) {
+	if path == "-" || remote.IsAddress(path) {
 		return s, s.loadArchive(ctx, path, c, add)
 	}
 	info, err := os.Stat(path)

@@ -16,6 +16,7 @@ import (
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
 	"widecrate/core/parts"
+	"widecrate/core/remote"
 	"widecrate/core/source"
 )
 
@@ -39,7 +40,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 		flow := blob.NewFlow(resource.Reader(ctx))
 		if resource.Encoding != "" && gzipInside(flow) {
 			flow.Close()
-			return nil, resource.PackedOnceMore()
+			return nil, remote.PackedOnceMore(resource.Encoding)
 		}
 		opened, err := openFlow(ctx, flow, o, "its server sends no parts of it")
 		if opened != nil {
@@ -51,7 +52,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	data := blob.NewRemote(ctx, resource, first)
 	if resource.Encoding != "" && gzipInside(data) {
 		data.Close()
-		return nil, resource.PackedOnceMore()
+		return nil, remote.PackedOnceMore(resource.Encoding)
 	}
 	a := newArchive(data, o)
 	a.ordered = o.Whole || o.Ordered

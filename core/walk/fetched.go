@@ -14,8 +14,8 @@ import (
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
 	"widecrate/core/place"
+	"widecrate/core/remote"
 	"widecrate/core/source"
-	"widecrate/core/web"
 )
 
 // openFetched opens what lies at an address after all of it was fetched into the folder of the
@@ -42,8 +42,8 @@ func fetchSet(ctx context.Context, set *parts.Set, o Opening) (*parts.Set, error
 	fetched := *set
 	fetched.Parts = nil
 	for _, p := range set.Parts {
-		if at, remote := p.Info.(blob.Info); remote {
-			f, err := fetchTo(ctx, at.Address, o)
+		if at, elsewhere := p.Info.(blob.Info); elsewhere {
+			f, err := fetchTo(ctx, at.At, o)
 			if err != nil {
 				return nil, err
 			}
@@ -57,7 +57,7 @@ func fetchSet(ctx context.Context, set *parts.Set, o Opening) (*parts.Set, error
 // fetchTo fetches what lies at an address into a folder, whole or not at all, and returns it as
 // what is there, with its SHA-256. The same that is in the folder already stays; another of its
 // name stays, too, and the new one gets a number.
-func fetchTo(ctx context.Context, at *web.Address, o Opening) (f blob.File, err error) {
+func fetchTo(ctx context.Context, at *remote.Address, o Opening) (f blob.File, err error) {
 	resource, err := at.Open(ctx, 0)
 	if err != nil {
 		return f, fault.At(at.String(), err)
@@ -82,7 +82,7 @@ func fetchTo(ctx context.Context, at *web.Address, o Opening) (f blob.File, err 
 	meter := arriving(ctx, o.Limits.Total, o.Kept)
 	meter.Sums = []hash.Hash{sha256.New()}
 	if _, err = io.Copy(out, meter.Reader(in)); err == nil && resource.Encoding != "" && gzipInside(out) {
-		err = resource.PackedOnceMore()
+		err = remote.PackedOnceMore(resource.Encoding)
 	}
 	if err == nil {
 		err = fault.Writing(o.Fetched, out.Sync())

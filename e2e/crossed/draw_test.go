@@ -286,7 +286,7 @@ var aside = map[string]string{
 	"help": "ends the program", "wait": "takes time", "settled": "depends on the clock", "source-list": "a way", "null-in": "of lists",
 	"pairs": "a way", "check-sums": "needs a list", "parts-in": "needs folders", "pick-list": "as entry-list", "failed": "tests of its own", "series": "needs names of a series", "series-count": "as series", "allow-gaps": "as series",
 	"shard": "a law", "workers": "a law", "dry-run": "a law", "skip-done": "a law", "receipt": "a law", "after": "a law", "into": "always", "as": "always json",
-	"done-in": "as receipt", "token-env": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses", "keep-fetched": "of addresses",
+	"done-in": "as receipt", "token-env": "of addresses", "login-env": "of addresses", "identity": "of addresses", "known-hosts": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses", "keep-fetched": "of addresses",
 	"ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks",
 	"quiet": "looks", "verbose": "looks", "report": "a page", "sums": "a list", "zone": "times say theirs", "name-encoding": "names are UTF-8", "even-if-partial": "as after", "replaced": "a law", "staging": "a folder",
 }

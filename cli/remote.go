@@ -6,59 +6,70 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
-	"widecrate/core/web"
+	"widecrate/core/remote"
 )
 
-// webOptions say how addresses are read.
-type webOptions struct {
-	web      web.Options
+// remoteOptions say how addresses are reached.
+type remoteOptions struct {
+	remote   remote.Options
 	tokenEnv string
+	loginEnv string
 	fetched  string
 }
 
 // addFetched adds the option to keep what was fetched.
-func (o *webOptions) addFetched(set *option.Set) { set.Text(&o.fetched, "keep-fetched") }
+func (o *remoteOptions) addFetched(set *option.Set) { set.Text(&o.fetched, "keep-fetched") }
 
-func (o *webOptions) addTo(set *option.Set) {
-	o.web.Retries, o.web.Connections, o.web.Idle = web.DefaultRetries, web.DefaultConnections, web.DefaultIdle
+func (o *remoteOptions) addTo(set *option.Set) {
+	o.remote.Retries, o.remote.Connections, o.remote.Idle = remote.DefaultRetries, remote.DefaultConnections, remote.DefaultIdle
 	set.Text(&o.tokenEnv, "token-env")
-	set.Text(&o.web.CAFile, "ca-file")
-	set.Number(&o.web.Retries, "retries", 0)
-	set.Number(&o.web.Connections, "connections", 1)
-	set.Value(&option.Wait{To: &o.web.Idle}, "idle")
+	set.Text(&o.loginEnv, "login-env")
+	set.Text(&o.remote.Identity, "identity")
+	set.Text(&o.remote.KnownHosts, "known-hosts")
+	set.Text(&o.remote.CAFile, "ca-file")
+	set.Number(&o.remote.Retries, "retries", 0)
+	set.Number(&o.remote.Connections, "connections", 1)
+	set.Value(&option.Wait{To: &o.remote.Idle}, "idle")
 }
 
-func (o *webOptions) check(cmd *cobra.Command) error {
-	if o.web.Idle == 0 {
+func (o *remoteOptions) check(cmd *cobra.Command) error {
+	if o.remote.Idle == 0 {
 		return usage(cmd, fmt.Errorf("--idle must be longer than nothing"))
 	}
 	if o.tokenEnv != "" && os.Getenv(o.tokenEnv) == "" {
 		return usage(cmd, fmt.Errorf("the environment has no token in %s", o.tokenEnv))
 	}
+	if user, _, both := strings.Cut(os.Getenv(o.loginEnv), ":"); o.loginEnv != "" && (!both || user == "") {
+		return usage(cmd, fmt.Errorf("the environment has no user:password in %s", o.loginEnv))
+	}
 	return nil
 }
 
 // client is what reads addresses; nil where none of the names is one.
-func (o *webOptions) client(cmd *cobra.Command, s *streams, names ...string) (*web.Client, error) {
-	if !slices.ContainsFunc(names, web.IsAddress) {
+func (o *remoteOptions) client(cmd *cobra.Command, s *streams, names ...string) (*remote.Client, error) {
+	if !slices.ContainsFunc(names, remote.IsAddress) {
 		return nil, nil
 	}
-	w := o.web
+	w := o.remote
 	if w.Retries == 0 {
 		w.Retries = -1
 	}
 	if o.tokenEnv != "" {
 		w.Token = os.Getenv(o.tokenEnv)
 	}
+	if o.loginEnv != "" {
+		w.Login = os.Getenv(o.loginEnv)
+	}
 	w.Netrc = netrc()
 	if verbose := cmd.Flags().Lookup("verbose"); verbose != nil && verbose.Value.String() == "true" {
 		w.Say = s.Err.Aside
 	}
-	return web.New(w)
+	return remote.New(w), nil
 }
 
 // netrc is the file with users and passwords by host: that of the environment, or

@@ -4,6 +4,7 @@ import (
 	"crypto/x509"
 	"net/http"
 	"os"
+	"strings"
 
 	"widecrate/core/fault"
 )
@@ -16,15 +17,15 @@ type credentials struct {
 }
 
 func (c *credentials) RoundTrip(r *http.Request) (*http.Response, error) {
-	c.client.mu.Lock()
-	known := c.client.origins[origin(r.URL)]
-	c.client.mu.Unlock()
-	if !known {
+	if !c.client.Named(r.URL) {
 		return c.next.RoundTrip(r)
 	}
 	if c.client.Token != "" {
 		r = r.Clone(r.Context())
 		r.Header.Set("Authorization", "Bearer "+c.client.Token)
+	} else if user, password, is := strings.Cut(c.client.Login, ":"); is {
+		r = r.Clone(r.Context())
+		r.SetBasicAuth(user, password)
 	} else if c.client.netrc != nil {
 		if m := c.client.netrc.Machine(r.URL.Hostname()); m != nil {
 			r = r.Clone(r.Context())

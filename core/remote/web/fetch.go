@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"widecrate/core/fault"
+	"widecrate/core/remote/wire"
 )
 
 // overlap is how much is read once more after a break where the server has nothing
@@ -26,66 +26,38 @@ const block = 256 << 10
 
 var buffers = sync.Pool{New: func() any { return new([block]byte) }}
 
-// Fetch gets ranges of a resource, which are in order and do not touch, in one
-// request if the server takes it, and passes their bytes on as they come. A lost
-// connection is taken up again at the byte. Of a resource without Ranges, the one
-// range starts at 0. It ends with the error of take, or of kind fault.Unreadable.
-func (r *Resource) Fetch(ctx context.Context, ranges []Range, take func(at int64, p []byte) error) error {
-	f := &fetch{Resource: r, left: slices.Clone(ranges), take: take}
+// Fetch is that of wire.Source: all ranges in one request, if the server takes it.
+func (r *resource) Fetch(ctx context.Context, ranges []wire.Range, take func(at int64, p []byte) error) error {
+	f := &fetch{resource: r, left: slices.Clone(ranges), take: take}
 	buffer := buffers.Get().(*[block]byte)
 	defer buffers.Put(buffer)
 	f.buffer = buffer[:]
-	if f.left[0].To == Unknown && r.Size != Unknown {
+	if f.left[0].To == wire.Unknown && r.Size != wire.Unknown {
 		f.left[0].To = r.Size
 	}
 	f.sum.SetSeed(maphash.MakeSeed())
-	for tries := 0; !f.done(); {
-		before := f.passed
-		err := f.once(ctx)
-		if err == nil && f.passed == before && !f.done() {
-			err = &lost{errors.New("it sent nothing of what it was asked for")}
+	return r.client.Again(ctx, func() (progress bool, err error) {
+		for start := f.passed; !f.done(); {
+			before := f.passed
+			err := f.once(ctx)
+			if err == nil && f.passed == before && !f.done() {
+				err = &wire.Lost{Err: errors.New("it sent nothing of what it was asked for")}
+			}
+			if err != nil && err != errOneByOne {
+				return f.passed > start, err
+			}
 		}
-		if err == nil || err == errOneByOne {
-			continue
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if _, lost := errors.AsType[*lost](err); !lost {
-			return err
-		}
-		if f.passed > before {
-			tries = 0
-		}
-		if tries++; tries > r.client.http.RetryMax {
-			return fault.New(fault.Unreadable, "the connection was lost %d times in a row: %w", tries, err)
-		}
-		pause := time.Duration(0)
-		if tries > 1 {
-			pause = r.client.retryBackoff(0, 0, tries-2, nil)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(pause):
-		}
-	}
-	return nil
+		return true, nil
+	})
 }
-
-// lost is the error of a connection that broke, fell silent, or sent what makes no
-// sense: another may do better.
-type lost struct{ error }
-
-func (l *lost) Unwrap() error { return l.error }
 
 // errOneByOne says that a server does not do several ranges in one answer.
 var errOneByOne = errors.New("it does not do several ranges at once")
 
 // fetch is one call of Fetch.
 type fetch struct {
-	*Resource
-	left   []Range
+	*resource
+	left   []wire.Range
 	take   func(at int64, p []byte) error
 	buffer []byte
 	passed int64        // bytes in all
@@ -96,7 +68,7 @@ type fetch struct {
 }
 
 func (f *fetch) done() bool {
-	f.left = slices.DeleteFunc(f.left, func(r Range) bool { return r.From == r.To })
+	f.left = slices.DeleteFunc(f.left, func(r wire.Range) bool { return r.From == r.To })
 	return len(f.left) == 0 || f.ended
 }
 
@@ -110,13 +82,13 @@ func (f *fetch) once(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { a.cancel(nil) })
 	defer stop()
 	started, passed := time.Now(), f.passed
-	defer func() { f.host.measured(0, f.passed-passed, time.Since(started)) }()
+	defer func() { f.Host.Measured(0, f.passed-passed, time.Since(started)) }()
 	body := &idle{Reader: a.Body, answer: a, after: f.client.Idle}
 	switch {
 	case !f.Ranges:
 		return f.whole(a, body)
 	case a.StatusCode == http.StatusRequestedRangeNotSatisfiable:
-		return errChanged
+		return wire.ErrChanged
 	case a.StatusCode != http.StatusPartialContent:
 		if err := f.changed(a.Header, a.ContentLength); err != nil {
 			return err
@@ -124,7 +96,7 @@ func (f *fetch) once(ctx context.Context) error {
 		if f.single.Store(true); len(ranges) > 1 {
 			return errOneByOne
 		}
-		return &lost{errors.New("it answered with the whole where it was asked for a part")}
+		return &wire.Lost{Err: errors.New("it answered with the whole where it was asked for a part")}
 	}
 	if kind, values, err := mime.ParseMediaType(a.Header.Get("Content-Type")); err == nil && kind == "multipart/byteranges" && len(ranges) > 1 {
 		return f.several(a, multipart.NewReader(body, values["boundary"]))
@@ -136,7 +108,7 @@ func (f *fetch) once(ctx context.Context) error {
 }
 
 // answer makes a request, or takes the answer to that which opened the resource.
-func (f *fetch) answer(ctx context.Context) (a *answer, ranges []Range, err error) {
+func (f *fetch) answer(ctx context.Context) (a *answer, ranges []wire.Range, err error) {
 	if f.left[0].From == 0 {
 		if a = f.first.Swap(nil); a != nil {
 			return a, f.left[:1], nil
@@ -169,14 +141,14 @@ func (f *fetch) back(at int64) int64 {
 }
 
 // piece passes on the body of an answer, or of a part of it, that has one range:
-// what it has of those that are left. Its length is Unknown where the server does not say it.
+// what it has of those that are left. Its length is wire.Unknown where the server does not say it.
 func (f *fetch) piece(h http.Header, body io.Reader, length int64) error {
 	at, to, total, err := parseContentRange(h.Get("Content-Range"))
 	if err != nil {
-		return &lost{fmt.Errorf("it does not say which range it sends: %w", err)}
+		return &wire.Lost{Err: fmt.Errorf("it does not say which range it sends: %w", err)}
 	}
-	if length != Unknown && length != to-at {
-		return &lost{fmt.Errorf("it says that it sends %d bytes, and sends %d", to-at, length)}
+	if length != wire.Unknown && length != to-at {
+		return &wire.Lost{Err: fmt.Errorf("it says that it sends %d bytes, and sends %d", to-at, length)}
 	}
 	if err := f.changed(h, total); err != nil {
 		return err
@@ -189,14 +161,14 @@ func (f *fetch) piece(h http.Header, body io.Reader, length int64) error {
 			continue
 		}
 		if _, err := io.CopyN(io.Discard, body, want.From-back-at); err != nil {
-			return &lost{err}
+			return &wire.Lost{Err: err}
 		}
 		again := make([]byte, back)
 		if _, err := io.ReadFull(body, again); err != nil {
-			return &lost{err}
+			return &wire.Lost{Err: err}
 		}
 		if !bytes.Equal(again, f.tail[:back]) {
-			return errChanged
+			return wire.ErrChanged
 		}
 		if err := f.pass(want, io.LimitReader(body, want.To-want.From), min(want.To, to)); err != nil {
 			return err
@@ -216,7 +188,7 @@ func (f *fetch) several(a *answer, parts *multipart.Reader) error {
 			return errOneByOne
 		}
 		if err != nil {
-			return &lost{err}
+			return &wire.Lost{Err: err}
 		}
 		h := http.Header(part.Header)
 		for _, name := range []string{"ETag", "Last-Modified"} {
@@ -224,12 +196,12 @@ func (f *fetch) several(a *answer, parts *multipart.Reader) error {
 				h.Set(name, v)
 			}
 		}
-		if err := f.piece(h, part, Unknown); err != nil {
+		if err := f.piece(h, part, wire.Unknown); err != nil {
 			return err
 		}
 		if f.passed == passed {
 			if useless++; useless > mostUseless {
-				return &lost{errors.New("it sends one part after the other that was not asked for")}
+				return &wire.Lost{Err: errors.New("it sends one part after the other that was not asked for")}
 			}
 		}
 	}
@@ -239,8 +211,8 @@ func (f *fetch) several(a *answer, parts *multipart.Reader) error {
 // mostUseless bounds the parts of an answer that nobody asked for.
 const mostUseless = 16
 
-// pass passes on bytes of a range, up to a place in it; Unknown: to their end.
-func (f *fetch) pass(want *Range, body io.Reader, to int64) error {
+// pass passes on bytes of a range, up to a place in it; wire.Unknown: to their end.
+func (f *fetch) pass(want *wire.Range, body io.Reader, to int64) error {
 	for want.From != to {
 		n, err := body.Read(f.buffer)
 		if n > 0 {
@@ -249,18 +221,18 @@ func (f *fetch) pass(want *Range, body io.Reader, to int64) error {
 			}
 		}
 		switch {
-		case err == io.EOF && to == Unknown:
+		case err == io.EOF && to == wire.Unknown:
 			return nil
 		case err == io.EOF && want.From < to:
-			return &lost{io.ErrUnexpectedEOF}
+			return &wire.Lost{Err: io.ErrUnexpectedEOF}
 		case err != nil && err != io.EOF:
-			return &lost{err}
+			return &wire.Lost{Err: err}
 		}
 	}
 	return nil
 }
 
-func (f *fetch) deliver(want *Range, p []byte) error {
+func (f *fetch) deliver(want *wire.Range, p []byte) error {
 	at := want.From
 	want.From += int64(len(p))
 	f.passed += int64(len(p))
@@ -285,7 +257,7 @@ func (f *fetch) whole(a *answer, body io.Reader) error {
 		return nil
 	}
 	if a.StatusCode != http.StatusOK {
-		return &lost{fmt.Errorf("it answered %s where it was asked for the whole", a.Status)}
+		return &wire.Lost{Err: fmt.Errorf("it answered %s where it was asked for the whole", a.Status)}
 	}
 	if err := f.changed(a.Header, a.ContentLength); err != nil {
 		return err
@@ -293,10 +265,10 @@ func (f *fetch) whole(a *answer, body io.Reader) error {
 	var again maphash.Hash
 	again.SetSeed(f.sum.Seed())
 	if _, err := io.CopyN(&again, body, f.passed); err != nil {
-		return &lost{err}
+		return &wire.Lost{Err: err}
 	}
 	if again.Sum64() != f.sum.Sum64() {
-		return errChanged
+		return wire.ErrChanged
 	}
 	err := f.pass(&f.left[0], body, f.left[0].To)
 	f.ended = err == nil

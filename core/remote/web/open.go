@@ -18,34 +18,22 @@ import (
 	"github.com/hashicorp/go-retryablehttp"
 
 	"widecrate/core/fault"
+	"widecrate/core/remote/wire"
 )
 
-// Unknown stands for a size that the server does not say.
-const Unknown int64 = -1
-
-// A Resource is what lies at an address, as it was when it was opened.
-type Resource struct {
-	Address  *Address
-	Name     string    // that the server gives, else the last part of the address
-	Size     int64     // bytes, or Unknown
-	Ranges   bool      // any part of it can be asked for
-	ETag     string    // empty: there is none
-	Encoding string    // that the server says it added; empty: none
-	Modified time.Time // zero: it is not known
-
+// A resource is what lies at an address, as it was when it was opened.
+type resource struct {
+	*wire.Resource
+	url    *url.URL
 	client *Client
-	host   *host
 	first  atomic.Pointer[answer] // to the request that opened it, for whoever reads from the start
 	single atomic.Bool            // the server does not answer a request for several ranges
 }
 
-// A Range is the bytes from From up to To, where that is Unknown to the end.
-type Range struct{ From, To int64 }
-
 // answer is the response to a request, with the connection that it holds.
 type answer struct {
 	*http.Response
-	host   *host
+	host   *wire.Host
 	held   context.Context // of the request
 	cancel context.CancelCauseFunc
 	asked  time.Time
@@ -54,18 +42,16 @@ type answer struct {
 func (a *answer) close() {
 	a.cancel(nil)
 	a.Body.Close()
-	a.host.release()
+	a.host.Release()
 }
 
-// Open asks for the first bytes of what lies at an address, or with head 0 for all
-// of it, and finds out from the answer what there is to know. Where that fails the
-// error is of kind fault.Unreadable. The answer is kept for the first call of
-// Fetch; Close gives it up.
-func (a *Address) Open(ctx context.Context, head int64) (*Resource, error) {
-	r := &Resource{Address: a, Name: a.Name(), client: a.client, host: a.client.host(a.url)}
-	start := []Range{{0, head}}
+// Open is that of wire.Protocol. The answer is kept for the first call of Fetch; Close gives it up.
+func (c *Client) Open(ctx context.Context, at *url.URL, head int64) (*wire.Resource, error) {
+	r := &resource{url: at, client: c, Resource: &wire.Resource{Info: wire.Info{Name: wire.NameOf(at), Whole: true}, Host: c.Of(at)}}
+	r.Source = r
+	start := []wire.Range{{From: 0, To: head}}
 	if head <= 0 {
-		start[0].To = Unknown
+		start[0].To = wire.Unknown
 	}
 	for {
 		first, err := r.ask(ctx, start, false)
@@ -74,8 +60,7 @@ func (a *Address) Open(ctx context.Context, head int64) (*Resource, error) {
 		}
 		if err = r.describe(first); err == nil {
 			r.first.Store(first)
-			a.client.open.Add(1)
-			return r, nil
+			return r.Resource, nil
 		}
 		first.close()
 		if err != errNoTotal || start == nil {
@@ -86,83 +71,30 @@ func (a *Address) Open(ctx context.Context, head int64) (*Resource, error) {
 }
 
 // Close gives up the answer that Open keeps.
-func (r *Resource) Close() {
-	r.client.open.Add(-1)
+func (r *resource) Close() {
 	if first := r.first.Swap(nil); first != nil {
 		first.close()
 	}
 }
 
-// Gap is the number of bytes between two ranges up to which it is cheaper to read
-// them as well.
-func (r *Resource) Gap() int64 { return r.host.gap() }
-
-// Reader reads all of it, until ctx is cancelled; see Fetch. Closing it closes the
-// resource.
-func (r *Resource) Reader(ctx context.Context) io.ReadCloser {
-	ctx, cancel := context.WithCancel(ctx)
-	from, to := io.Pipe()
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		to.CloseWithError(fault.Guard(func() error {
-			return r.Fetch(ctx, []Range{{0, Unknown}}, func(_ int64, p []byte) error {
-				_, err := to.Write(p)
-				return err
-			})
-		}))
-	}()
-	return &reader{from, func() {
-		cancel()
-		from.Close()
-		<-done
-		r.Close()
-	}}
-}
-
-type reader struct {
-	io.Reader
-	stop func()
-}
-
-func (r *reader) Close() error {
-	r.stop()
-	return nil
-}
-
-// memory is what all resources together may hold ahead of their readers.
-const memory = 16 << 20
-
-// Share is how many bytes one of those that are open may hold ahead of its reader.
-func (r *Resource) Share() int64 {
-	return max(memory/int64(max(r.client.open.Load(), 1)), 1<<20)
-}
-
-// OnContention has tell called whenever somebody has to wait for a connection to
-// the host, until the function that it returns is called.
-func (r *Resource) OnContention(tell func()) (stop func()) {
-	h := r.host
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.listeners[&tell] = true
-	return func() {
-		h.mu.Lock()
-		defer h.mu.Unlock()
-		delete(h.listeners, &tell)
+// Stat is that of wire.Protocol: it asks for one byte.
+func (c *Client) Stat(ctx context.Context, at *url.URL) (wire.Info, error) {
+	r, err := c.Open(ctx, at, 1)
+	if err != nil {
+		return wire.Info{}, err
 	}
+	r.Close()
+	return r.Info, nil
 }
-
-// Contended reports whether others wait for a connection to the host.
-func (r *Resource) Contended() bool { return r.host.waiting.Load() > 0 }
 
 // describe takes from the first answer what it says.
-func (r *Resource) describe(first *answer) error {
+func (r *resource) describe(first *answer) error {
 	if err := refused(first.Response); err != nil {
 		return err
 	}
 	h := first.Header
 	if _, values, err := mime.ParseMediaType(h.Get("Content-Disposition")); err == nil {
-		if name := lastPart(values["filename"]); name != "" {
+		if name := wire.LastPart(values["filename"]); name != "" {
 			r.Name = name
 		}
 	}
@@ -170,7 +102,7 @@ func (r *Resource) describe(first *answer) error {
 		r.Encoding = encoding
 	}
 	if r.Encoding != "" && !saysGzip(r.Name) {
-		return r.PackedOnceMore()
+		return wire.PackedOnceMore(r.Encoding)
 	}
 	r.ETag = h.Get("ETag")
 	if t, err := http.ParseTime(h.Get("Last-Modified")); err == nil {
@@ -187,9 +119,9 @@ func (r *Resource) describe(first *answer) error {
 	default:
 		from, to, total, err := parseContentRange(h.Get("Content-Range"))
 		if err != nil || from != 0 || to == 0 {
-			return fault.New(fault.Unreadable, "the server answered with another range (%s) than the one it was asked for, from byte 0", printable(h.Get("Content-Range")))
+			return fault.New(fault.Unreadable, "the server answered with another range (%s) than the one it was asked for, from byte 0", wire.Printable(h.Get("Content-Range")))
 		}
-		if r.Size, r.Ranges = total, true; total == Unknown {
+		if r.Size, r.Ranges = total, true; total == wire.Unknown {
 			return errNoTotal
 		}
 	}
@@ -197,12 +129,6 @@ func (r *Resource) describe(first *answer) error {
 }
 
 var errNoTotal = fault.New(fault.Unreadable, "the server does not tell how large it is, and yet sends parts of it")
-
-// PackedOnceMore is the error of a server that packs what it sends.
-func (r *Resource) PackedOnceMore() error {
-	return fault.New(fault.Unreadable, "the server sends it packed once more (Content-Encoding: %s), which was not asked for", printable(r.Encoding)).
-		Advise("have the server send it as it is")
-}
 
 // saysGzip reports whether a file of that name is expected to be what servers take
 // for an encoding.
@@ -235,65 +161,62 @@ func refused(r *http.Response) error {
 	case http.StatusOK, http.StatusPartialContent, http.StatusRequestedRangeNotSatisfiable:
 		return nil
 	}
-	e := fault.New(fault.Unreadable, "the server answered %s", printable(r.Status))
+	e := fault.New(fault.Unreadable, "the server answered %s", wire.Printable(r.Status))
 	switch r.StatusCode {
 	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
 		return e.Suggest(fault.Credentials)
 	case http.StatusNotFound, http.StatusGone:
-		return fault.New(fault.Unreadable, "the server answered %s: %w", printable(r.Status), ErrMissing).Advise("check the address")
+		return fault.New(fault.Unreadable, "the server answered %s: %w", wire.Printable(r.Status), wire.ErrMissing).Advise("check the address")
 	}
 	return e.Advise("try again later, or ask who runs the server")
-}
-
-// ErrMissing is in the error of an address at which there is nothing.
-var ErrMissing = errors.New("there is nothing at that address")
-
-// printable is text of a server for people, shortened.
-func printable(text string) string {
-	const most = 80
-	text = strconv.Quote(text)
-	if text = text[1 : len(text)-1]; len(text) > most {
-		text = text[:most] + "…"
-	}
-	return text
 }
 
 // ask makes a request for ranges, or for all of it, and waits for the start of the answer.
 // If it goes on from an earlier one, it is to say whether the bytes are still the
 // same.
-func (r *Resource) ask(ctx context.Context, ranges []Range, again bool) (*answer, error) {
-	if err := r.host.acquire(ctx); err != nil {
+func (r *resource) ask(ctx context.Context, ranges []wire.Range, again bool) (*answer, error) {
+	return r.client.ask(ctx, http.MethodGet, r.url, nil, func(h http.Header) {
+		if text := rangeHeader(ranges); text != "" {
+			h.Set("Range", text)
+		}
+		if v := r.validator(); again && v != "" {
+			h.Set("If-Range", v)
+		}
+	})
+}
+
+// ask makes a request and waits for the start of the answer.
+func (c *Client) ask(ctx context.Context, method string, at *url.URL, body any, headers func(http.Header)) (*answer, error) {
+	host := c.Of(at)
+	if err := host.Acquire(ctx); err != nil {
 		return nil, err
 	}
 	held, cancel := context.WithCancelCause(ctx)
-	a := &answer{host: r.host, held: held, cancel: cancel, asked: time.Now()}
-	request, err := retryablehttp.NewRequestWithContext(held, http.MethodGet, r.Address.String(), nil)
+	a := &answer{host: host, held: held, cancel: cancel, asked: time.Now()}
+	request, err := retryablehttp.NewRequestWithContext(held, method, at.String(), body)
 	if err == nil {
 		request.Header.Set("Accept-Encoding", "identity")
 		request.Header.Set("User-Agent", "widecrate")
-		if text := rangeHeader(ranges); text != "" {
-			request.Header.Set("Range", text)
+		if headers != nil {
+			headers(request.Header)
 		}
-		if v := r.validator(); again && v != "" {
-			request.Header.Set("If-Range", v)
-		}
-		a.Response, err = r.client.http.Do(request)
+		a.Response, err = c.http.Do(request)
 	}
 	if err != nil {
 		cancel(nil)
-		r.host.release()
+		host.Release()
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		return nil, unreachable(err)
 	}
-	r.host.measured(time.Since(a.asked), 0, 0)
+	host.Measured(time.Since(a.asked), 0, 0)
 	return a, nil
 }
 
 // validator is what If-Range is asked with (RFC 9110, section 13.1.5): the ETag if
 // it is a strong one, else the time.
-func (r *Resource) validator() string {
+func (r *resource) validator() string {
 	switch {
 	case r.ETag != "" && !strings.HasPrefix(r.ETag, "W/"):
 		return r.ETag
@@ -304,24 +227,22 @@ func (r *Resource) validator() string {
 }
 
 // changed says that an answer is about something else than the first one.
-func (r *Resource) changed(h http.Header, total int64) error {
+func (r *resource) changed(h http.Header, total int64) error {
 	now := h.Get("ETag")
 	modified, err := http.ParseTime(h.Get("Last-Modified"))
 	if r.ETag != "" && now != "" && strings.TrimPrefix(now, "W/") != strings.TrimPrefix(r.ETag, "W/") ||
 		err == nil && !r.Modified.IsZero() && !modified.Equal(r.Modified) ||
-		total != Unknown && r.Size != Unknown && total != r.Size {
-		return errChanged
+		total != wire.Unknown && r.Size != wire.Unknown && total != r.Size {
+		return wire.ErrChanged
 	}
 	return nil
 }
 
-var errChanged = fault.New(fault.Unreadable, "it changed while it was read").Advise("run it again when nothing writes to it any more")
-
 // rangeHeader is the Range header of a request (RFC 9110, section 14.2).
-func rangeHeader(ranges []Range) string {
+func rangeHeader(ranges []wire.Range) string {
 	texts := make([]string, len(ranges))
 	for i, r := range ranges {
-		if texts[i] = fmt.Sprintf("%d-", r.From); r.To != Unknown {
+		if texts[i] = fmt.Sprintf("%d-", r.From); r.To != wire.Unknown {
 			texts[i] += strconv.FormatInt(r.To-1, 10)
 		}
 	}
@@ -332,7 +253,7 @@ func rangeHeader(ranges []Range) string {
 }
 
 // parseContentRange reads a Content-Range header (RFC 9110, section 14.4). The end
-// is that of a Range, the total may be Unknown.
+// is that of a Range, the total may be wire.Unknown.
 func parseContentRange(text string) (from, to, total int64, err error) {
 	rest, found := strings.CutPrefix(text, "bytes ")
 	span, size, both := strings.Cut(rest, "/")
@@ -340,14 +261,14 @@ func parseContentRange(text string) (from, to, total int64, err error) {
 	if !found || !both || !dash {
 		return 0, 0, 0, fmt.Errorf("it is no range of bytes")
 	}
-	total = Unknown
+	total = wire.Unknown
 	if size != "*" {
 		total, err = strconv.ParseInt(size, 10, 64)
 	}
 	var errs [2]error
 	from, errs[0] = strconv.ParseInt(first, 10, 64)
 	to, errs[1] = strconv.ParseInt(last, 10, 64)
-	if err = errors.Join(err, errs[0], errs[1]); err == nil && (from < 0 || to < from || total != Unknown && to >= total) {
+	if err = errors.Join(err, errs[0], errs[1]); err == nil && (from < 0 || to < from || total != wire.Unknown && to >= total) {
 		err = fmt.Errorf("it is no range of bytes")
 	}
 	return from, to + 1, total, err
@@ -361,17 +282,15 @@ type idle struct {
 	timer  *time.Timer
 }
 
-var errSilent = errors.New("no byte came for too long")
-
 func (i *idle) Read(p []byte) (int, error) {
 	if i.timer == nil {
-		i.timer = time.AfterFunc(i.after, func() { i.answer.cancel(errSilent) })
+		i.timer = time.AfterFunc(i.after, func() { i.answer.cancel(wire.ErrSilent) })
 	} else {
 		i.timer.Reset(i.after)
 	}
 	n, err := i.Reader.Read(p)
-	if !i.timer.Stop() && err != nil && context.Cause(i.answer.held) == errSilent {
-		err = errSilent
+	if !i.timer.Stop() && err != nil && context.Cause(i.answer.held) == wire.ErrSilent {
+		err = wire.ErrSilent
 	}
 	return n, err
 }

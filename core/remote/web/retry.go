@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/tls"
 	"errors"
-	"math/rand/v2"
 	"net"
 	"net/http"
 	"time"
@@ -12,12 +11,7 @@ import (
 	"github.com/hashicorp/go-retryablehttp"
 
 	"widecrate/core/fault"
-)
-
-const (
-	defaultPause = 500 * time.Millisecond // before the first retry
-	longestPause = 30 * time.Second
-	longestAsked = 10 * time.Minute // that a server may ask for
+	"widecrate/core/remote/wire"
 )
 
 // retryPolicy reports whether a request is made again: after answers that say that it may go
@@ -48,18 +42,14 @@ func (c *Client) retryPolicy(ctx context.Context, answer *http.Response, err err
 	return again, nil
 }
 
-// retryBackoff is how long to wait before the next try: what the server asks for, or
-// twice as long as before, less up to a half by chance.
+// retryBackoff is how long to wait before the next try.
 func (c *Client) retryBackoff(_, _ time.Duration, try int, answer *http.Response) time.Duration {
-	pause := retryablehttp.DefaultBackoff(c.Pause, longestPause, try, answer)
-	what := "the connection failed"
-	if answer != nil {
-		what = "the server answered " + answer.Status
+	if answer == nil {
+		return c.Pausing(try, wire.NotAsked, "the connection failed")
 	}
-	if answer == nil || answer.Header.Get("Retry-After") == "" {
-		pause -= time.Duration(rand.Int64N(int64(pause/2) + 1))
+	asked := wire.NotAsked
+	if answer.Header.Get("Retry-After") != "" {
+		asked = retryablehttp.DefaultBackoff(c.Pause, time.Hour, try, answer)
 	}
-	pause = min(pause, longestAsked)
-	c.Say(what + "; it is asked again in " + pause.Round(10*time.Millisecond).String())
-	return pause
+	return c.Pausing(try, asked, "the server answered "+answer.Status)
 }

@@ -1,0 +1,133 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+
+	"widecrate/core/fault"
+	"widecrate/core/remote/wire"
+)
+
+// An upload is a file that is written: on this machine, until all of it is there, as a request
+// may have to be made again.
+type upload struct {
+	*os.File
+	client *Client
+	ctx    context.Context
+	at     *url.URL
+}
+
+// Create is that of wire.Protocol.
+func (c *Client) Create(ctx context.Context, at *url.URL) (wire.File, error) {
+	f, err := os.CreateTemp("", "widecrate-*")
+	if err != nil {
+		return nil, fault.Writing("", err)
+	}
+	return &upload{f, c, ctx, at}, nil
+}
+
+// Sync sends the file (RFC 9110, section 9.3.4), if nothing is there yet.
+func (u *upload) Sync() error {
+	size, err := u.Seek(0, io.SeekEnd)
+	if err != nil {
+		return fault.Writing("", err)
+	}
+	return u.client.Again(u.ctx, func() (bool, error) {
+		put := func(headers func(http.Header)) (*answer, error) {
+			a, _, err := u.client.read(u.ctx, http.MethodPut, u.at, sized{io.NewSectionReader(u.File, 0, size)}, headers)
+			return a, err
+		}
+		a, err := put(func(h http.Header) { h.Set("If-None-Match", "*") })
+		if err == nil && a.StatusCode == http.StatusPreconditionFailed {
+			// The name is nobody else's: an earlier request arrived, but its answer was lost.
+			a, err = put(nil)
+		}
+		if err == nil {
+			err = written(a, http.MethodPut)
+		}
+		return false, err
+	})
+}
+
+// sized is a body that says how long it is.
+type sized struct{ *io.SectionReader }
+
+func (s sized) Len() int { return int(s.Size()) }
+
+// Close lets go of what is kept on this machine.
+func (u *upload) Close() error {
+	return errors.Join(u.File.Close(), os.Remove(u.Name()))
+}
+
+// Rename is that of wire.Protocol (RFC 4918, section 9.9).
+func (c *Client) Rename(ctx context.Context, from, to *url.URL, replace bool) error {
+	return c.change(ctx, "MOVE", from, func(h http.Header) {
+		h.Set("Destination", to.String())
+		h.Set("Overwrite", map[bool]string{true: "T", false: "F"}[replace])
+	})
+}
+
+// Remove is that of wire.Protocol.
+func (c *Client) Remove(ctx context.Context, at *url.URL) error {
+	return c.change(ctx, http.MethodDelete, at, nil)
+}
+
+// MakeFolder is that of wire.Protocol (RFC 4918, section 9.3).
+func (c *Client) MakeFolder(ctx context.Context, at *url.URL) error {
+	make := func() (*answer, error) {
+		a, _, err := c.read(ctx, "MKCOL", at, nil, nil)
+		return a, err
+	}
+	a, err := make()
+	if err == nil && a.StatusCode == http.StatusConflict { // the one above is missing
+		path := strings.TrimSuffix(at.EscapedPath(), "/")
+		above := *at
+		above.RawPath = path[:strings.LastIndexByte(path, '/')+1]
+		above.Path, _ = url.PathUnescape(above.RawPath)
+		if err = c.MakeFolder(ctx, &above); err == nil {
+			a, err = make()
+		}
+	}
+	if err == nil && a.StatusCode != http.StatusMethodNotAllowed { // it is there
+		err = written(a, "MKCOL")
+	}
+	return err
+}
+
+// change asks for something that changes what is there.
+func (c *Client) change(ctx context.Context, method string, at *url.URL, headers func(http.Header)) error {
+	return c.Again(ctx, func() (bool, error) {
+		a, _, err := c.read(ctx, method, at, nil, headers)
+		if err == nil {
+			err = written(a, method)
+		}
+		return false, err
+	})
+}
+
+// written is the error that the status of an answer to a request to write stands for.
+func written(a *answer, method string) error {
+	switch code := a.StatusCode; {
+	case a.Request.Method != method: // what was asked for is not what was done
+		return fault.New(fault.Unwritable, "it was redirected to %s", a.Request.URL.Host).Advise("name that address itself")
+	case code >= 200 && code < 300 && code != http.StatusMultiStatus:
+		return nil
+	case code == http.StatusNotFound, code == http.StatusGone, code == http.StatusConflict:
+		return fault.New(fault.Unwritable, "the server answered %s: %w", wire.Printable(a.Status), wire.ErrMissing)
+	case code == http.StatusPreconditionFailed:
+		return fault.New(fault.Unwritable, "the server answered %s: %w", wire.Printable(a.Status), wire.ErrThere)
+	case code == http.StatusUnauthorized, code == http.StatusForbidden:
+		return fault.New(fault.Unwritable, "the server answered %s", wire.Printable(a.Status)).Suggest(fault.Credentials)
+	case code == http.StatusMethodNotAllowed, code == http.StatusNotImplemented:
+		return fault.New(fault.Unwritable, "the server answered %s: it does not take changes there", wire.Printable(a.Status)).
+			Advise("have it speak WebDAV there, or use an address that can be written to")
+	case code == http.StatusInsufficientStorage:
+		return fault.New(fault.Unwritable, "the server answered %s: it has no room left", wire.Printable(a.Status))
+	}
+	return fault.New(fault.Unwritable, "the server answered %s", wire.Printable(a.Status)).Advise("try again later, or ask who runs the server")
+}
