@@ -20,6 +20,7 @@ import (
 	"widecrate/cli/page"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
+	"widecrate/core/newfile"
 )
 
 // patience is how soon a second interrupt counts: some senders send each twice.
@@ -92,8 +93,9 @@ func (s *streams) announce(err error) {
 // streams are what a command prints to.
 type streams struct {
 	show.Output
-	page    *page.Page // about a run of several commands; nil: each is alone
-	jobFile string     // that the command is run by; empty: none
+	page    *page.Page    // about a run of several commands; nil: each is alone
+	jobFile string        // that the command is run by; empty: none
+	sites   newfile.Sites // where it may write
 }
 
 func newRoot(s *streams) *cobra.Command {
@@ -176,10 +178,14 @@ func prepare(cmd *cobra.Command) {
 				return usage(cmd, err)
 			}
 		}
-		for _, wrong := range option.Check(cmd) {
-			return usage(cmd, wrong)
+		wrong := option.Check(cmd)
+		if wrong == nil {
+			return nil
 		}
-		return nil
+		if local, is := wrong[0].(*option.Local); is {
+			return fault.New(fault.Usage, "%w", local).Advise(adviceOn(cmd, local))
+		}
+		return usage(cmd, wrong[0])
 	}
 	for _, below := range cmd.Commands() {
 		prepare(below)

@@ -118,15 +118,11 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err != nil {
 		return err
 	}
-	var names []string
 	var sources []source.Source
 	for _, p := range pairs {
-		names = append(names, p.A, p.B)
 		sources = append(sources, source.Source{Path: p.A}, source.Source{Path: p.B})
 	}
-	if c.Finding.Remote, err = c.client(cmd, c.streams, names...); err != nil {
-		return err
-	}
+	c.Finding.Remote = c.connect(cmd, c.streams)
 	if c.Sums, err = c.lists(cmd, sources...); err != nil {
 		return err
 	}

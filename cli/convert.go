@@ -131,6 +131,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)
 	}
+	c.connect(cmd, c.streams)
 	o, err := c.options(cmd)
 	if err != nil {
 		return err
@@ -170,7 +171,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		defer earlier.Close()
 		conversion.Done = earlier.converted
 	}
-	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 		return err
 	}
 	if c.writer != nil {
@@ -194,7 +195,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
-	o = create.Options{Existing: c.clash.Value(), Keep: c.keepIn(), Writing: c.writing(0)}
+	o = create.Options{Existing: c.clash.Value(), Sites: c.sites, Keep: c.keepIn(), Writing: c.writing(0)}
 	if o.Format, err = create.FormatOf("", c.to); err != nil {
 		return o, err
 	}

@@ -34,6 +34,7 @@ type createCommand struct {
 	recording sync.Mutex
 	outputOptions
 	progressOption
+	remoteOptions
 	writingOptions
 	passwordOptions
 	top        option.Choice[bool] // whether to drop it
@@ -114,6 +115,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
 		set.Value(&c.after, "after")
 		set.Number(&c.workers, "workers", 1)
 	})
+	set.Group("Where it goes, at an address", func() { c.remoteOptions.addTo(set) })
 	set.Group("What was done", func() {
 		c.recordOptions.addTo(set)
 		set.Text(&c.entrySums, "entry-sums")
@@ -158,7 +160,7 @@ func (c *createCommand) check(cmd *cobra.Command, args []string) error {
 	case args[0] == "-" && c.Out.Terminal:
 		return usage(cmd, errors.New("standard output is a terminal; send the archive to a file or another command"))
 	}
-	if err := onDisk(cmd, args[0]); err != nil {
+	if err := c.remoteOptions.check(cmd); err != nil {
 		return err
 	}
 	if err := c.doneOptions.check(cmd, c.receipt); err != nil {
@@ -199,6 +201,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		c.pageOption.begin(cmd, c.streams)
 		defer c.pageOption.finish(&err)
 	}
+	c.connect(cmd, c.streams)
 	sources, err := c.files(cmd, args[1:])
 	if c.eachIn != "" {
 		sources, err = create.Things(c.eachIn, c.foldersOnly)
@@ -228,7 +231,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		o.Done = earlier.made
 	}
 	c.several = c.each
-	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 		return err
 	}
 	if c.wanted() && !c.dryRun {
@@ -284,7 +287,7 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 // options are what the core is asked for, but for what takes reading.
 func (c *createCommand) options(cmd *cobra.Command, archive string, sources []string) (o create.Options, err error) {
 	o = create.Options{Archive: archive, Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
-		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Keep: c.keepIn(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
+		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Sites: c.sites, Keep: c.keepIn(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		Halt: c.halt, DryRun: c.dryRun, Workers: c.workers}
 	if !c.each && strings.Contains(o.Archive, "{today") {
 		name, err := place.NewTemplate(o.Archive, "today")

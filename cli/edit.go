@@ -11,7 +11,6 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/create"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/revise"
 	"widecrate/core/source"
@@ -139,7 +138,7 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err != nil {
 		return err
 	}
-	e.Sources, err = c.find(cmd, args, c.streams, c.quiet, func(names ...string) (*remote.Client, error) { return nil, onDisk(cmd, names...) })
+	e.Sources, err = c.find(cmd, args, c.streams, c.quiet, nil)
 	if err == nil {
 		err = c.checkWritten(cmd, e.Sources)
 	}
@@ -159,7 +158,7 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	e.Reading.MaxMemory = c.memory
 	var read, found, done atomic.Int64
 	e.Add.Read, e.Add.Found = &read, &found
-	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 		return err
 	}
 	shown := show.Edits{Output: &c.Output, DryRun: c.dryRun, Locked: c.encrypt, Single: len(e.Sources) == 1, Started: time.Now()}

@@ -141,7 +141,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		if !c.quiet {
 			c.nothing(cmd, c.Summary())
 		}
-		if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+		if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 			return err
 		}
 		return c.recordOptions.finish(c.dryRun)
@@ -174,7 +174,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		defer earlier.Close()
 		o.Done = earlier.delivered
 	}
-	if err := c.recordOptions.begin(cmd, c.dryRun); err != nil {
+	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 		return err
 	}
 	if c.writer != nil {

@@ -235,6 +235,8 @@ func (c *runCommand) check(f *jobFile, t *jobRun) {
 			f.Mistake(at(key), undashed(err.Error()), "")
 		case *option.Need:
 			f.Mistake(at(err.A), undashed(err.Error()), "")
+		case *option.Local:
+			f.Mistake(at(err.Name), undashed(err.Error()), adviceOn(t.cmd, err))
 		}
 	}
 	if together != nil || t.args == nil { // what else is wrong may come of that

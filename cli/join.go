@@ -81,18 +81,18 @@ func (c *joinCommand) check(cmd *cobra.Command, args []string) error {
 func (c *joinCommand) joining(cmd *cobra.Command, names []string) (j cut.Joining, errs []error, err error) {
 	j = cut.Joining{Into: c.into, Replace: c.clash.Value(), Each: len(names) > 1 || strings.HasSuffix(c.into, "/") || isFolder(c.into)}
 	var onDisk []string
+	var client *remote.Client
 	for _, name := range names {
 		j.Each = j.Each || isFolder(name)
 		if !remote.IsAddress(name) {
 			onDisk = append(onDisk, name)
 			continue
 		}
-		client, err := c.client(cmd, c.streams, name)
-		if err == nil && c.into == "" {
-			err = usage(cmd, errors.New("the parts lie at an address: --into names the file to make"))
+		if c.into == "" {
+			return j, nil, usage(cmd, errors.New("the parts lie at an address: --into names the file to make"))
 		}
-		if err != nil {
-			return j, nil, err
+		if client == nil {
+			client = c.connect(cmd, c.streams)
 		}
 		set, err := source.SetAt(cmd.Context(), client, name)
 		if err != nil {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -75,8 +74,7 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 	if r.Selection, err = o.selection(cmd); err != nil {
 		return r, err
 	}
-	connect := func(names ...string) (*remote.Client, error) { return o.client(cmd, s, names...) }
-	if r.Sources, err = o.find(cmd, args, s, quiet, connect); err != nil {
+	if r.Sources, err = o.find(cmd, args, s, quiet, o.connect(cmd, s)); err != nil {
 		return r, err
 	}
 	r.Reading.MaxMemory = o.memory
@@ -135,17 +133,15 @@ func (o *sourceOptions) check(cmd *cobra.Command, args []string, others bool) er
 	return o.request.Check()
 }
 
-// find finds the archives; connect makes a client for the names that are addresses.
-func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quiet bool, connect func(names ...string) (*remote.Client, error)) (sources []source.Source, err error) {
+// find finds the archives. Without a client, all of them have to be on disk.
+func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quiet bool, client *remote.Client) (sources []source.Source, err error) {
 	if o.request.Names, err = o.names(cmd, args); err != nil {
 		return nil, err
 	}
-	names := slices.Clone(o.request.Names)
-	for _, pair := range o.request.Pairs {
-		names = append(names, pair.Source)
-	}
-	if o.request.Remote, err = connect(names...); err != nil {
-		return nil, err
+	if o.request.Remote = client; client == nil {
+		if err := onDisk(cmd, o.request.Names...); err != nil {
+			return nil, err
+		}
 	}
 	o.request.Input = cmd.InOrStdin()
 	o.request.Left = func(s source.Source) { o.left = append(o.left, s.Path) }

@@ -14,6 +14,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/newfile"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
@@ -26,6 +27,7 @@ type recordOptions struct {
 	sums      string
 	entrySums string
 	writer    *receipt.Writer // nil: there is no receipt
+	records   newfile.Sites   // where receipts and lists may be
 	list      receipt.Sums
 	entries   receipt.Sums // of what is in new archives
 	several   bool         // archives are made: the list is of them
@@ -45,11 +47,12 @@ func (o *recordOptions) wanted() bool {
 }
 
 // begin starts the receipt, if there is to be one.
-func (o *recordOptions) begin(cmd *cobra.Command, dryRun bool) (err error) {
+func (o *recordOptions) begin(cmd *cobra.Command, s *streams, dryRun bool) (err error) {
+	o.records = s.sites
 	if o.receipt == "" || dryRun {
 		return nil
 	}
-	o.writer, err = receipt.Append(o.receipt, receipt.Run{Version: Version, Command: cmd.Name(), Options: shaping(cmd), Started: time.Now().UTC()}, say)
+	o.writer, err = receipt.Append(s.sites, o.receipt, receipt.Run{Version: Version, Command: cmd.Name(), Options: shaping(cmd), Started: time.Now().UTC()}, say)
 	return err
 }
 
@@ -96,7 +99,7 @@ func (o *recordOptions) event(e report.Event, into string) {
 
 // converted adds a new archive to the lists of sums: the archive, and what is in it.
 func (o *recordOptions) converted(e *report.Converted) {
-	o.archive(written(e.Path, &e.Made))
+	o.archive(written(e.Path, &e.Made), e.SHA256)
 	prefix := o.below(e.Path)
 	for i, sum := range e.Sums {
 		if sum != nil {
@@ -118,7 +121,7 @@ func (o *recordOptions) below(path string) string {
 func (o *recordOptions) created(e *report.Created) {
 	prefix := o.below(e.Archive)
 	if o.several {
-		o.archive(written(e.Archive, &e.Made))
+		o.archive(written(e.Archive, &e.Made), e.SHA256)
 	}
 	for i := range e.From {
 		if from := e.From[i]; from != nil && from.SHA256 != nil {
@@ -128,20 +131,23 @@ func (o *recordOptions) created(e *report.Created) {
 }
 
 // archive adds the files of a new archive to the list of sums, by their paths from where that
-// lies.
-func (o *recordOptions) archive(paths []string) {
+// lies. Of those at addresses, the sums are known.
+func (o *recordOptions) archive(paths []string, known map[string][]byte) {
 	if o.sums == "" {
 		return
 	}
 	for _, path := range paths {
-		sum, err := receipt.SumOf(path)
+		sum, err := known[path], error(nil)
+		if sum == nil {
+			sum, err = receipt.SumOf(path)
+		}
 		if err != nil {
 			if o.lacks == nil {
 				o.lacks = fault.Reading(path, err)
 			}
 			continue
 		}
-		o.list.Add(filepath.ToSlash(place.Below(place.Absolute(filepath.Dir(o.sums)), path)), sum)
+		o.list.Add(filepath.ToSlash(place.Below(place.Absolute(place.Dir(o.sums)), path)), sum)
 	}
 }
 
@@ -211,7 +217,7 @@ func (o *recordOptions) write() error {
 		if l.path == "" {
 			continue
 		}
-		if err := l.list.Write(l.path); err != nil {
+		if err := l.list.Write(o.records, l.path); err != nil {
 			return err
 		}
 	}
@@ -255,7 +261,7 @@ func (o *doneOptions) load(cmd *cobra.Command, s *streams, own string, chosen *s
 	if own != "" {
 		paths = append(paths, own)
 	}
-	receipts, err := receipt.Load(paths...)
+	receipts, err := receipt.Load(s.sites, paths...)
 	if err != nil {
 		return nil, err
 	}

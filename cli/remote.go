@@ -5,12 +5,12 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
+	"widecrate/core/newfile"
 	"widecrate/core/remote"
 )
 
@@ -50,11 +50,8 @@ func (o *remoteOptions) check(cmd *cobra.Command) error {
 	return nil
 }
 
-// client is what reads addresses; nil where none of the names is one.
-func (o *remoteOptions) client(cmd *cobra.Command, s *streams, names ...string) (*remote.Client, error) {
-	if !slices.ContainsFunc(names, remote.IsAddress) {
-		return nil, nil
-	}
+// connect makes the client for addresses: what is read from there, and what is written there.
+func (o *remoteOptions) connect(cmd *cobra.Command, s *streams) *remote.Client {
 	w := o.remote
 	if w.Retries == 0 {
 		w.Retries = -1
@@ -69,7 +66,16 @@ func (o *remoteOptions) client(cmd *cobra.Command, s *streams, names ...string) 
 	if verbose := cmd.Flags().Lookup("verbose"); verbose != nil && verbose.Value.String() == "true" {
 		w.Say = s.Err.Aside
 	}
-	return remote.New(w), nil
+	s.sites = newfile.Sites{Context: cmd.Context(), Client: remote.New(w)}
+	return s.sites.Client
+}
+
+// adviceOn is what to do about an address where only a path on disk makes sense.
+func adviceOn(cmd *cobra.Command, l *option.Local) string {
+	if cmd.Name() == "extract" && l.Name == "into" {
+		return "unpack to a folder on disk; widecrate convert --into makes an archive of the selection at an address"
+	}
+	return "name a path on disk"
 }
 
 // netrc is the file with users and passwords by host: that of the environment, or

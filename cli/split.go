@@ -17,6 +17,7 @@ type splitCommand struct {
 	*streams
 	outputOptions
 	progressOption
+	remoteOptions
 	cutOptions
 	nameOptions
 	manyOptions
@@ -48,6 +49,7 @@ plain pieces: any tool can put them together.`,
 		c.nameOptions.addTo(set)
 		c.manyOptions.addTo(set)
 	})
+	set.Group("Where they go, at an address", func() { c.remoteOptions.addTo(set) })
 	set.Group("What is printed", func() {
 		c.outputOptions.addTo(set)
 		c.progressOption.addTo(set)
@@ -59,11 +61,15 @@ func (c *splitCommand) check(cmd *cobra.Command, args []string) error {
 	if c.partSize == 0 {
 		return usage(cmd, errors.New("--part-size says how large the parts are"))
 	}
+	if err := c.remoteOptions.check(cmd); err != nil {
+		return err
+	}
 	return c.nameOptions.check(cmd, args)
 }
 
 func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	c.apply(c.streams)
+	c.connect(cmd, c.streams)
 	names, err := c.files(cmd, args)
 	if err != nil {
 		return err
@@ -72,7 +78,7 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	for _, name := range names {
 		all.Add(source.Source{Path: name}.Size())
 	}
-	s := cut.Splitting{Files: names, Into: c.into, How: cut.Options{PartSize: int64(c.partSize), Style: c.style.Value(), Replace: c.clash.Value()}, Run: c.manyOptions.run(&read)}
+	s := cut.Splitting{Files: names, Into: c.into, How: cut.Options{PartSize: int64(c.partSize), Style: c.style.Value(), Replace: c.clash.Value(), Sites: c.sites}, Run: c.manyOptions.run(&read)}
 	shown := show.Pieces{Output: &c.Output, Started: time.Now(), DryRun: c.dryRun, Single: len(names) == 1}
 	stop := c.startBytes(c.streams, c.quiet, &read, &all)
 	err = s.Start(cmd.Context(), shown.Event)

@@ -2,7 +2,7 @@ package cli
 
 import (
 	"errors"
-	"os"
+	"io/fs"
 	"runtime"
 	"time"
 
@@ -11,6 +11,7 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/fault"
+	"widecrate/core/newfile"
 	"widecrate/core/receipt"
 	"widecrate/core/undo"
 )
@@ -73,10 +74,10 @@ func (c *undoCommand) check(cmd *cobra.Command, _ []string) error {
 func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
 	path := args[0]
-	if err := checkReceipt(path); err != nil {
+	if err := checkReceipt(c.sites, path); err != nil {
 		return err
 	}
-	past, err := receipt.Load(path)
+	past, err := receipt.Load(c.sites, path)
 	if err != nil {
 		return err
 	}
@@ -86,7 +87,7 @@ func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	o := undo.Options{Receipts: past, Run: c.number, All: c.all, DryRun: c.dryRun, Workers: c.workers}
 	if !c.dryRun {
-		record, err := receipt.Append(path, receipt.Run{Version: Version, Command: cmd.Name(), Options: map[string]string{}, Started: time.Now().UTC()}, say)
+		record, err := receipt.Append(c.sites, path, receipt.Run{Version: Version, Command: cmd.Name(), Options: map[string]string{}, Started: time.Now().UTC()}, say)
 		if err != nil {
 			return err
 		}
@@ -106,11 +107,14 @@ func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
 }
 
 // checkReceipt makes sure that a file is there, and a receipt.
-func checkReceipt(path string) error {
-	if _, err := os.Stat(path); err != nil {
-		return fault.Reading(path, err)
-	}
-	if !receipt.Is(path) {
+func checkReceipt(sites newfile.Sites, path string) error {
+	there, err := sites.Find(path)
+	switch {
+	case err != nil:
+		return err
+	case there.Info == nil:
+		return fault.Reading(path, fs.ErrNotExist)
+	case there.Info.Size() == 0 || receipt.Check(sites, path) != nil:
 		return fault.At(path, fault.New(fault.Damaged, "it is no receipt").Suggest(fault.NameReceipt))
 	}
 	return nil

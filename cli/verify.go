@@ -118,7 +118,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	var listed error
 	if c.sums != "" {
-		listed = shown.List.Write(c.sums)
+		listed = shown.List.Write(c.sites, c.sums)
 	}
 	if len(r.Sources) > 0 {
 		shown.Finish()
@@ -144,13 +144,14 @@ func (c *verifyCommand) foretell(cmd *cobra.Command, sources []source.Source) er
 
 // verifyDelivered checks what earlier runs delivered.
 func (c *verifyCommand) verifyDelivered(cmd *cobra.Command) error {
+	c.connect(cmd, c.streams)
 	shown := show.Delivered{Output: &c.Output, Started: time.Now()}
 	for _, path := range c.against {
-		if err := checkReceipt(path); err != nil {
+		if err := checkReceipt(c.sites, path); err != nil {
 			return err
 		}
 	}
-	earlier, err := receipt.Load(c.against...)
+	earlier, err := receipt.Load(c.sites, c.against...)
 	if err != nil {
 		return err
 	}

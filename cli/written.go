@@ -10,18 +10,31 @@ import (
 	"widecrate/cli/page"
 	"widecrate/cli/show"
 	"widecrate/core/extract"
+	"widecrate/core/fault"
+	"widecrate/core/newfile"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
+	"widecrate/core/remote"
 	"widecrate/core/source"
 )
 
 // kinds make sure that the files of options which are written can become what they are to be.
-var kinds = map[string]func(path string) error{
+var kinds = map[string]func(sites newfile.Sites, path string) error{
 	"receipt":    receipt.Check,
 	"sums":       receipt.CheckSums,
 	"entry-sums": receipt.CheckSums,
-	"report":     page.Check,
-	"chart":      show.CheckChart,
+	"report":     local(page.Check),
+	"chart":      local(show.CheckChart),
+}
+
+// local is a check of what can only be on disk.
+func local(check func(path string) error) func(newfile.Sites, string) error {
+	return func(_ newfile.Sites, path string) error {
+		if remote.IsAddress(path) {
+			return fault.At(path, fault.New(fault.Usage, "it is an address, and this has to be a file on disk"))
+		}
+		return check(path)
+	}
 }
 
 // checkWritten refuses, before anything is done, to write over a file of another kind, and
@@ -47,7 +60,7 @@ func (s *streams) checkWritten(cmd *cobra.Command, sources []source.Source, othe
 				return usage(cmd, fmt.Errorf("--%s %s is also that of --%s", f.Option, f.Path, other.Option))
 			}
 		}
-		if err := check(f.Path); err != nil {
+		if err := check(s.sites, f.Path); err != nil {
 			return err
 		}
 	}
@@ -85,6 +98,9 @@ func samePath(a, b string) bool {
 // needed are the files that a run reads or writes besides its sources.
 func (s *streams) needed(cmd *cobra.Command) (needed []extract.Needed) {
 	for _, f := range option.Files(cmd) {
+		if remote.IsAddress(f.Path) {
+			continue
+		}
 		needed = append(needed, extract.Needed{Path: f.Path, What: "--" + f.Option + " " + f.Path})
 	}
 	if s.jobFile != "" {

@@ -19,7 +19,7 @@ import (
 var ownWork = []string{
 	"blob.newSpooled", "blob.Close", // temporary files
 	"claim.silent", "claim.Release", "claim.ClearDead", // a probe, a claim, drafts of the dead
-	"newfile.Next", "newfile.Commit", "newfile.removeHidden", "newfile.Discard",
+	"newfile.next", "newfile.createElsewhere", "newfile.Commit", "newfile.place", "receipt.fetch", "newfile.removeHidden", "newfile.Discard",
 	"stage.checkSameFileSystem", "stage.masked", "stage.clearProbes", "stage.Close", "stage.removeFolders", // empty folders that it made
 	"stage.Lose", "stage.Discard", "stage.discardFlat", "stage.close", "stage.clear", "stage.clearButOwner", "stage.clearUnowned", "stage.reclaimOne",
 	"stage.commit", "stage.remove", "stage.write", "stage.open", "stage.undo", "stage.finish", // the journals, and moves taken back

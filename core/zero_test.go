@@ -11,6 +11,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/inspect"
 	"widecrate/core/job"
+	"widecrate/core/newfile"
 	"widecrate/core/parts/cut"
 	"widecrate/core/receipt"
 	"widecrate/core/remote"
@@ -46,8 +47,11 @@ func TestZeroValues(t *testing.T) {
 		"edit":     {func() error { return revise.Edit{}.Run(t.Context(), nil) }, fault.Usage},
 		"split":    {func() error { _, err := cut.Split(t.Context(), "", "", cut.Options{}, nil); return err }, fault.Unreadable},
 		"open":     {func() error { _, err := walk.Open(t.Context(), source.Source{}, walk.Opening{}); return err }, fault.Unreadable},
-		"receipts": {func() error { _, err := receipt.Load(); return err }, nil},
-		"receipt":  {func() error { _, err := receipt.Append("", receipt.Run{}, fault.Wording{}); return err }, fault.Unwritable},
+		"receipts": {func() error { _, err := receipt.Load(newfile.Sites{}); return err }, nil},
+		"receipt": {func() error {
+			_, err := receipt.Append(newfile.Sites{}, "", receipt.Run{}, fault.Wording{})
+			return err
+		}, fault.Unwritable},
 		"address": {func() error {
 			_, err := remote.New(remote.Options{}).Address("")
 			return err

@@ -31,6 +31,9 @@ http {
   server {
     listen %[2]s; listen %[3]s ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem;
     location /good/ { alias %[5]s/; }
+    location /list/ { alias %[5]s/; autoindex on; }
+    location /json/ { alias %[5]s/; autoindex on; autoindex_format json; }
+    location /xml/ { alias %[5]s/; autoindex on; autoindex_format xml; }
     location /untagged/ { alias %[5]s/; etag off; if_modified_since off; }
     location /whole/ { alias %[5]s/; max_ranges 0; }
     location /one/ { alias %[5]s/; max_ranges 1; }
@@ -137,7 +140,7 @@ func TestRealServer(t *testing.T) {
 		"unknown certificate": {secure + "good/web/all.zip", "its certificate is not trusted"},
 		"no answer":           {plain + "mute/web/all.zip", "there is no answer"},
 		"not there":           {plain + "good/none.zip", "404 Not Found"},
-		"a list of files":     {plain + "good/web", "the server answered"},
+		"a list of files":     {plain + "good/web", "end the address with a slash"},
 	} {
 		_, stderr, code := run(t, dir, "inspect", c.address, "--retries", "0")
 		assert.Equal(t, 8, code, name)

@@ -196,7 +196,7 @@ func TestAddressesThatFail(t *testing.T) {
 		"missing":               {"extract " + good + "none.zip --into o", 8, "404 Not Found"},
 		"a folder":              {"extract " + good + "readings/ --into o", 8, "does not list it"},
 		"no destination":        {"extract " + good + "web/all.zip", 2, "name the folder that it goes into with --into"},
-		"removed afterwards":    {"extract " + good + "web/all.zip --into o --after remove", 2, "neither removed nor moved"},
+		"removed afterwards":    {"extract " + good + "web/all.zip --into kept --after remove", 10, "it does not take changes there"},
 		"a password in it":      {"extract http://a:b@gauges.example/a.zip --into o", 2, "netrc"},
 		"a page":                {"extract " + page + "web/all.zip --into o", 7, "it is a web page and no archive"},
 		"not allowed":           {"extract " + guarded + "web/all.zip --into o", 8, "401 Unauthorized"},

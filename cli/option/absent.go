@@ -11,7 +11,7 @@ var Absent = map[string]map[string]string{
 	"shard":         {"create": "what is made depends on all sources"},
 	"password-env":  {"weigh": "what is locked is weighed as it lies", "scan": "nothing is decoded", "join": "nothing is decoded", "split": "nothing is decoded"},
 	"max-total":     {"create": "nothing is unpacked", "scan": "nothing is unpacked", "join": "nothing is unpacked", "split": "nothing is unpacked"},
-	"token-env":     {"create": "what is packed are files", "edit": "what is edited is a file", "split": "what is cut is a file", "weigh": "what is packed are files", "scan": "sets are looked for on disk"},
+	"token-env":     {"edit": "what is edited is a file", "weigh": "what is packed are files", "scan": "sets are looked for on disk"},
 	"entry":         {"edit": "see `--remove`", "scan": "nothing is opened", "join": "nothing is opened", "split": "nothing is opened"},
 	"after":         {"inspect": "nothing is delivered", "verify": "nothing is delivered", "compare": "nothing is delivered", "edit": "the source is what changes"},
 	"dry-run":       {"inspect": "nothing is written", "compare": "nothing is written", "weigh": "nothing is written", "scan": "nothing is written"},

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"widecrate/core/fault"
+	"widecrate/core/remote"
 )
 
 // A Row is one option.
@@ -25,6 +26,7 @@ type Row struct {
 	Seldom      bool   // needed; a short help that is too long only names it
 	Shapes      bool   // what comes of a command, and not only how it runs
 	Needs       string // another option, or one with a value, without which this one means nothing
+	Addresses   string // commands, separated by spaces, in which its path may be an address
 }
 
 // As is what is different about an option in one command.
@@ -171,26 +173,30 @@ func Shaping(cmd *cobra.Command) map[string]string {
 // A File is a file that an option of a command line names.
 type File struct{ Option, Path string }
 
-// Files are those that are named: not standard input and output, nor addresses.
+// Files are those that are named, at addresses too: not standard input and output.
 func Files(cmd *cobra.Command) (files []File) {
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
 		of := f.Annotations[placeholderKey]
 		if of == nil || !slices.Contains([]string{"FILE", "FILE.html", "RECEIPT"}, of[0]) {
 			return
 		}
-		paths := []string{f.Value.String()}
-		if v, ok := f.Value.(filled); ok {
-			if several, ok := v.Value.(*texts); ok {
-				paths = *several
-			}
-		}
-		for _, path := range paths {
-			if path != "" && path != "-" && !strings.Contains(path, "://") {
+		for _, path := range values(f) {
+			if path != "" && path != "-" {
 				files = append(files, File{f.Name, path})
 			}
 		}
 	})
 	return files
+}
+
+// values are those of an option that may be given several times.
+func values(f *pflag.Flag) []string {
+	if v, ok := f.Value.(filled); ok {
+		if several, ok := v.Value.(*texts); ok {
+			return *several
+		}
+	}
+	return []string{f.Value.String()}
 }
 
 // A Conflict is a pair of options that exclude each other, by name, or by name and
@@ -209,7 +215,7 @@ type Need struct{ A, B string }
 func (n *Need) Error() string { return spelt(n.A) + " needs " + spelt(n.B) }
 
 // Check finds the options of a command line that exclude each other: each is a Conflict,
-// or a Need.
+// a Need or a Local.
 func Check(cmd *cobra.Command) (wrong []error) {
 	for i, c := range Conflicts {
 		if given(cmd, c.A) && given(cmd, c.B) {
@@ -222,6 +228,32 @@ func Check(cmd *cobra.Command) (wrong []error) {
 			wrong = append(wrong, &Need{r.Name, r.Needs})
 		}
 	}
+	return append(wrong, onDisk(cmd)...)
+}
+
+// A Local is a path that has to be on disk, and is an address.
+type Local struct{ Name, Address string }
+
+func (l *Local) Error() string {
+	return spelt(l.Name) + " " + l.Address + " is an address, and this has to be on disk"
+}
+
+// onDisk finds the addresses where only paths on disk make sense.
+func onDisk(cmd *cobra.Command) (wrong []error) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		of := f.Annotations[placeholderKey]
+		if !f.Changed || of == nil || !slices.Contains([]string{"FILE", "FILE.html", "RECEIPT", "DIR"}, of[0]) {
+			return
+		}
+		if slices.Contains(strings.Fields(row(f.Name, cmd.Name()).Addresses), cmd.Name()) {
+			return
+		}
+		for _, path := range values(f) {
+			if remote.IsAddress(path) {
+				wrong = append(wrong, &Local{f.Name, path})
+			}
+		}
+	})
 	return wrong
 }
 

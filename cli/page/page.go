@@ -24,6 +24,7 @@ import (
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
+	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
 )
@@ -159,7 +160,7 @@ func (p *Page) sized(name string, size int64) {
 	if p.byExt == nil {
 		p.byExt = map[string]int64{}
 	}
-	ext := strings.ToLower(path.Ext(filepath.Base(name)))
+	ext := strings.ToLower(path.Ext(place.Base(name)))
 	p.byExt[cmp.Or(ext, "(none)")] += max(size, 0)
 }
 

@@ -1,9 +1,8 @@
 package show
 
 import (
-	"path/filepath"
-
 	"widecrate/core/disposal"
+	"widecrate/core/place"
 	"widecrate/core/report"
 )
 
@@ -25,7 +24,7 @@ func (s *disposals) add(d *report.Disposal) {
 	case d.Kept != "":
 		s.kept = append(s.kept, d)
 	case after == "moved":
-		to := filepath.Dir(d.To())
+		to := place.Dir(d.To())
 		if s.moved == nil {
 			s.moved = map[string]int{}
 		}

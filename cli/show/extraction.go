@@ -185,7 +185,7 @@ func (r *Extraction) listPlaced(o *report.Unpacked) {
 
 // misnamed is a remark about an archive whose name says another format.
 func misnamed(name, content string) string {
-	if !format.Misnamed(filepath.Base(name), content) {
+	if !format.Misnamed(place.Base(name), content) {
 		return ""
 	}
 	return "  (" + content + ", whatever its name says)"
@@ -321,7 +321,7 @@ func (r *Extraction) tableOfArchives(s *Screen) {
 	}
 	for i := range r.archives {
 		if o := &r.archives[i]; o.members != nil {
-			s.Printf("%s came from:\n", s.Name(filepath.Base(o.Source.Path)))
+			s.Printf("%s came from:\n", s.Name(place.Base(o.Source.Path)))
 			r.tellMembers(s, o.members)
 		}
 	}
@@ -365,7 +365,7 @@ func (r *Extraction) shortName(s *Screen, o *report.Unpacked) string {
 	case o.Source.Set != nil:
 		name += " (" + Count(len(o.Source.Set.Parts), "part") + ")"
 	case o.Source.Members != nil:
-		name = filepath.Base(o.Source.Path) + " (" + Count(len(o.Source.Members), "archive") + ")"
+		name = place.Base(o.Source.Path) + " (" + Count(len(o.Source.Members), "archive") + ")"
 	}
 	return s.Name(name)
 }

@@ -2,11 +2,11 @@ package show
 
 import (
 	"errors"
-	"path/filepath"
 	"time"
 
 	"widecrate/core/fault"
 	"widecrate/core/parts"
+	"widecrate/core/place"
 	"widecrate/core/report"
 )
 
@@ -42,7 +42,7 @@ func (o *Output) Sets(sets []*report.Set, summed bool) {
 
 func (o *Output) table(sets []*report.Set) {
 	name := Column{Title: "set", Short: true}
-	label := func(set *report.Set) string { return o.Out.Name(filepath.Join(filepath.Dir(set.Path), set.Name)) }
+	label := func(set *report.Set) string { return o.Out.Name(place.Join(place.Dir(set.Path), set.Name)) }
 	for _, set := range sets {
 		name.Width = max(name.Width, Width(label(set)))
 	}

@@ -8,7 +8,6 @@ import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -21,8 +20,10 @@ import (
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/newfile"
 	"widecrate/core/parts/cut"
 	"widecrate/core/place"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 )
 
@@ -67,7 +68,8 @@ type Options struct {
 	Writing  archive.WriteOptions
 	Cut      *cut.Options // into parts; nil: it is one file
 	Existing Existing
-	Keep     string // the folder in which what is replaced is kept; empty: it goes
+	Sites    newfile.Sites // where archives can go
+	Keep     string        // the folder in which what is replaced is kept; empty: it goes
 
 	Sources    []string // files and folders
 	DropTop    bool     // leave the name of a source folder out of the paths
@@ -190,7 +192,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 	r.Took = report.Since(started)
 	var made []disposal.Record
 	if o.Remove {
-		if made, err = Recorded(r.Archive, &r.Made); err != nil {
+		if made, err = o.Recorded(r.Archive, &r.Made); err != nil {
 			return nil, err
 		}
 	}
@@ -217,7 +219,7 @@ func (c *collector) findEarlier(r *report.Created) (err error) {
 	if r.Done = earlier != nil && c.Opens(c.ctx, earlier); !r.Done {
 		return nil
 	}
-	r.Archive, r.Packed = Earlier(&r.Made, earlier)
+	r.Archive, r.Packed = c.Earlier(&r.Made, earlier)
 	c.sums = map[string][]byte{}
 	for _, f := range earlier.Files {
 		c.sums[f.Path] = f.SHA256
@@ -227,10 +229,10 @@ func (c *collector) findEarlier(r *report.Created) (err error) {
 
 // Earlier takes over what an earlier run made: its path, or that of its first part, and the size
 // that it has now.
-func Earlier(m *report.Made, e *report.Earlier) (path string, size int64) {
+func (o *Options) Earlier(m *report.Made, e *report.Earlier) (path string, size int64) {
 	for _, path := range e.Paths {
-		if info, err := os.Stat(path); err == nil {
-			size += info.Size()
+		if there, err := o.Sites.Find(path); err == nil && there.Info != nil {
+			size += there.Size()
 		}
 	}
 	if len(e.Paths) > 1 {
@@ -259,13 +261,13 @@ func (c *collector) done(r *report.Created) error {
 }
 
 // Recorded is what is there of a new archive.
-func Recorded(path string, m *report.Made) (made []disposal.Record, err error) {
+func (o *Options) Recorded(path string, m *report.Made) (made []disposal.Record, err error) {
 	paths := []string{path}
 	if m.Parts != nil {
 		paths = m.Parts
 	}
 	for _, path := range paths {
-		record, err := disposal.Note(path)
+		record, err := o.Sites.Note(path)
 		if err != nil {
 			return nil, err
 		}
@@ -291,6 +293,8 @@ func (o *Options) Check() error {
 		return fault.New(fault.Usage, "only ZIP archives can be locked, and this is %s", o.Format.Name)
 	case o.Writing.Password != "" && o.Epoch != nil:
 		return fault.New(fault.Usage, "what is locked is different each time: it cannot be reproduced")
+	case o.Keep != "" && remote.IsAddress(o.Archive):
+		return fault.At(o.Archive, fault.New(fault.Usage, "what is replaced at an address cannot be kept in a folder on disk").Advise("number the new one instead"))
 	case o.Output != nil && (o.Cut != nil || o.ReadBack):
 		return fault.New(fault.Usage, "what goes to standard output can be neither cut nor read back")
 	}
@@ -301,6 +305,12 @@ func (o *Options) Check() error {
 // has paths that are taken already.
 func (o *Options) Target(also map[string]string) (string, error) {
 	if o.Output != nil {
+		return o.Archive, nil
+	}
+	if remote.IsAddress(o.Archive) {
+		if o.Existing == Number {
+			return o.numbered(o.Archive, also)
+		}
 		return o.Archive, nil
 	}
 	target, err := filepath.Abs(o.Archive)

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
@@ -32,7 +31,7 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell report.S
 		if o.DryRun {
 			break
 		}
-		discard, err := folder.Make(filepath.Dir(target.path)) // one for all of them
+		discard, err := o.Sites.Make(place.Dir(target.path)) // one for all of them
 		if err != nil {
 			return err
 		}
@@ -86,10 +85,7 @@ func (o *Options) targets(name *place.Template) ([]target, error) {
 		if err != nil {
 			return nil, fault.Reading(source, err)
 		}
-		path, err := filepath.Abs(name.Expand(place.Values{Name: filepath.Base(full), IsFolder: isFolder(full), From: place.FolderOf(full), Number: i + 1, Today: today}))
-		if err != nil {
-			return nil, fault.Writing(source, err)
-		}
+		path := place.Absolute(name.Expand(place.Values{Name: filepath.Base(full), IsFolder: isFolder(full), From: place.FolderOf(full), Number: i + 1, Today: today}))
 		asked := path
 		if o.Existing == Number {
 			if path, err = o.numbered(path, taken); err != nil {

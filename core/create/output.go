@@ -3,7 +3,6 @@ package create
 import (
 	"errors"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -43,12 +42,13 @@ func NewOutput(target string, o Options) (Output, error) {
 	case o.Output != nil:
 		return &stream{w: o.Output}, nil
 	case o.Cut == nil:
-		out, err := newfile.Create(target, o.Existing == Replace)
+		out, err := o.Sites.Create(target, o.Existing == Replace)
 		return &oneFile{path: target, file: out}, err
 	case o.Cut.Style == cut.ZIP && o.Format.Name != zip.Format.Name:
 		return nil, fault.At(o.Archive, fault.New(fault.Usage, "only ZIP archives can be split ZIP archives").Suggest(fault.NumberedParts))
 	}
 	how := *o.Cut
+	how.Sites = o.Sites
 	how.Replace = o.Existing == Replace
 	w, err := cut.Create(target, how)
 	return &inParts{w}, err
@@ -95,7 +95,11 @@ func (o *Options) Free(target string) error {
 		return err
 	}
 	for _, path := range taken {
-		if _, err := os.Lstat(path); err == nil {
+		there, err := o.Sites.Find(path)
+		if err != nil {
+			return err
+		}
+		if there.Info != nil {
 			return newfile.Existing(path)
 		}
 	}
@@ -104,8 +108,7 @@ func (o *Options) Free(target string) error {
 
 type oneFile struct {
 	path string
-	file *newfile.NewFile
-	size int64
+	file newfile.Whole
 }
 
 func (o *oneFile) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
@@ -113,17 +116,19 @@ func (o *oneFile) Start(f archive.Format, w archive.WriteOptions) (archive.Write
 }
 
 func (o *oneFile) Finish(r *report.Made) error {
-	info, err := o.file.Stat()
-	if err == nil {
-		o.size = info.Size()
-		r.Packed = o.size
+	size, err := o.file.Size()
+	r.Packed = size
+	if summed, is := o.file.(interface{ Sum() []byte }); is {
+		r.SHA256 = map[string][]byte{o.path: summed.Sum()}
 	}
 	return fault.Writing(o.path, err)
 }
 
 func (o *oneFile) Open() (blob.Blob, archive.Parts, error) {
-	return blob.Of(o.file, o.size), nil, nil
+	data, err := o.file.Open()
+	return data, nil, err
 }
+
 func (o *oneFile) Commit() error  { return o.file.Commit() }
 func (o *oneFile) Discard() error { return o.file.Discard() }
 
@@ -138,7 +143,7 @@ func (o *inParts) Start(f archive.Format, w archive.WriteOptions) (archive.Write
 
 func (o *inParts) Finish(r *report.Made) error {
 	written, err := o.set.Finish()
-	r.Parts, r.Sums, r.Packed = written.Parts, written.List, written.Size
+	r.Parts, r.Sums, r.Packed, r.SHA256 = written.Parts, written.List, written.Size, written.SHA256
 	return err
 }
 
@@ -183,7 +188,7 @@ func (o *Options) Takes(target string) ([]string, error) {
 	var paths []string
 	for _, name := range o.Cut.Names(target) {
 		paths = append(paths, name)
-		set, err := parts.Of(name, nil)
+		set, err := parts.At(o.Sites, name)
 		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is reported when it is written to
 			return nil, err
 		}
@@ -197,11 +202,11 @@ func (o *Options) Takes(target string) ([]string, error) {
 // numbered finds a name that is free, on the disk and among the paths that are
 // taken: name-2.ext, name-3.ext …
 func (o *Options) numbered(target string, also map[string]string) (string, error) {
-	folder, name := filepath.Split(target)
+	folder, name := place.Dir(target), place.Base(target)
 	for n := 1; ; n++ {
 		path := target
 		if n > 1 {
-			path = filepath.Join(folder, place.Numbered(name, n))
+			path = place.Join(folder, place.Numbered(name, n))
 		}
 		taken := []string{path}
 		if o.Cut != nil {
@@ -210,12 +215,11 @@ func (o *Options) numbered(target string, also map[string]string) (string, error
 		_, planned := also[path]
 		free := !planned
 		for _, name := range taken {
-			if _, err := os.Lstat(name); !errors.Is(err, fs.ErrNotExist) {
-				free = false
-				if err != nil {
-					return "", fault.Writing(name, err)
-				}
+			there, err := o.Sites.Find(name)
+			if err != nil {
+				return "", err
 			}
+			free = free && there.Info == nil
 		}
 		if free {
 			return path, nil

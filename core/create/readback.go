@@ -10,7 +10,6 @@ import (
 	"io"
 	"math"
 	"os"
-	"path/filepath"
 	"slices"
 
 	"widecrate/core/archive"
@@ -42,7 +41,7 @@ func ReadBack(ctx context.Context, open func() (blob.Blob, archive.Parts, error)
 	if err != nil {
 		return nil, err
 	}
-	opening := walk.Opening{Options: archive.Options{Name: filepath.Base(o.Archive), Parts: layout}, Limits: bound.Limits{Entries: math.MaxInt64}}
+	opening := walk.Opening{Options: archive.Options{Name: place.Base(o.Archive), Parts: layout}, Limits: bound.Limits{Entries: math.MaxInt64}}
 	if o.Writing.Password != "" {
 		opening.Passwords = []string{o.Writing.Password}
 	}
@@ -96,7 +95,7 @@ func (o *Options) Opens(ctx context.Context, earlier *report.Earlier) bool {
 	if o.Writing.Password == "" {
 		return true
 	}
-	sources, err := source.Find(ctx, source.Request{Names: earlier.Paths[:1]})
+	sources, err := source.Find(ctx, source.Request{Names: earlier.Paths[:1], Remote: o.Sites.Client})
 	if err != nil || len(sources) != 1 {
 		return false
 	}

@@ -2,13 +2,14 @@ package disposal
 
 import (
 	"os"
-	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"widecrate/core/blob"
 	"widecrate/core/folder"
 	"widecrate/core/place"
+	"widecrate/core/remote"
 )
 
 // Disposition is what is to become of a source that was delivered.
@@ -44,7 +45,7 @@ func (a *After) Route(begun time.Time, failed bool) *Route {
 // folder is where an archive is moved to.
 func (a *After) folder(path string, today time.Time) string {
 	if a.Into != nil {
-		return a.Into.Expand(place.Values{Name: filepath.Base(path), From: place.FolderOf(path), Today: today})
+		return a.Into.Expand(place.Values{Name: place.Base(path), From: place.FolderOf(path), Today: today})
 	}
 	return a.Folder
 }
@@ -81,7 +82,9 @@ func (a *After) Receives(path string) bool {
 	case a.Disposition != Move:
 		return false
 	case a.Into != nil:
-		return a.Into.Could(place.Absolute(path))
+		return a.Into.Could(strings.TrimSuffix(place.Absolute(path), "/"))
+	case remote.IsAddress(path):
+		return strings.TrimSuffix(path, "/") == strings.TrimSuffix(a.Folder, "/")
 	}
 	to, errTo := os.Stat(a.Folder)
 	at, errAt := os.Stat(path)
@@ -96,11 +99,11 @@ type Group struct {
 
 // Together brings together those that read the same files, by what they are on the disk.
 func Together(all [][]blob.File) (groups []*Group) {
-	of := map[folder.ID]*Group{}
+	of := map[any]*Group{}
 	for i, files := range all {
 		g := &Group{}
 		for _, f := range files {
-			if id, _, known := folder.IDOf(f.Path, f.Info); known && of[id] != nil {
+			if id := identity(f); id != nil && of[id] != nil {
 				g = of[id]
 				break
 			}
@@ -110,13 +113,24 @@ func Together(all [][]blob.File) (groups []*Group) {
 		}
 		g.Of = append(g.Of, i)
 		for _, f := range files {
-			if id, _, known := folder.IDOf(f.Path, f.Info); known {
+			if id := identity(f); id != nil {
 				of[id] = g
 			}
-			if !slices.ContainsFunc(g.Files, func(other blob.File) bool { return SameEntry(f, other.Path) }) {
+			if !slices.ContainsFunc(g.Files, func(other blob.File) bool { return f.Path == other.Path || !f.Remote && SameEntry(f, other.Path) }) {
 				g.Files = append(g.Files, f)
 			}
 		}
 	}
 	return groups
+}
+
+// identity is what a file is on the disk, or its address; nil where that is not known.
+func identity(f blob.File) any {
+	if f.Remote {
+		return f.Path
+	}
+	if id, _, known := folder.IDOf(f.Path, f.Info); known {
+		return id
+	}
+	return nil
 }

@@ -20,6 +20,8 @@ type Record struct {
 	id       folder.ID
 	size     int64
 	modified int64
+
+	at *seenAt // nil: it is on disk
 }
 
 // Note makes a record. Errors are of kind fault.Unwritable: it should be there.
@@ -39,6 +41,9 @@ func recordOf(path string, info fs.FileInfo) Record {
 
 // Holds reports whether what was delivered is still there as it was.
 func (r Record) Holds() bool {
+	if r.at != nil {
+		return r.at.holds()
+	}
 	info, err := os.Lstat(r.Path)
 	return err == nil && recordOf(r.Path, info) == r
 }

@@ -24,20 +24,30 @@ func OfKind(path, what string, is func(start []byte) bool) error {
 	case err != nil:
 		return fault.Writing(path, err)
 	}
-	other := fault.At(path, fault.New(fault.Refused, "it is there already, and is not %s", what).Advise("nothing was done; choose another name"))
 	if !info.Mode().IsRegular() {
-		return other
+		return otherKind(path, what)
 	}
 	data, err := blob.Open(path)
 	if err != nil {
 		return err
 	}
 	defer data.Close()
+	return OfKindIn(path, what, data, is)
+}
+
+// OfKindIn is OfKind for what is open already.
+func OfKindIn(path, what string, data blob.Blob, is func(start []byte) bool) error {
 	start := make([]byte, min(kindSize, data.Size()))
-	if n, err := data.ReadAt(start, 0); err != nil && err != io.EOF {
+	n, err := data.ReadAt(start, 0)
+	switch {
+	case err != nil && err != io.EOF:
 		return fault.Reading(path, err)
-	} else if start = start[:n]; n > 0 && !is(start) {
-		return other
+	case n > 0 && !is(start[:n]):
+		return otherKind(path, what)
 	}
 	return nil
+}
+
+func otherKind(path, what string) error {
+	return fault.At(path, fault.New(fault.Refused, "it is there already, and is not %s", what).Advise("nothing was done; choose another name"))
 }

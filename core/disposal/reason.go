@@ -32,14 +32,20 @@ func (r *Route) withReason(files []blob.File, to []string, why error) error {
 	return err
 }
 
-// writeReason writes a file beside another, under a name that is free.
-func writeReason(beside string, why error, now time.Time) (path string, err error) {
+// reasonText is what such a file says.
+func reasonText(why error, now time.Time) string {
 	text := fmt.Sprintf("%s\n%v\n", now.UTC().Format(time.RFC3339), why)
 	if e, ok := errors.AsType[*fault.Error](why); ok {
 		if do := (fault.Wording{}).Advice(e); do != "" {
 			text += do + "\n"
 		}
 	}
+	return text
+}
+
+// writeReason writes a file beside another, under a name that is free.
+func writeReason(beside string, why error, now time.Time) (path string, err error) {
+	text := reasonText(why, now)
 	if _, err := folder.MakeAll(filepath.Dir(beside)); err != nil {
 		return "", fault.Writing(beside, err)
 	}

@@ -1,6 +1,7 @@
 package disposal
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"io/fs"
@@ -44,7 +45,10 @@ type Went struct{ From, To string }
 
 // Take lets the files of a source go where the route says, all of them or none, with the
 // reason beside them where there is one, or finds out in a dry run where they would go.
-func (r *Route) Take(files []blob.File, why error, dryRun bool) (t Taken) {
+func (r *Route) Take(ctx context.Context, files []blob.File, why error, dryRun bool) (t Taken) {
+	if files[0].Remote {
+		return r.takeElsewhere(ctx, files, why, dryRun)
+	}
 	err := Unchanged(files)
 	var all []string
 	if err == nil {
@@ -108,13 +112,18 @@ func (r *Route) Destinations(files []blob.File) ([]string, error) {
 	}
 	for _, path := range to {
 		if path != "" {
-			if r.taken == nil {
-				r.taken = map[string]bool{}
-			}
-			r.taken[place.Key(path)] = true
+			r.take(place.Key(path))
 		}
 	}
 	return to, nil
+}
+
+// take notes that a place is taken by what was moved.
+func (r *Route) take(key string) {
+	if r.taken == nil {
+		r.taken = map[string]bool{}
+	}
+	r.taken[key] = true
 }
 
 // there finds out what stands at a path: the bytes of a file under another name, which

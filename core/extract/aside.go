@@ -24,7 +24,7 @@ func (r *run) setAside(g *going, why error, route *disposal.Route, unready error
 	if unready != nil {
 		d.Kept = noReceipt
 	} else {
-		d.Taken = s.Leave(g.files, route, why, r.DryRun)
+		d.Taken = s.Leave(r.ctx, g.files, route, why, r.DryRun)
 	}
 	r.tell(d)
 }

@@ -137,7 +137,7 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 			return
 		}
 	}
-	d.Taken = r.route.Take(g.files, nil, r.DryRun)
+	d.Taken = r.route.Take(r.ctx, g.files, nil, r.DryRun)
 }
 
 // undelivered makes sure that all of a source is on the disk, and there as it was

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/plan"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
@@ -262,14 +263,14 @@ func (r *run) refuseElsewhere() error {
 	for _, u := range r.sources {
 		s := u.source
 		switch {
+		case remote.IsAddress(r.Placement.Into) || remote.IsAddress(s.Into):
+			return fault.At(s.Path, fault.New(fault.Usage, "files are not unpacked to an address").Advise("unpack to a folder on disk"))
 		case !s.Elsewhere():
 		case r.Placement.Into == "" && s.Into == "":
 			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
-		case r.After.Disposition != disposal.Keep || r.Failed.Disposition != disposal.Keep:
-			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and can be neither removed nor moved"))
 		}
 	}
-	return nil
+	return source.CheckAfter(r.Sources, r.Placement.Today, &r.After, &r.Failed)
 }
 
 // tell passes an event on.

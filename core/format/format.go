@@ -38,19 +38,37 @@ func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 	if size == 0 {
 		return archive.Format{}, fault.New(fault.Damaged, "it is empty").Advise("fetch it again: an archive has at least one record")
 	}
-	if f, known := Start(r, size); known {
+	read := &failing{ReaderAt: r}
+	if f, known := Start(read, size); known {
 		return f, nil
 	}
-	if IsPage(r) {
+	if IsPage(read) {
 		return archive.Format{}, ErrPage
 	}
 	for _, f := range All {
-		if f.IdentifyBehind != nil && f.IdentifyBehind(r, size) {
+		if f.IdentifyBehind != nil && f.IdentifyBehind(read, size) {
 			return f, nil
 		}
 	}
+	if read.err != nil {
+		return archive.Format{}, fault.Reading("", read.err)
+	}
 	return archive.Format{}, fault.New(fault.Damaged, "it is not an archive that widecrate reads").
 		Advise("widecrate reads: " + strings.Join(Names(), ", "))
+}
+
+// failing remembers why something could not be read: whoever looks for a format sees nothing then.
+type failing struct {
+	io.ReaderAt
+	err error
+}
+
+func (f *failing) ReadAt(p []byte, at int64) (int, error) {
+	n, err := f.ReaderAt.ReadAt(p, at)
+	if err != nil && err != io.EOF && f.err == nil {
+		f.err = err
+	}
+	return n, err
 }
 
 // Start finds the format of some content by what it starts with.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"widecrate/core/blob"
 	"widecrate/core/claim"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
@@ -51,7 +52,15 @@ func CreateIn(path string) (*NewFiles, error) {
 
 // Next starts the next file. It is the caller's to close. Errors are those of the system:
 // the caller knows what the file is to be.
-func (n *NewFiles) Next() (*os.File, error) {
+func (n *NewFiles) Next() (File, error) {
+	f, err := n.next()
+	if err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func (n *NewFiles) next() (*os.File, error) {
 	for {
 		if len(n.hidden) == 0 {
 			n.prefix = claim.NewPrefix()
@@ -78,11 +87,17 @@ func (n *NewFiles) Next() (*os.File, error) {
 	}
 }
 
-// Path is where the i-th file lies, hidden.
-func (n *NewFiles) Path(i int) string { return filepath.Join(n.path, n.hidden[i]) }
+// Find finds the i-th file, which is hidden.
+func (n *NewFiles) Find(i int) (blob.File, error) {
+	return blob.Find(filepath.Join(n.path, n.hidden[i]))
+}
 
 // Over lets one of the files replace what was seen at its path.
-func (n *NewFiles) Over(old *disposal.Old) {
+func (n *NewFiles) Over(seen Old) {
+	old := seen.(*disposal.Old)
+	if !old.There() {
+		return
+	}
 	if n.olds == nil {
 		n.olds = map[string]*disposal.Old{}
 	}
@@ -201,10 +216,8 @@ func CreateOver(old *disposal.Old) (*NewFile, error) {
 	if err != nil {
 		return nil, err
 	}
-	if old.There() {
-		files.Over(old)
-	}
-	f, err := files.Next()
+	files.Over(old)
+	f, err := files.next()
 	if err != nil {
 		files.close()
 		return nil, fault.Writing(path, err)
@@ -228,6 +241,21 @@ func (n *NewFile) WriteAt(p []byte, at int64) (int, error) {
 func Existing(path string) error {
 	return fault.At(path, fault.New(fault.Refused, "it exists already").
 		Suggest(fault.ReplaceIt))
+}
+
+// Size is that of what was written so far, in bytes.
+func (n *NewFile) Size() (int64, error) {
+	info, err := n.Stat()
+	if err != nil {
+		return 0, fault.Writing(n.path, err)
+	}
+	return info.Size(), nil
+}
+
+// Open reads what was written so far.
+func (n *NewFile) Open() (blob.Blob, error) {
+	size, err := n.Size()
+	return blob.Of(n.File, size), err
 }
 
 // Commit writes the file through to the disk and lets it appear under its name.

@@ -82,12 +82,12 @@ func TestCommitIsAllOrNone(t *testing.T) {
 		for _, data := range []string{"new a", "new b", "new c"} {
 			f, err := n.Next()
 			require.NoError(t, err)
-			_, err = f.WriteString(data)
+			_, err = io.WriteString(f, data)
 			require.NoError(t, err)
 			require.NoError(t, f.Close())
 		}
 		if replace { // the last one vanishes: its move fails after the others
-			require.NoError(t, os.Remove(n.Path(2)))
+			require.NoError(t, os.Remove(filepath.Join(dir, n.hidden[2])))
 		}
 		for name := range there {
 			if old, err := disposal.Look(filepath.Join(dir, name)); replace && assert.NoError(t, err) {

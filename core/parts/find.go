@@ -13,6 +13,9 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
+	"widecrate/core/newfile"
+	"widecrate/core/place"
+	"widecrate/core/remote"
 )
 
 // member is a file whose name is that of a part.
@@ -70,6 +73,17 @@ func (f *finder) assembleAll() {
 // Of returns the set that a file is part of, whether it is there or missing;
 // nil if there is none.
 func Of(path string, more []string) (*Set, error) { return (&Lookup{More: more}).Of(path) }
+
+// At returns the set that a file is part of, on disk or at an address, there or missing; nil
+// if there is none.
+func At(sites newfile.Sites, path string) (*Set, error) {
+	if !remote.IsAddress(path) {
+		return Of(path, nil)
+	}
+	return Ask(place.Base(path), func(name string) (blob.File, error) {
+		return sites.Find(place.Join(place.Dir(path), name))
+	})
+}
 
 // A Lookup finds the sets of one file after the other. What is in a folder it
 // lists once.

@@ -2,6 +2,7 @@ package place
 
 import (
 	"hash/maphash"
+	"net/url"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -11,6 +12,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"widecrate/core/fault"
+	"widecrate/core/remote"
 )
 
 // Names says what becomes of names that some common system cannot hold.
@@ -185,6 +187,9 @@ const Folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
 
 // Absolute is a path that stays the same wherever the program is.
 func Absolute(path string) string {
+	if remote.IsAddress(path) {
+		return path
+	}
 	if full, err := filepath.Abs(path); err == nil {
 		return full
 	}
@@ -193,6 +198,14 @@ func Absolute(path string) string {
 
 // Below is a path on disk without the folder that it is in, or the path itself.
 func Below(folder, path string) string {
+	if remote.IsAddress(folder) {
+		if rel, is := strings.CutPrefix(path, strings.TrimSuffix(folder, "/")+"/"); is {
+			if rel, err := url.PathUnescape(rel); err == nil {
+				return rel
+			}
+		}
+		return path
+	}
 	if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) {
 		return rel
 	}

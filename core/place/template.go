@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"time"
@@ -165,10 +164,7 @@ func (t *Template) Could(full string) bool {
 			b.WriteString(any + strings.Repeat("/"+any, strings.Count(p.shape, "/")))
 		}
 	}
-	made, err := filepath.Abs(b.String())
-	if err != nil {
-		return false
-	}
+	made := strings.TrimSuffix(Absolute(b.String()), "/")
 	pattern := strings.ReplaceAll(regexp.QuoteMeta(Key(made)), any, `[^/\\]+`)
 	is, err := regexp.MatchString("^"+pattern+"$", Key(full))
 	return err == nil && is

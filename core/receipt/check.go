@@ -2,6 +2,7 @@ package receipt
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"io/fs"
@@ -15,6 +16,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 )
@@ -53,7 +55,7 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	paths := slices.SortedFunc(maps.Keys(files), natural.Compare)
 	_, err = schedule.Each(ctx, len(paths), schedule.Options{Workers: workers}, func(i int) (*Checked, error) {
 		f := files[paths[i]]
-		c := &Checked{Path: paths[i], Status: Same, Err: f.Check(ctx, paths[i])}
+		c := &Checked{Path: paths[i], Status: Same, Err: r.check(ctx, &f, paths[i])}
 		switch {
 		case errors.Is(c.Err, fs.ErrNotExist):
 			c.Status = Missing
@@ -82,42 +84,67 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	return nil
 }
 
+// check is File.Check for what may be at an address.
+func (r *Receipts) check(ctx context.Context, f *File, path string) error {
+	if !remote.IsAddress(path) {
+		return f.Check(ctx, path)
+	}
+	there, err := r.sites.Find(path)
+	switch {
+	case err != nil:
+		return err
+	case there.Info == nil:
+		return altered(path, "it is missing: %w", fs.ErrNotExist)
+	case there.Size() != f.Size:
+		return altered(path, "it has %d bytes, and had %d when it was delivered", there.Size(), f.Size)
+	}
+	sum := sha256.New()
+	if _, err := copyOf(there, sum); err != nil {
+		return err
+	}
+	if hex.EncodeToString(sum.Sum(nil)) != f.SHA256 {
+		return altered(path, "its content is not what was delivered")
+	}
+	return ctx.Err()
+}
+
+func altered(path, format string, args ...any) error {
+	return fault.At(path, fault.New(fault.Damaged, format, args...).Advise("unpack it again, or make it again"))
+}
+
 // Check compares a file on disk with what was delivered. What is missing (fs.ErrNotExist) or
 // altered is of kind fault.Damaged.
 func (f *File) Check(ctx context.Context, path string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	altered := func(format string, args ...any) error {
-		return fault.At(path, fault.New(fault.Damaged, format, args...).Advise("unpack it again, or make it again"))
-	}
 	info, err := os.Lstat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return altered("it is missing: %w", fs.ErrNotExist)
+		return altered(path, "it is missing: %w", fs.ErrNotExist)
 	case err != nil:
 		return fault.Reading(path, err)
 	case info.Mode()&fs.ModeSymlink != 0:
 		switch {
 		case f.Type != archive.Symlink.String():
-			return altered("it is a link now, and was a file when it was delivered")
+			return altered(path, "it is a link now, and was a file when it was delivered")
 		case !f.leads(path):
-			return altered("it is a link that leads elsewhere than it did")
+			return altered(path, "it is a link that leads elsewhere than it did")
 		}
 		return nil
 	case f.Type == archive.Symlink.String():
-		return altered("it is no link any more")
+		return altered(path, "it is no link any more")
 	case !info.Mode().IsRegular():
-		return altered("it is no file any more")
+		return altered(path, "it is no file any more")
 	case info.Size() != f.Size:
-		return altered("it has %d bytes, and had %d when it was delivered", info.Size(), f.Size)
+		return altered(path, "it has %d bytes, and had %d when it was delivered", info.Size(), f.Size)
 	}
 	sum, err := SumOf(path)
 	if err != nil {
 		return fault.Reading(path, err)
 	}
 	if hex.EncodeToString(sum) != f.SHA256 {
-		return altered("its content is not what was delivered")
+		return altered(path, "its content is not what was delivered")
 	}
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 )
 
@@ -89,7 +90,7 @@ func (r *Receipts) Made(id string, asked *Asked) (made *report.Earlier, why stri
 	made = &report.Earlier{All: !e.Partial}
 	for _, p := range e.Parts {
 		f := File{Size: p.Size, Modified: p.Modified, SHA256: p.SHA256}
-		if !f.there(p.Path) {
+		if !r.isThere(&f, p.Path) {
 			return nil, ""
 		}
 		made.Paths = append(made.Paths, p.Path)
@@ -138,6 +139,20 @@ func (f *File) there(path string) bool {
 	if !info.Mode().IsRegular() {
 		return info.Mode()&fs.ModeSymlink != 0 && f.leads(path)
 	}
+	return f.fits(info)
+}
+
+// isThere is there, for what may be at an address.
+func (r *Receipts) isThere(f *File, path string) bool {
+	if !remote.IsAddress(path) {
+		return f.there(path)
+	}
+	now, err := r.sites.Find(path)
+	return err == nil && now.Info != nil && f.fits(now.Info)
+}
+
+// fits reports whether what is found has the size and time of what was delivered.
+func (f *File) fits(info fs.FileInfo) bool {
 	return info.Size() == f.Size && info.ModTime().Truncate(time.Microsecond).Equal(f.Modified.Truncate(time.Microsecond))
 }
 

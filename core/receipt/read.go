@@ -16,21 +16,24 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
-	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/newfile"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 )
 
 // Is reports whether a file on disk is a receipt.
 func Is(path string) bool {
 	info, err := os.Stat(path)
-	return err == nil && info.Size() > 0 && Check(path) == nil
+	return err == nil && info.Size() > 0 && Check(newfile.Sites{}, path) == nil
 }
 
 // Check makes sure that a file can be appended to: it is a receipt, or there is nothing in
 // it yet. Anything else is of kind fault.Refused.
-func Check(path string) error { return disposal.OfKind(path, "a receipt", isReceipt) }
+func Check(sites newfile.Sites, path string) error {
+	return sites.OfKind(path, "a receipt", isReceipt)
+}
 
 // isReceipt knows a receipt by the start of its first line, of which a run that was killed
 // may have written less.
@@ -53,6 +56,7 @@ const (
 type Receipts struct {
 	Remarks []string // lines that could not be read
 
+	sites newfile.Sites
 	files []*os.File
 	runs  map[string]*Run
 	order []*Run // by when they began
@@ -92,8 +96,8 @@ type mark struct {
 
 // Load reads receipts; one that is not there yet is empty. Errors are of kind
 // fault.Unreadable, or fault.Damaged for what is no receipt.
-func Load(paths ...string) (*Receipts, error) {
-	r := &Receipts{runs: map[string]*Run{}, byID: map[string]int32{}, names: map[string]string{}}
+func Load(sites newfile.Sites, paths ...string) (*Receipts, error) {
+	r := &Receipts{sites: sites, runs: map[string]*Run{}, byID: map[string]int32{}, names: map[string]string{}}
 	for _, path := range paths {
 		if err := r.load(path); err != nil {
 			r.Close()
@@ -111,13 +115,27 @@ func (r *Receipts) Close() error {
 	return nil
 }
 
-func (r *Receipts) load(path string) error {
+// open opens a receipt; nil: there is none.
+func (r *Receipts) open(path string) (*os.File, error) {
+	if remote.IsAddress(path) {
+		a := &away{sites: r.sites, path: path}
+		f, err := a.fetch()
+		if err == nil {
+			_, err = f.Seek(0, io.SeekStart)
+		}
+		return f, err
+	}
 	f, _, err := folder.OpenRegular(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return nil, nil
 	}
-	if err != nil {
-		return fault.Reading(path, err)
+	return f, fault.Reading(path, err)
+}
+
+func (r *Receipts) load(path string) error {
+	f, err := r.open(path)
+	if f == nil || err != nil {
+		return err
 	}
 	r.files = append(r.files, f)
 	l := loading{Receipts: r, file: f}

@@ -17,6 +17,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
+	"widecrate/core/newfile"
 	"widecrate/core/report"
 	"widecrate/core/source"
 	"widecrate/core/stage"
@@ -50,7 +51,7 @@ func (n *night) delivered(name string, change func(*report.Unpacked)) *report.Un
 }
 
 func (n *night) write(path string, options map[string]string, all ...*report.Unpacked) {
-	w, err := Append(path, Run{Command: "extract", Options: options, Started: time.Now()}, fault.Wording{})
+	w, err := Append(newfile.Sites{}, path, Run{Command: "extract", Options: options, Started: time.Now()}, fault.Wording{})
 	require.NoError(n.t, err)
 	for _, o := range all {
 		w.Unpacked(o)
@@ -104,7 +105,7 @@ func TestDone(t *testing.T) {
 			if c.between != nil {
 				c.between(n)
 			}
-			r, err := Load(filepath.Join(n.dir, "none"), kept)
+			r, err := Load(newfile.Sites{}, filepath.Join(n.dir, "none"), kept)
 			require.NoError(t, err)
 			defer r.Close()
 			now, err := blob.Find(filepath.Join(n.dir, "in/a.zip"))
@@ -142,7 +143,7 @@ func TestInnerArchives(t *testing.T) {
 	}{{[]*report.Unpacked{inner, inner}, true}, {[]*report.Unpacked{inner, broken}, false}, {[]*report.Unpacked{inner}, false}, {nil, false}} {
 		kept := filepath.Join(t.TempDir(), "r.jsonl")
 		n.write(kept, nil, append([]*report.Unpacked{outer}, c.inside...)...)
-		r, err := Load(kept)
+		r, err := Load(newfile.Sites{}, kept)
 		require.NoError(t, err)
 		done, _ := r.Done(outer.From, outer.Asked, new(Asked), true)
 		assert.Equal(t, c.done, done != nil)
@@ -173,7 +174,7 @@ func TestAppending(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(kept, data[:len(data)-40], 0o666))
 	n.write(kept, nil, n.delivered("last.zip", nil))
-	r, err := Load(kept)
+	r, err := Load(newfile.Sites{}, kept)
 	require.NoError(t, err)
 	defer r.Close()
 	require.Len(t, r.Remarks, 1)
@@ -187,9 +188,9 @@ func TestAppending(t *testing.T) {
 		}
 	}
 	assert.GreaterOrEqual(t, done, 159) // delivering the last again gave it another time
-	_, err = Load(n.put("x", "a list\nof things\n"))
+	_, err = Load(newfile.Sites{}, n.put("x", "a list\nof things\n"))
 	assert.ErrorIs(t, err, fault.Damaged)
-	_, err = Append(filepath.Join(n.dir, "x", "r.jsonl"), Run{}, fault.Wording{})
+	_, err = Append(newfile.Sites{}, filepath.Join(n.dir, "x", "r.jsonl"), Run{}, fault.Wording{})
 	assert.ErrorIs(t, err, fault.Unwritable)
 }
 
@@ -210,7 +211,7 @@ func TestCheck(t *testing.T) {
 	require.NoError(t, os.Symlink("elsewhere", filepath.Join(n.dir, "out/e.zip/levels.csv")))
 	require.NoError(t, os.Remove(filepath.Join(n.dir, "out/d.zip/latest")))
 	require.NoError(t, os.Symlink("elsewhere", filepath.Join(n.dir, "out/d.zip/latest")))
-	r, err := Load(kept)
+	r, err := Load(newfile.Sites{}, kept)
 	require.NoError(t, err)
 	defer r.Close()
 	var got []string
@@ -228,7 +229,7 @@ func TestFresh(t *testing.T) {
 	kept := filepath.Join(n.dir, "r.jsonl")
 	n.write(kept, nil, n.delivered("a.zip", func(o *report.Unpacked) { o.Placed[0].Path = n.put("out/a.zip/old.csv", "old") }))
 	n.write(kept, map[string]string{"fresh": "true"}, n.delivered("a.zip", nil))
-	r, err := Load(kept)
+	r, err := Load(newfile.Sites{}, kept)
 	require.NoError(t, err)
 	defer r.Close()
 	files, err := r.Delivered()
@@ -242,7 +243,7 @@ func TestSums(t *testing.T) {
 	s.Add("b c.csv", []byte{1, 2})
 	s.Add("a\nb\\c", []byte{3})
 	path := filepath.Join(t.TempDir(), "sums")
-	require.NoError(t, s.Write(path))
+	require.NoError(t, s.Write(newfile.Sites{}, path))
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Equal(t, "\\03  a\\nb\\\\c\n0102  b c.csv\n", string(data))

@@ -5,15 +5,15 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"path/filepath"
+	"io"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
 
-	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
+	"widecrate/core/place"
 )
 
 // Sums are a list of SHA-256 sums, as every system can check it: a line for each file
@@ -36,8 +36,8 @@ func (s *Sums) Add(path string, sum []byte) {
 
 // CheckSums makes sure that a file can become a list of sums: it is one, or there is
 // nothing in it. Anything else is of kind fault.Refused.
-func CheckSums(path string) error {
-	return disposal.OfKind(path, "a list of SHA-256 sums", func(start []byte) bool {
+func CheckSums(sites newfile.Sites, path string) error {
+	return sites.OfKind(path, "a list of SHA-256 sums", func(start []byte) bool {
 		line, _, _ := bytes.Cut(start, []byte("\n"))
 		return sumLine().Match(line)
 	})
@@ -48,15 +48,11 @@ var sumLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`
 
 // Write makes the list, or replaces one that is there, sorted by path. Errors are of
 // kind fault.Unwritable, or fault.Refused where something else is there.
-func (s *Sums) Write(path string) error {
-	if err := CheckSums(path); err != nil {
+func (s *Sums) Write(sites newfile.Sites, path string) error {
+	if err := CheckSums(sites, path); err != nil {
 		return err
 	}
-	full, err := filepath.Abs(path)
-	if err != nil {
-		return fault.Writing(path, err)
-	}
-	f, err := newfile.Create(full, true)
+	f, err := sites.Create(place.Absolute(path), true)
 	if err != nil {
 		return err
 	}
@@ -66,7 +62,7 @@ func (s *Sums) Write(path string) error {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		if _, err := f.WriteString(s.lines[name]); err != nil {
+		if _, err := io.WriteString(f, s.lines[name]); err != nil {
 			return errors.Join(fault.Writing(path, err), f.Discard())
 		}
 	}

@@ -20,7 +20,9 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/newfile"
 	"widecrate/core/place"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/stage"
 )
@@ -37,31 +39,39 @@ type Writer struct {
 	awaited int          // archives inside it that have not been reported
 	rows    bytes.Buffer // of its files
 	err     error
+	sites   newfile.Sites
+	away    *away // nil: it is on disk
 }
 
 // Append starts a run in a receipt, which is made if it is not there. Failures are
 // reported in the words of a program; nil: in those of the core.
-func Append(path string, run Run, say fault.Wording) (*Writer, error) {
-	if err := Check(path); err != nil {
+func Append(sites newfile.Sites, path string, run Run, say fault.Wording) (*Writer, error) {
+	if err := Check(sites, path); err != nil {
 		return nil, err
 	}
-	discard, err := folder.Make(filepath.Dir(path))
+	w := &Writer{path: path, sites: sites, run: strings.ToLower(rand.Text()[:12]), say: say}
+	run.Kind, run.ID = runKind, w.run
+	text := line(run)
+	discard, err := sites.Make(place.Dir(path))
 	if err != nil {
 		return nil, err
 	}
 	defer discard()
-	file, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
-	if err != nil {
-		return nil, fault.Writing(path, err)
+	if remote.IsAddress(path) {
+		w.away = &away{sites: sites, path: path}
+		w.file, err = w.away.fetch()
+	} else {
+		w.file, err = os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
+		err = fault.Writing(path, err)
 	}
-	w := &Writer{path: path, file: file, run: strings.ToLower(rand.Text()[:12]), say: say}
-	run.Kind, run.ID = runKind, w.run
-	text := line(run)
-	if cutOff(file) { // a line of a run that was killed
+	if err != nil {
+		return nil, err
+	}
+	if cutOff(w.file) { // a line of a run that was killed
 		text = append([]byte("\n"), text...)
 	}
 	if w.write(text); w.err != nil {
-		file.Close()
+		w.file.Close()
 		return nil, w.err
 	}
 	return w, nil
@@ -273,7 +283,7 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 		paths = m.Parts
 	}
 	for _, path := range paths {
-		part, err := partAt(path)
+		part, err := w.partAt(path, m)
 		if err != nil {
 			w.err = err
 			return
@@ -282,7 +292,7 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 		u.Parts = append(u.Parts, part)
 	}
 	if m.Sums != "" {
-		list, err := partAt(m.Sums)
+		list, err := w.partAt(m.Sums, m)
 		if err != nil {
 			w.err = err
 			return
@@ -309,8 +319,18 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 	w.flush()
 }
 
-// partAt is the identity of a file on disk.
-func partAt(path string) (Part, error) {
+// partAt is the identity of a file of a new archive.
+func (w *Writer) partAt(path string, m *report.Made) (Part, error) {
+	if sum := m.SHA256[path]; sum != nil {
+		there, err := w.sites.Find(path)
+		if err == nil && there.Info == nil {
+			err = fault.At(path, fault.New(fault.Unwritable, "it is not there any more"))
+		}
+		if err != nil {
+			return Part{}, err
+		}
+		return Part{Path: path, Size: there.Size(), Modified: there.Info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
+	}
 	sum, err := SumOf(path)
 	var info os.FileInfo
 	if err == nil {
@@ -345,6 +365,9 @@ func (w *Writer) Sync() error {
 	w.flush()
 	if w.err == nil {
 		w.err = fault.Writing(w.path, w.file.Sync())
+	}
+	if w.err == nil && w.away != nil {
+		w.file, w.err = w.away.send(w.file)
 	}
 	return w.err
 }

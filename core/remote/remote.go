@@ -171,9 +171,14 @@ func (a *Address) with(written string) *Address {
 	return &Address{client: a.client, protocol: a.protocol, url: &u}
 }
 
-// SameHost reports whether another address is on the same host, by the same protocol.
-func (a *Address) SameHost(other *Address) bool {
-	return wire.Origin(a.url) == wire.Origin(other.url) && a.url.User.String() == other.url.User.String()
+// OnSameHost is another address on the same host, by the same protocol and as the same user. Any
+// other is of kind fault.Usage.
+func (a *Address) OnSameHost(text string) (*Address, error) {
+	u, err := url.Parse(text)
+	if err != nil || wire.Origin(a.url) != wire.Origin(u) || a.url.User.String() != u.User.String() {
+		return nil, fault.At(text, fault.New(fault.Usage, "it is no address on the same host as %s", a.url.Host))
+	}
+	return a.client.Address(text)
 }
 
 // Listed is the address of a file in a folder that was listed.

@@ -21,7 +21,8 @@ type Made struct {
 	Sums    string       `json:"sums,omitempty"`  // the list beside them
 	Took    Took         `json:"seconds"`
 
-	Kept map[string]string `json:"-"` // where what its files replaced is kept, by their paths
+	SHA256 map[string][]byte `json:"-"` // of its files at addresses, by those
+	Kept   map[string]string `json:"-"` // where what its files replaced is kept, by their paths
 }
 
 // Created is what was packed into a new archive.

@@ -20,6 +20,7 @@ import (
 	"widecrate/core/folder"
 	"widecrate/core/format/zip"
 	"widecrate/core/place"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
@@ -90,13 +91,16 @@ func (c Conversion) Run(ctx context.Context, tell report.Sink) error {
 		if target.path == "" || c.DryRun {
 			continue
 		}
-		discard, err := folder.Make(filepath.Dir(target.path))
+		discard, err := c.Output.Sites.Make(place.Dir(target.path))
 		if err != nil {
 			return err
 		}
 		defer discard()
 	}
-	files := source.Files(ctx, c.Sources)
+	if err := source.CheckAfter(c.Sources, c.Begun, &c.After, &c.Failed); err != nil {
+		return err
+	}
+	files := source.Files(ctx, c.Sources, c.Done != nil || c.After.Disposition != disposal.Keep || c.Failed.Disposition != disposal.Keep)
 	results := make([]*report.Converted, len(c.Sources))
 	left, err := schedule.Each(ctx, len(c.Sources), schedule.Options{Workers: c.Workers, Halt: c.Halt}, func(i int) (*report.Converted, error) {
 		r := c.one(ctx, i, files[i], targets[i])
@@ -104,7 +108,7 @@ func (c Conversion) Run(ctx context.Context, tell report.Sink) error {
 		return r, r.Err
 	}, func(r *report.Converted) { tell(r) })
 	if err == nil {
-		c.dispose(files, results, tell)
+		c.dispose(ctx, files, results, tell)
 		tell.Left(left, func(i int) string { return c.Sources[i].Path })
 	}
 	return err
@@ -129,7 +133,7 @@ func (c *Conversion) targets() ([]target, error) {
 		if dir == "" {
 			dir = filepath.Dir(s.Path)
 		} else if s.Sub != "" {
-			dir = filepath.Join(dir, filepath.FromSlash(s.Sub))
+			dir = place.Join(dir, s.Sub)
 		}
 		o := c.Output
 		name, err := place.Name(place.Stem(s.Name()) + o.Format.Extensions[0])
@@ -139,7 +143,7 @@ func (c *Conversion) targets() ([]target, error) {
 		if err != nil {
 			return nil, fault.At(s.Path, err)
 		}
-		o.Archive = filepath.Join(dir, name)
+		o.Archive = place.Join(dir, name)
 		path, err := o.Target(taken)
 		if err != nil {
 			return nil, err
@@ -149,7 +153,7 @@ func (c *Conversion) targets() ([]target, error) {
 				Suggest(fault.NumberThem)
 		}
 		taken[path] = s.Path
-		targets[i] = target{path, filepath.Join(filepath.Dir(path), name)}
+		targets[i] = target{path, place.Join(place.Dir(path), name)}
 	}
 	return targets, nil
 }
@@ -158,8 +162,9 @@ func (c *Conversion) targets() ([]target, error) {
 // parts, before anything is done.
 func (c *Conversion) guard(targets []target) error {
 	c.taken = make([]error, len(targets))
-	sources := map[folder.ID]string{}
+	sources, addresses := map[folder.ID]string{}, map[string]bool{}
 	for i := range c.Sources {
+		addresses[c.Sources[i].Path] = true
 		for _, path := range c.Sources[i].OnDisk() {
 			if info, err := os.Stat(path); err == nil {
 				if id, _, known := folder.IDOf(path, info); known {
@@ -178,6 +183,9 @@ func (c *Conversion) guard(targets []target) error {
 			return err
 		}
 		for _, name := range names {
+			if remote.IsAddress(name) && addresses[name] {
+				c.taken[i] = fault.New(fault.Refused, "it would take the place of %s, which is a source", name).Suggest(fault.ConvertElsewhere)
+			}
 			info, err := os.Stat(name)
 			if err != nil {
 				continue
@@ -194,7 +202,7 @@ func (c *Conversion) one(ctx context.Context, i int, files []blob.File, to targe
 	started := time.Now()
 	s, taken := c.Sources[i], c.taken[i]
 	r := &report.Converted{Archive: s.Path, Path: to.path, From: files, Asked: to.asked, DryRun: c.DryRun, Made: report.Made{Format: c.Output.Format.Name}}
-	if r.Err = ctx.Err(); r.Err == nil && c.before(ctx, s, r) {
+	if r.Err = ctx.Err(); r.Err == nil && c.before(ctx, r) {
 		return r
 	}
 	if r.Err == nil && taken != nil {
@@ -281,7 +289,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		return errors.Join(err, out.Discard())
 	}
 	if err = o.Commit(out, target, &r.Made); err == nil && c.After.Disposition != disposal.Keep {
-		r.There, err = create.Recorded(target, &r.Made)
+		r.There, err = o.Recorded(target, &r.Made)
 	}
 	return err
 }

@@ -8,21 +8,14 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/choose"
-	"widecrate/core/create"
 	"widecrate/core/disposal"
 	"widecrate/core/report"
 	"widecrate/core/source"
 )
 
 // before reports whether an archive was made before of the same.
-func (c *Conversion) before(ctx context.Context, s source.Source, r *report.Converted) bool {
-	if c.Done == nil {
-		return false
-	}
-	if s.Elsewhere() { // as it is there now
-		r.From, _ = s.Files(ctx) // why there are none, the source says when it is opened
-	}
-	if len(r.From) == 0 {
+func (c *Conversion) before(ctx context.Context, r *report.Converted) bool {
+	if c.Done == nil || len(r.From) == 0 {
 		return false
 	}
 	earlier := c.Done(r.From, r.Asked)
@@ -30,7 +23,7 @@ func (c *Conversion) before(ctx context.Context, s source.Source, r *report.Conv
 		return false
 	}
 	r.Done, r.Files = true, len(earlier.Files)
-	r.Path, r.Packed = create.Earlier(&r.Made, earlier)
+	r.Path, r.Packed = c.Output.Earlier(&r.Made, earlier)
 	for _, f := range earlier.Files {
 		r.Entries, r.Sums = append(r.Entries, archive.Entry{Path: f.Path}), append(r.Sums, f.SHA256)
 	}
@@ -38,7 +31,7 @@ func (c *Conversion) before(ctx context.Context, s source.Source, r *report.Conv
 }
 
 // dispose lets sources go: those that failed, and those all of which is in new archives.
-func (c *Conversion) dispose(files [][]blob.File, results []*report.Converted, tell report.Sink) {
+func (c *Conversion) dispose(ctx context.Context, files [][]blob.File, results []*report.Converted, tell report.Sink) {
 	if c.After.Disposition == disposal.Keep && c.Failed.Disposition == disposal.Keep {
 		return
 	}
@@ -53,7 +46,7 @@ func (c *Conversion) dispose(files [][]blob.File, results []*report.Converted, t
 				failed[i] = r.Err
 			}
 		}
-		source.SetAside(c.Sources, files, failed, c.Failed.Route(c.Begun, true), c.DryRun, tell.Disposed(true, c.DryRun))
+		source.SetAside(ctx, c.Sources, files, failed, c.Failed.Route(c.Begun, true), c.DryRun, tell.Disposed(true, c.DryRun))
 	}
 	if c.After.Disposition == disposal.Keep {
 		return
@@ -72,7 +65,7 @@ func (c *Conversion) dispose(files [][]blob.File, results []*report.Converted, t
 		case unready != nil:
 			done(s, disposal.Taken{Kept: "the receipt could not be written"})
 		case kept == "":
-			done(s, s.Leave(g.Files, route, nil, c.DryRun))
+			done(s, s.Leave(ctx, g.Files, route, nil, c.DryRun))
 		default:
 			done(s, disposal.Taken{Kept: kept})
 		}

@@ -77,7 +77,7 @@ const mostFolders = 64
 // addFolderAt adds the archives in a folder at an address, as addFolder does. Without a list of
 // it, the members of a series are asked for by name.
 func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
-	infos, err := at.List(f.ctx)
+	infos, err := f.listAt(at)
 	if err == nil && strings.Count(sub, "/") >= mostFolders {
 		err = fault.New(fault.Unsafe, "more than %d folders lie in each other there", mostFolders)
 	}
@@ -150,6 +150,19 @@ func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
 		}
 	}
 	return nil
+}
+
+// listAt lists a folder, once what was begun there is finished.
+func (f *finder) listAt(at *remote.Address) ([]remote.Info, error) {
+	infos, err := at.List(f.ctx)
+	if err != nil || f.BegunAt == nil {
+		return infos, err
+	}
+	changed, err := f.BegunAt(f.ctx, at, infos)
+	if err != nil || !changed {
+		return infos, err
+	}
+	return at.List(f.ctx)
 }
 
 // askTimes finds out when what lies at addresses was modified.

@@ -43,6 +43,9 @@ type Request struct {
 	// whether it changed something; nil: nothing is done.
 	Begun func(folder string, names []string) (changed bool, err error)
 
+	// BegunAt is Begun for folders at addresses, which have what a list of them says.
+	BegunAt func(ctx context.Context, folder *remote.Address, there []remote.Info) (changed bool, err error)
+
 	// Skip reports whether a folder below a named one is not looked into; nil: none is.
 	Skip func(folder string) bool
 

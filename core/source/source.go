@@ -112,10 +112,10 @@ func (s Source) OnDisk() (paths []string) {
 			paths = append(paths, m.OnDisk()...)
 		}
 		return paths
-	case s.Set != nil:
-		return s.Set.Present()
 	case s.Elsewhere():
 		return nil
+	case s.Set != nil:
+		return s.Set.Present()
 	}
 	return []string{s.Path}
 }

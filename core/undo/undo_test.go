@@ -14,6 +14,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/newfile"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/source"
@@ -33,7 +34,7 @@ func TestRun(t *testing.T) {
 			return path
 		}
 		kept, root := filepath.Join(dir, "receipt"), filepath.Join(dir, "out")
-		w, err := receipt.Append(kept, receipt.Run{Command: "extract", Started: time.Now()}, fault.Wording{})
+		w, err := receipt.Append(newfile.Sites{}, kept, receipt.Run{Command: "extract", Started: time.Now()}, fault.Wording{})
 		require.NoError(t, err)
 		there := put("out/there.csv", "there before")
 		for n := range 40 {
@@ -59,7 +60,7 @@ func TestRun(t *testing.T) {
 		}
 		before := systemtest.Contents(t, root)
 
-		past, err := receipt.Load(kept)
+		past, err := receipt.Load(newfile.Sites{}, kept)
 		require.NoError(t, err)
 		defer past.Close()
 		done, removed := 0, 0

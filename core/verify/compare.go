@@ -23,6 +23,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/newfile"
 	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
@@ -276,7 +277,7 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 
 // loadReceipt takes what was delivered, or packed, from a receipt.
 func loadReceipt(path string, add func(*thing) error) error {
-	r, err := receipt.Load(path)
+	r, err := receipt.Load(newfile.Sites{}, path)
 	if err != nil {
 		return err
 	}

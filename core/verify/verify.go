@@ -42,12 +42,15 @@ type Options struct {
 // *report.Disposal for each source that failed, where they go. The parts of sets are held
 // against the lists of sums beside them.
 func Run(ctx context.Context, o Options, tell report.Sink) error {
+	if err := source.CheckAfter(o.Sources, o.Begun, &o.Failed); err != nil {
+		return err
+	}
 	look := inspect.Options{Request: o.Request, Whole: true, Hash: o.Hash}
 	reported := 0 // sources
 	failed := make([]error, len(o.Sources))
 	var files [][]blob.File
 	if o.Failed.Disposition == disposal.Move {
-		files = source.Files(ctx, o.Sources)
+		files = source.Files(ctx, o.Sources, true)
 	}
 	err := inspect.Visit(ctx, look, func(a *inspect.Archive) inspect.Visitor {
 		return &checking{Verified: report.Verified{Archive: a.Path}, Options: &o, ctx: ctx, archive: a, tell: func(v *report.Verified) {
@@ -64,7 +67,7 @@ func Run(ctx context.Context, o Options, tell report.Sink) error {
 		return err
 	}
 	if files != nil {
-		source.SetAside(o.Sources, files, failed, o.Failed.Route(o.Begun, true), false, tell.Disposed(true, false))
+		source.SetAside(ctx, o.Sources, files, failed, o.Failed.Route(o.Begun, true), false, tell.Disposed(true, false))
 	}
 	if err == nil {
 		return nil

@@ -112,7 +112,7 @@ func fetchTo(ctx context.Context, at *remote.Address, o Opening) (f blob.File, e
 
 // settleAs gives a new file a name that is free, unless the same is there.
 func settleAs(files *newfile.NewFiles, dir, name string) (path string, err error) {
-	mine, err := blob.Find(files.Path(0))
+	mine, err := files.Find(0)
 	if err != nil {
 		return "", errors.Join(err, files.Discard())
 	}

@@ -3,10 +3,13 @@
 package standin
 
 import (
+	"fmt"
+	"html"
 	"io"
 	"io/fs"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -20,6 +23,7 @@ import (
 type Server struct {
 	Folder   string
 	NoRanges bool          // each request is answered with the whole
+	Index    bool          // a folder is answered with a page of links to what is in it
 	NoLength bool          // and does not say how large it is
 	NoTimes  bool          // files have no time of modification
 	Tag      string        // ETag of all files, with its quotes; empty: none
@@ -55,13 +59,24 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		http.Error(w, http.StatusText(http.StatusMethodNotAllowed), http.StatusMethodNotAllowed)
+		return
+	}
 	file, err := os.Open(filepath.Join(s.Folder, filepath.FromSlash(path.Clean("/"+r.URL.Path))))
 	var info fs.FileInfo
 	if err == nil {
 		defer file.Close()
 		info, err = file.Stat()
 	}
-	if err != nil || info.IsDir() {
+	switch {
+	case err == nil && info.IsDir() && s.Index && !strings.HasSuffix(r.URL.Path, "/"):
+		http.Redirect(w, r, r.URL.Path+"/", http.StatusMovedPermanently)
+		return
+	case err == nil && info.IsDir() && s.Index && r.Method == http.MethodGet:
+		index(w, file)
+		return
+	case err != nil || info.IsDir():
 		http.NotFound(w, r)
 		return
 	}
@@ -85,6 +100,27 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h.Set("Content-Length", strconv.FormatInt(info.Size(), 10))
 	}
 	io.Copy(w, file) //nolint:errcheck // who asked is gone
+}
+
+// index writes a page with a link to each file and folder in a folder, as web servers do.
+func index(w http.ResponseWriter, folder *os.File) {
+	children, err := folder.ReadDir(-1)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	page := strings.Builder{}
+	page.WriteString("<!DOCTYPE html>\n<html><head><title>Files</title></head><body><h1>Files</h1>\n<a href=\"../\">../</a><br>\n")
+	for _, child := range children {
+		link := url.URL{Path: child.Name()}
+		if child.IsDir() {
+			link.Path += "/"
+		}
+		fmt.Fprintf(&page, "<a href=\"./%s\">%s</a><br>\n", html.EscapeString(link.EscapedPath()), html.EscapeString(link.Path))
+	}
+	page.WriteString("</body></html>\n")
+	io.WriteString(w, page.String()) //nolint:errcheck // who asked is gone
 }
 
 // counted counts what is written.

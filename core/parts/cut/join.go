@@ -17,6 +17,7 @@ import (
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
+	"widecrate/core/place"
 )
 
 // joining is a set that is put together.
@@ -194,16 +195,14 @@ func Split(ctx context.Context, path, into string, cut Options, read *atomic.Int
 	if into == "" {
 		into = filepath.Dir(path)
 	}
-	if into, err = filepath.Abs(into); err != nil {
-		return Written{}, fault.Writing(into, err)
-	}
+	into = place.Absolute(into)
 	if read == nil {
 		read = new(atomic.Int64)
 	}
 	if cut.PartSize > 0 && f.Size()/cut.PartSize >= mostParts {
 		return Written{}, fault.At(path, tooMany())
 	}
-	w, err := Create(filepath.Join(into, filepath.Base(path)), cut)
+	w, err := Create(place.Join(into, filepath.Base(path)), cut)
 	if err != nil {
 		return Written{}, err
 	}

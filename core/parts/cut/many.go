@@ -86,7 +86,7 @@ func (j *Joining) one(ctx context.Context, set *parts.Set, r *report.Joined) err
 		if err := set.Check(); err != nil {
 			return fault.At(set.Path(), err)
 		}
-		return free(j.Replace, r.Path)
+		return free(newfile.Sites{}, j.Replace, r.Path)
 	}
 	read := j.Read
 	if read == nil {
@@ -98,9 +98,13 @@ func (j *Joining) one(ctx context.Context, set *parts.Set, r *report.Joined) err
 }
 
 // free refuses to write over what is there.
-func free(replace bool, paths ...string) error {
+func free(sites newfile.Sites, replace bool, paths ...string) error {
 	for _, path := range paths {
-		if info, err := os.Lstat(path); err == nil && (!replace || info.IsDir()) {
+		there, err := sites.Find(path)
+		if err != nil {
+			return err
+		}
+		if there.Info != nil && (!replace || there.Info.IsDir()) {
 			return newfile.Existing(path)
 		}
 	}
@@ -122,10 +126,7 @@ func (s Splitting) Start(ctx context.Context, tell report.Sink) error {
 	taken := map[string]string{}
 	var files []string
 	for _, file := range s.Files {
-		path, err := filepath.Abs(s.target(file))
-		if err != nil {
-			return fault.Writing(file, err)
-		}
+		path := place.Absolute(s.target(file))
 		first, twice := taken[place.Key(path)]
 		if twice && same(first, file) { // the same file named twice is cut once
 			continue
@@ -138,7 +139,7 @@ func (s Splitting) Start(ctx context.Context, tell report.Sink) error {
 	}
 	s.Files = files
 	if s.Into != "" && !s.DryRun {
-		discard, err := folder.Make(s.Into) // one for all of them
+		discard, err := s.How.Sites.Make(s.Into) // one for all of them
 		if err != nil {
 			return err
 		}
@@ -170,7 +171,7 @@ func (s *Splitting) target(file string) string {
 	if s.Into == "" {
 		return file
 	}
-	return filepath.Join(s.Into, filepath.Base(file))
+	return place.Join(s.Into, filepath.Base(file))
 }
 
 func (s *Splitting) one(ctx context.Context, file string, r *report.Split) error {
@@ -190,5 +191,5 @@ func (s *Splitting) one(ctx context.Context, file string, r *report.Split) error
 		return fault.At(file, fault.New(fault.Unreadable, "it is no file"))
 	}
 	r.Size = info.Size()
-	return free(s.How.Replace, s.How.Names(s.target(file))...)
+	return free(s.How.Sites, s.How.Replace, s.How.Names(s.target(file))...)
 }

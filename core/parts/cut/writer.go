@@ -10,18 +10,18 @@ import (
 	"hash"
 	"io"
 	"io/fs"
-	"os"
-	"path/filepath"
+	"path"
 	"slices"
 	"strings"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
-	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
+	"widecrate/core/place"
+	"widecrate/core/remote"
 )
 
 // Style is how new sets are named and cut.
@@ -42,6 +42,7 @@ type Options struct {
 	PartSize int64
 	Style    Style
 	Replace  bool // an earlier set of that name
+	Sites    newfile.Sites
 }
 
 // Check finds a size that the style does not allow: kind fault.Usage.
@@ -60,8 +61,8 @@ func (c Options) Check() error {
 // parts it has: its first or last part, and the list of sums.
 func (c Options) Names(path string) []string {
 	w := Writer{Options: c, path: path}
-	folder := filepath.Dir(path)
-	return []string{filepath.Join(folder, w.last()), filepath.Join(folder, w.list())}
+	folder := place.Dir(path)
+	return []string{place.Join(folder, w.last()), place.Join(folder, w.list())}
 }
 
 // Writer writes a new set. Its parts appear, with a list of their SHA-256 sums,
@@ -70,13 +71,14 @@ type Writer struct {
 	Options
 	path    string // of the whole
 	earlier *parts.Set
-	olds    []*disposal.Old // what stands where it goes
-	files   *newfile.NewFiles
-	part    *os.File
+	olds    []newfile.Old // what stands where it goes
+	files   newfile.Files
+	part    newfile.File
 	count   int   // of parts
 	left    int64 // room in the part
 	block   []byte
 	sums    [][]byte
+	listSum [sha256.Size]byte
 	sum     hash.Hash // of the part
 	whole   hash.Hash // nil: the parts are no cut of it
 	size    int64
@@ -99,7 +101,7 @@ func Create(path string, cut Options) (*Writer, error) {
 		w.whole = sha256.New()
 	}
 	var err error
-	if w.earlier, err = parts.Of(filepath.Join(filepath.Dir(path), w.name(0)), nil); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if w.earlier, err = parts.At(cut.Sites, place.Join(place.Dir(path), w.name(0))); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	if w.earlier != nil && w.earlier.Found() > 0 && !cut.Replace {
@@ -111,7 +113,7 @@ func Create(path string, cut Options) (*Writer, error) {
 		seen = append(seen, w.earlier.Present()...)
 	}
 	for _, name := range seen {
-		old, err := disposal.Look(name)
+		old, err := cut.Sites.Look(name)
 		if err != nil {
 			return nil, err
 		}
@@ -120,13 +122,11 @@ func Create(path string, cut Options) (*Writer, error) {
 		}
 		w.olds = append(w.olds, old)
 	}
-	if w.files, err = newfile.CreateIn(filepath.Dir(path)); err != nil {
+	if w.files, err = cut.Sites.CreateIn(place.Dir(path)); err != nil {
 		return nil, err
 	}
 	for _, old := range w.olds {
-		if old.There() {
-			w.files.Over(old)
-		}
+		w.files.Over(old)
 	}
 	return w, nil
 }
@@ -136,11 +136,11 @@ func (w *Writer) name(i int) string {
 	if w.Style == ZIP {
 		return fmt.Sprintf("%s.z%02d", w.stem(), i+1)
 	}
-	return fmt.Sprintf("%s.%03d", filepath.Base(w.path), i+1)
+	return fmt.Sprintf("%s.%03d", place.Base(w.path), i+1)
 }
 
 func (w *Writer) stem() string {
-	return strings.TrimSuffix(filepath.Base(w.path), filepath.Ext(w.path))
+	return strings.TrimSuffix(place.Base(w.path), path.Ext(place.Base(w.path)))
 }
 
 // last is the name that only the end of a set decides: the last part of a split
@@ -157,7 +157,7 @@ func (w *Writer) list() string {
 	if w.Style == ZIP {
 		return w.last() + ".sha256"
 	}
-	return filepath.Base(w.path) + ".sha256"
+	return place.Base(w.path) + ".sha256"
 }
 
 // Write appends to the set.
@@ -279,9 +279,10 @@ func (w *Writer) Reserve(n int) (segment int, offset int64, err error) {
 
 // A Written is a set that was written.
 type Written struct {
-	Parts []string // absolute paths, in order
-	List  string   // of the sums
-	Size  int64
+	Parts  []string          // absolute paths, in order
+	List   string            // of the sums
+	SHA256 map[string][]byte // of all of these, where they are at addresses
+	Size   int64
 }
 
 // Finish completes the parts and the list of their sums. They are still hidden.
@@ -292,11 +293,17 @@ func (w *Writer) Finish() (Written, error) {
 	}
 	w.names = names
 	w.written.Size = w.size
-	folder := filepath.Dir(w.path)
+	folder := place.Dir(w.path)
 	for _, name := range names[:len(names)-1] {
-		w.written.Parts = append(w.written.Parts, filepath.Join(folder, name))
+		w.written.Parts = append(w.written.Parts, place.Join(folder, name))
 	}
-	w.written.List = filepath.Join(folder, w.list())
+	w.written.List = place.Join(folder, w.list())
+	if remote.IsAddress(folder) {
+		w.written.SHA256 = map[string][]byte{w.written.List: w.listSum[:]}
+		for i, path := range w.written.Parts {
+			w.written.SHA256[path] = w.sums[i]
+		}
+	}
 	return w.written, nil
 }
 
@@ -305,7 +312,7 @@ func (w *Writer) Finish() (Written, error) {
 func (w *Writer) Open() (*blob.Joined, archive.Parts, error) {
 	set := &parts.Set{}
 	for i := range w.written.Parts {
-		file, err := blob.Find(w.files.Path(i))
+		file, err := w.files.Find(i)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -322,7 +329,7 @@ func (w *Writer) Commit() error {
 		return err
 	}
 	for _, old := range w.olds { // the old set may have had more parts
-		if old.There() && !slices.Contains(w.names, filepath.Base(old.Path())) {
+		if old.There() && !slices.Contains(w.names, place.Base(old.Path())) {
 			if err := old.Remove(); err != nil {
 				return err
 			}
@@ -364,12 +371,13 @@ func (w *Writer) finish() ([]string, error) {
 		fmt.Fprintf(&list, "%x  %s\n", w.sums[i], name)
 	}
 	if w.whole != nil {
-		fmt.Fprintf(&list, "# put together: %x  %s\n", w.whole.Sum(nil), filepath.Base(w.path))
+		fmt.Fprintf(&list, "# put together: %x  %s\n", w.whole.Sum(nil), place.Base(w.path))
 	}
 	f, err := w.files.Next()
 	if err != nil {
 		return nil, fault.Writing(w.path, err)
 	}
+	w.listSum = sha256.Sum256(list.Bytes())
 	_, err = f.Write(list.Bytes())
 	if synced := f.Sync(); err == nil {
 		err = synced

@@ -15,10 +15,11 @@ import (
 	"widecrate/core/remote/wire"
 )
 
-// What is under way of one file at a time: enough for a fast line that is far away.
+// What is under way of one file at a time: as much as every server takes in a packet (section 3 of
+// the protocol), and enough of it for a fast line that is far away.
 const (
-	block  = 256 << 10
-	blocks = 16
+	block  = 32 << 10
+	blocks = 128
 )
 
 var buffers = sync.Pool{New: func() any { return new([block]byte) }}
@@ -109,6 +110,7 @@ func (r *resource) Fetch(ctx context.Context, ranges []wire.Range, take func(at 
 			at := left[i].From
 			left[i].From += int64(len(p))
 			passed += int64(len(p))
+			s.passed.Add(int64(len(p)))
 			if err := take(at, p); err != nil {
 				return &stopped{err}
 			}
@@ -127,7 +129,7 @@ func (r *resource) Fetch(ctx context.Context, ranges []wire.Range, take func(at 
 				return nil
 			})
 		}
-		return passed > 0, err
+		return s.passed.Load() > 0, err
 	})
 	if s, is := errors.AsType[*stopped](err); is {
 		return s.error

@@ -25,6 +25,9 @@ type session struct {
 	ssh  *ssh.Client
 	line *line
 	dead chan struct{} // is closed when the connection is lost
+
+	passed atomic.Int64 // bytes of files, either way
+	writes window
 }
 
 // session is one to the host of an address that is alive.

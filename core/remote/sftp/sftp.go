@@ -39,10 +39,11 @@ func New(hosts *wire.Hosts) (wire.Protocol, error) {
 func (c *client) do(ctx context.Context, at *url.URL, what func(s *session) error) error {
 	return c.Again(ctx, func() (bool, error) {
 		s, err := c.session(ctx, at)
-		if err == nil {
-			err = s.wait(ctx, func() error { return what(s) })
+		if err != nil {
+			return false, err
 		}
-		return false, err
+		err = s.wait(ctx, func() error { return what(s) })
+		return s.passed.Load() > 0, err
 	})
 }
 

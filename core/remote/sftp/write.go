@@ -36,7 +36,7 @@ type upload struct {
 func (c *client) Create(ctx context.Context, at *url.URL) (wire.File, error) {
 	u := &upload{client: c, ctx: ctx, at: at}
 	u.start()
-	return u, writing(u.do(func(*sftp.File) error { return nil }))
+	return u, writing(u.do(func(*session, *sftp.File) error { return nil }))
 }
 
 func (u *upload) start() {
@@ -45,11 +45,11 @@ func (u *upload) start() {
 }
 
 // do does something with the file, opened again where it is open on another connection.
-func (u *upload) do(what func(f *sftp.File) error) error {
+func (u *upload) do(what func(s *session, f *sftp.File) error) error {
 	return u.client.do(u.ctx, u.at, func(s *session) error {
 		f, err := u.on(s)
 		if err == nil {
-			err = what(f)
+			err = what(s, f)
 		}
 		return err
 	})
@@ -112,10 +112,46 @@ func (u *upload) send() error {
 }
 
 func (u *upload) writeAt(p []byte, at int64) error {
-	return u.explain(u.do(func(f *sftp.File) error {
+	return u.explain(u.do(func(s *session, f *sftp.File) error {
+		s.writes.enter()
 		_, err := f.WriteAt(p, at)
+		s.writes.leave(err == nil)
+		if err == nil {
+			s.passed.Add(int64(len(p)))
+		}
 		return err
 	}))
+}
+
+// A window bounds the blocks that are sent and not confirmed on a connection: few at first, as many
+// more as are confirmed. On a line that breaks again and again, some of them are, then.
+type window struct {
+	mu     sync.Mutex
+	room   sync.Cond
+	under  int
+	beyond int // firstBlocks
+}
+
+const firstBlocks = 4
+
+func (w *window) enter() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.room.L = &w.mu
+	for w.under >= firstBlocks+w.beyond {
+		w.room.Wait()
+	}
+	w.under++
+}
+
+func (w *window) leave(confirmed bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.under--
+	if confirmed && firstBlocks+w.beyond < blocks {
+		w.beyond++
+	}
+	w.room.Broadcast()
 }
 
 // explain says of a server that refuses to take more whether it has room.
@@ -161,7 +197,7 @@ func (u *upload) ReadAt(p []byte, at int64) (n int, err error) {
 		return 0, err
 	}
 	end := false
-	err = u.do(func(f *sftp.File) (err error) {
+	err = u.do(func(_ *session, f *sftp.File) (err error) {
 		if n, err = f.ReadAt(p, at); err == io.EOF {
 			end, err = true, nil
 		}
@@ -178,7 +214,7 @@ func (u *upload) Sync() error {
 	if err := u.settle(); err != nil {
 		return err
 	}
-	return u.explain(u.do(func(f *sftp.File) error {
+	return u.explain(u.do(func(_ *session, f *sftp.File) error {
 		info, err := f.Stat()
 		if err == nil && info.Size() != u.size {
 			return fault.New(fault.Unwritable, "the server has %d bytes of the %d that were sent", info.Size(), u.size)

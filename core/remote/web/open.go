@@ -89,6 +89,9 @@ func (c *Client) Stat(ctx context.Context, at *url.URL) (wire.Info, error) {
 
 // describe takes from the first answer what it says.
 func (r *resource) describe(first *answer) error {
+	if now := first.Request.URL; strings.TrimSuffix(now.Path, "/") == r.url.Path && now.Path != r.url.Path {
+		return fault.New(fault.Unreadable, "it is a folder").Advise("end the address with a slash")
+	}
 	if err := refused(first.Response); err != nil {
 		return err
 	}

@@ -37,7 +37,7 @@ func (u *upload) Sync() error {
 	if err != nil {
 		return fault.Writing("", err)
 	}
-	return u.client.Again(u.ctx, func() (bool, error) {
+	err = u.client.Again(u.ctx, func() (bool, error) {
 		put := func(headers func(http.Header)) (*answer, error) {
 			a, _, err := u.client.read(u.ctx, http.MethodPut, u.at, sized{io.NewSectionReader(u.File, 0, size)}, headers)
 			return a, err
@@ -52,6 +52,14 @@ func (u *upload) Sync() error {
 		}
 		return false, err
 	})
+	if err != nil {
+		return err
+	}
+	now, err := u.client.Stat(u.ctx, u.at)
+	if err == nil && now.Size != size {
+		err = fault.New(fault.Unwritable, "the server has %d bytes of the %d that were sent", now.Size, size)
+	}
+	return err
 }
 
 // sized is a body that says how long it is.
@@ -66,15 +74,42 @@ func (u *upload) Close() error {
 
 // Rename is that of wire.Protocol (RFC 4918, section 9.9).
 func (c *Client) Rename(ctx context.Context, from, to *url.URL, replace bool) error {
-	return c.change(ctx, "MOVE", from, func(h http.Header) {
+	err := c.change(ctx, "MOVE", from, func(h http.Header) {
 		h.Set("Destination", to.String())
 		h.Set("Overwrite", map[bool]string{true: "T", false: "F"}[replace])
 	})
+	if err != nil {
+		return err
+	}
+	if _, err := c.Stat(ctx, to); err != nil {
+		return undone(err)
+	}
+	return c.gone(ctx, from)
 }
 
 // Remove is that of wire.Protocol.
 func (c *Client) Remove(ctx context.Context, at *url.URL) error {
-	return c.change(ctx, http.MethodDelete, at, nil)
+	if err := c.change(ctx, http.MethodDelete, at, nil); err != nil {
+		return err
+	}
+	return c.gone(ctx, at)
+}
+
+// gone makes sure that nothing is at an address any more: there are servers that say yes to
+// anything.
+func (c *Client) gone(ctx context.Context, at *url.URL) error {
+	_, err := c.Stat(ctx, at)
+	switch {
+	case errors.Is(err, wire.ErrMissing):
+		return nil
+	case err == nil:
+		err = errors.New("it is still there")
+	}
+	return undone(err)
+}
+
+func undone(err error) error {
+	return fault.New(fault.Unwritable, "the server says that it was done, and it was not: %w", err).Advise("have it speak WebDAV there")
 }
 
 // MakeFolder is that of wire.Protocol (RFC 4918, section 9.3).
@@ -93,8 +128,15 @@ func (c *Client) MakeFolder(ctx context.Context, at *url.URL) error {
 			a, err = make()
 		}
 	}
-	if err == nil && a.StatusCode != http.StatusMethodNotAllowed { // it is there
-		err = written(a, "MKCOL")
+	if err != nil || a.StatusCode == http.StatusMethodNotAllowed { // it is there
+		return err
+	}
+	if err = written(a, "MKCOL"); err == nil {
+		return nil
+	}
+	there, _, failed := c.read(ctx, "PROPFIND", at, []byte(propfind), func(h http.Header) { h.Set("Depth", "0") })
+	if failed == nil && there.StatusCode == http.StatusMultiStatus { // somebody else made it at the same time
+		return nil
 	}
 	return err
 }

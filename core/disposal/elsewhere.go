@@ -1,0 +1,358 @@
+package disposal
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+	"time"
+
+	"widecrate/core/blob"
+	"widecrate/core/claim"
+	"widecrate/core/fault"
+	"widecrate/core/place"
+	"widecrate/core/remote"
+)
+
+// takeElsewhere is Take for files at addresses: they are renamed on their server, or removed.
+func (r *Route) takeElsewhere(ctx context.Context, files []blob.File, why error, dryRun bool) (t Taken) {
+	to, err := r.destinationsElsewhere(ctx, files)
+	switch {
+	case err != nil:
+	case to == nil:
+		return Taken{Kept: LiesThere}
+	case dryRun:
+	default:
+		err = r.goElsewhere(ctx, files, to, why)
+	}
+	if stays, ok := errors.AsType[*Stays](err); ok {
+		return Taken{Kept: stays.Why}
+	}
+	if err != nil {
+		return Taken{Err: err}
+	}
+	for i, f := range files {
+		went := Went{From: f.Path}
+		if to[i] != nil {
+			went.To = to[i].String()
+		}
+		t.Files = append(t.Files, went)
+	}
+	return t
+}
+
+// addressOf is where a remote file lies.
+func addressOf(f blob.File) *remote.Address { return f.Info.(blob.Info).At }
+
+// unchangedElsewhere is Unchanged for files at addresses.
+func unchangedElsewhere(ctx context.Context, files []blob.File) error {
+	for _, f := range files {
+		seen := f.Info.(blob.Info)
+		now, err := seen.At.Now(ctx)
+		why := ""
+		switch {
+		case errors.Is(err, remote.ErrMissing):
+			why = "it is not there any more"
+		case err != nil:
+			return fault.At(f.Path, err)
+		case !seen.Same(&now):
+			why = "it changed since it was read"
+		}
+		if why != "" {
+			return fault.At(f.Path, fault.New(fault.Refused, "%w", &Stays{why}))
+		}
+	}
+	return nil
+}
+
+// NoteAt is Note for what was delivered at an address.
+func NoteAt(ctx context.Context, at *remote.Address) (Record, error) {
+	info, err := at.Now(ctx)
+	if err != nil {
+		return Record{}, fault.At(at.String(), fault.New(fault.Unwritable, "%w", err))
+	}
+	return Record{Path: at.String(), at: &seenAt{ctx, at, info}}, nil
+}
+
+// seenAt is what was seen at an address.
+type seenAt struct {
+	ctx  context.Context
+	at   *remote.Address
+	info remote.Info
+}
+
+func (s *seenAt) holds() bool {
+	now, err := s.at.Now(s.ctx)
+	return err == nil && s.info.Same(&now)
+}
+
+// destinationsElsewhere is Destinations for files at addresses; nil: the file is removed.
+func (r *Route) destinationsElsewhere(ctx context.Context, files []blob.File) ([]*remote.Address, error) {
+	if err := unchangedElsewhere(ctx, files); err != nil {
+		return nil, err
+	}
+	to := make([]*remote.Address, len(files))
+	for n := 1; ; n++ {
+		free := true
+		for i, f := range files {
+			at := addressOf(f)
+			in := r.To(f.Path, r.Begun)
+			if in == "" {
+				continue
+			}
+			dir, err := at.OnSameHost(in)
+			if err != nil {
+				return nil, err
+			}
+			to[i] = dir.AsFolder().Sibling(numbered(at.Name(), n, len(files) > 1))
+			if to[i].String() == at.String() {
+				return nil, nil
+			}
+			same, taken, err := r.thereElsewhere(ctx, f, to[i])
+			if err != nil {
+				return nil, err
+			}
+			if same {
+				to[i] = nil
+			}
+			free = free && !taken
+		}
+		if free {
+			break
+		}
+	}
+	for _, at := range to {
+		if at != nil {
+			r.take(at.String())
+		}
+	}
+	return to, nil
+}
+
+// thereElsewhere finds out what stands at an address, as there does on disk.
+func (r *Route) thereElsewhere(ctx context.Context, f blob.File, to *remote.Address) (same, taken bool, err error) {
+	if r.taken[to.String()] {
+		return false, true, nil
+	}
+	there, err := to.Now(ctx)
+	switch {
+	case errors.Is(err, remote.ErrMissing):
+		return false, false, nil
+	case err != nil:
+		return false, false, fault.At(to.String(), err)
+	case there.Folder || there.Size != f.Size():
+		return false, true, nil
+	}
+	var both [2]blob.File
+	for i, at := range []*remote.Address{addressOf(f), to} {
+		if both[i], err = blob.FindAt(ctx, at); err != nil {
+			return false, false, err
+		}
+	}
+	same, err = blob.EqualFiles(both[0], both[1])
+	return same, !same, err
+}
+
+// goElsewhere lets files go: all of them, or none with an error, as far as the server lets them
+// be put back. What a run that was killed leaves, FinishAt finishes.
+func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote.Address, why error) (err error) {
+	journal := taking{Begun: r.Begun, Failed: r.Failed}
+	made := map[string]bool{}
+	for i, f := range files {
+		one := taken{Path: f.Path, Size: f.Size(), Modified: f.Info.ModTime()}
+		if to[i] != nil {
+			one.To = to[i].String()
+			if in := to[i].Folder(); !made[in.String()] {
+				made[in.String()] = true
+				if err := in.MakeFolder(ctx); err != nil {
+					return fault.At(in.String(), err)
+				}
+			}
+		}
+		journal.Files = append(journal.Files, one)
+	}
+	if why != nil && to[0] != nil {
+		reason := to[0].Sibling(to[0].Name() + reasonSuffix)
+		if err := writeElsewhere(ctx, reason, reasonText(why, r.Begun)); err != nil && !errors.Is(err, remote.ErrThere) {
+			return err
+		}
+		defer func() {
+			if err != nil {
+				_ = reason.Remove(ctx) // the first error says what is wrong
+			}
+		}()
+	}
+	if len(files) > 1 {
+		text, err := json.Marshal(&journal)
+		if err != nil {
+			return err
+		}
+		note := addressOf(files[0]).Sibling(claim.NewFolder() + claim.TakingSuffix)
+		if err := writeElsewhere(ctx, note, string(text)); err != nil {
+			return err
+		}
+		defer func() { _ = note.Remove(ctx) }() // one that stays names what is no more
+	}
+	for i, f := range files { // what is removed comes last: it does not come back
+		if to[i] == nil {
+			continue
+		}
+		if err := rename(ctx, addressOf(f), to[i]); err != nil {
+			for done := i - 1; done >= 0; done-- {
+				if to[done] != nil {
+					err = errors.Join(err, rename(ctx, to[done], addressOf(files[done])))
+				}
+			}
+			return err
+		}
+	}
+	for i, f := range files {
+		if to[i] == nil {
+			if err := addressOf(f).Remove(ctx); err != nil {
+				return fault.At(f.Path, err)
+			}
+		}
+	}
+	return nil
+}
+
+// rename renames a file to where nothing is.
+func rename(ctx context.Context, from, to *remote.Address) error {
+	err := from.Rename(ctx, to, false)
+	if errors.Is(err, remote.ErrThere) {
+		return existing(to.String())
+	}
+	return fault.At(from.String(), err)
+}
+
+// writeElsewhere writes a file where nothing is.
+func writeElsewhere(ctx context.Context, at *remote.Address, text string) error {
+	f, err := at.Create(ctx)
+	if err != nil {
+		return fault.At(at.String(), err)
+	}
+	if _, err = io.WriteString(f, text); err == nil {
+		err = f.Sync()
+	}
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	return fault.At(at.String(), err)
+}
+
+// FinishAt gives what source.Request needs to finish, in folders at addresses, what killed runs
+// were removing or moving; nil where sources stay.
+func FinishAt(after, failed *After, today time.Time) func(ctx context.Context, folder *remote.Address, there []remote.Info) (bool, error) {
+	var routes []*Route
+	for _, a := range []*After{after, failed} {
+		if a.Disposition != Keep {
+			routes = append(routes, a.Route(today, a == failed))
+		}
+	}
+	if routes == nil {
+		return nil
+	}
+	return func(ctx context.Context, folder *remote.Address, there []remote.Info) (finished bool, err error) {
+		for _, info := range there {
+			name, is := strings.CutSuffix(info.Name, claim.TakingSuffix)
+			if !is || !claim.IsGone(name) && time.Since(info.Modified) < claim.Silence {
+				continue
+			}
+			journal := folder.Listed(info)
+			for _, r := range routes {
+				done, err := r.finishAt(ctx, journal)
+				if err != nil {
+					return finished, fault.At(journal.String(), err)
+				}
+				finished = finished || done
+			}
+		}
+		return finished, nil
+	}
+}
+
+// largestJournal bounds what is read of one.
+const largestJournal = 16 << 20
+
+// finishAt finishes what a journal says, within its folder and the one that To says.
+func (r *Route) finishAt(ctx context.Context, journal *remote.Address) (bool, error) {
+	f, err := blob.FindAt(ctx, journal)
+	if err != nil || f.Info == nil || f.Size() > largestJournal {
+		return false, err // its run has just ended
+	}
+	data, err := f.Data()
+	if err != nil {
+		return false, err
+	}
+	defer data.Close()
+	var t taking
+	if json.NewDecoder(io.NewSectionReader(data, 0, data.Size())).Decode(&t) != nil {
+		return true, journal.Remove(ctx) // it was just being written: nothing was taken away
+	}
+	if t.Failed != r.Failed {
+		return false, nil
+	}
+	for _, one := range t.Files {
+		from, err := journal.OnSameHost(one.Path)
+		if err != nil || from.Folder().String() != journal.Folder().String() {
+			continue
+		}
+		if err := r.finishFile(ctx, from, one, t.Begun); err != nil {
+			return false, err // the journal stays, for the next run
+		}
+	}
+	return true, journal.Remove(ctx)
+}
+
+// finishFile takes away one file; one that is another by now, or would go elsewhere, stays.
+func (r *Route) finishFile(ctx context.Context, from *remote.Address, one taken, begun time.Time) error {
+	now, err := from.Now(ctx)
+	if errors.Is(err, remote.ErrMissing) {
+		return nil
+	}
+	if err != nil || now.Size != one.Size || !now.Modified.Equal(one.Modified) {
+		return err
+	}
+	in := r.To(one.Path, begun)
+	if in == "" && one.To == "" {
+		return from.Remove(ctx)
+	}
+	dir, err := from.OnSameHost(in)
+	if err != nil {
+		return nil //nolint:nilerr // this run moves to another place
+	}
+	f := blob.File{Path: one.Path, Info: blob.Info{Info: now, At: from}, Remote: true}
+	if one.To == "" { // the same bytes were there
+		same, _, err := r.thereElsewhere(ctx, f, dir.AsFolder().Sibling(from.Name()))
+		if err != nil || !same {
+			return err
+		}
+		return from.Remove(ctx)
+	}
+	to, err := from.OnSameHost(one.To)
+	if err != nil || to.Folder().String() != dir.AsFolder().String() || place.IsStaging(to.Name()) {
+		return nil //nolint:nilerr // it is not where this run moves to
+	}
+	return rename(ctx, from, to)
+}
+
+// CheckElsewhere makes sure that sources could go where they are to go: what lies at an address to
+// an address on the same host, and what lies on disk to a folder there. Anything else is of kind
+// fault.Usage.
+func (a *After) CheckElsewhere(path string, at *remote.Address, today time.Time) error {
+	if a.Disposition != Move {
+		return nil
+	}
+	to := a.folder(path, today)
+	switch {
+	case at == nil && remote.IsAddress(to):
+		return fault.At(path, fault.New(fault.Usage, "it lies on disk, and cannot be moved to an address").Advise("name a folder on disk to move it to"))
+	case at == nil:
+		return nil
+	case !remote.IsAddress(to):
+		return fault.At(path, fault.New(fault.Usage, "it lies at an address, and can only be moved on its server").Advise("name an address there to move it to: "+at.Folder().Sibling("done").String()+"/, for example"))
+	}
+	_, err := at.OnSameHost(to)
+	return err
+}

@@ -1,0 +1,422 @@
+package e2e
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widecrate/demo/standin"
+)
+
+// elsewhere is a folder on a server, which is also on this disk.
+type elsewhere struct {
+	address string   // ends in a slash
+	options []string // that let the program in
+}
+
+// The servers that there are. Those that can be written to are the last two.
+var servers = []string{"stand-in", "nginx list", "nginx json", "nginx xml", "apache list", "apache dav", "ssh"}
+
+// startServer runs one for a folder; where it is not installed, the test is skipped.
+func startServer(t *testing.T, kind, folder string) elsewhere {
+	t.Helper()
+	name, form, _ := strings.Cut(kind, " ")
+	switch name {
+	case "nginx":
+		plain, _, _ := startNginx(t, folder)
+		return elsewhere{plain + form + "/", nil}
+	case "apache":
+		at := startApache(t, folder) + "/"
+		if form == "list" {
+			at += "plain/"
+		}
+		return elsewhere{at, nil}
+	case "ssh":
+		s := startSSH(t, "")
+		return elsewhere{s.address + filepath.ToSlash(folder) + "/", s.options}
+	}
+	return elsewhere{serve(t, &standin.Server{Folder: folder, Index: true}), nil}
+}
+
+// do runs the program with the options that let it in.
+func (e elsewhere) do(t *testing.T, dir string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	return run(t, dir, append(args, e.options...)...)
+}
+
+// hosted is a copy of some demo data that a server may change.
+func hosted(t *testing.T, from string, folders ...string) string {
+	t.Helper()
+	to, err := os.MkdirTemp("", "widecrate-hosted-*") // that a server's user may go into
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(to) })
+	for _, folder := range folders {
+		require.NoError(t, os.CopyFS(filepath.Join(to, folder), os.DirFS(filepath.Join(from, folder))))
+	}
+	writable(t, to)
+	return to
+}
+
+// A folder at an address is a folder, whatever the server and the way in which it lists it.
+func TestFoldersElsewhere(t *testing.T) {
+	dir := tidewatch(t)
+	put(t, filepath.Join(dir, "inbox", "a & b #1.zip"), readFile(t, filepath.Join(dir, "readings/osk-bay-2026-05-01.zip")))
+	put(t, filepath.Join(dir, "inbox", "größe", "100% [ü].zip"), readFile(t, filepath.Join(dir, "readings/osk-bay-2026-05-02.zip")))
+	put(t, filepath.Join(dir, "inbox", "größe", "notes.txt"), "no archive")
+	root := hosted(t, dir, "readings", "survey", "instruments", "inbox")
+	nights := map[string][]string{
+		"readings":  {"readings", "--ext", "csv"},
+		"sets":      {"survey", "--layout", "auto", "--archives", "{grids,harbour}.{zip,tar.gz}"},
+		"names":     {"inbox", "--recursive"},
+		"all":       {"", "--recursive", "--archives", "{*-03.zip,harbour.zip,osk*.zip}", "--own-name", "{from}-{archive}"},
+		"series":    {"instruments", "--archives", "suite-*", "--series", "suite-{n}.tar"},
+		"settled":   {"readings", "--settled", "10m"},
+		"one share": {"inbox", "--recursive", "--shard", "1/2"},
+	}
+	want := map[string]map[string]string{}
+	for name, args := range nights {
+		out := filepath.Join(t.TempDir(), "out")
+		_, stderr, code := run(t, root, append([]string{"extract", "./" + args[0], "--into", out, "-q"}, args[1:]...)...)
+		if name != "readings" {
+			require.Zero(t, code, stderr)
+		}
+		want[name] = tree(t, out)
+		require.Equal(t, name == "settled", len(want[name]) == 0, name)
+	}
+	for _, kind := range servers {
+		t.Run(kind, func(t *testing.T) {
+			at := startServer(t, kind, root)
+			for name, args := range nights {
+				out := filepath.Join(t.TempDir(), "out")
+				address := at.address + args[0]
+				if args[0] != "" {
+					address += "/"
+				}
+				night := append([]string{"extract", address, "--into", out, "--receipt", out + ".jsonl"}, args[1:]...)
+				_, stderr, code := at.do(t, dir, append(night, "-q")...)
+				if name != "readings" { // where one is damaged
+					require.Zero(t, code, stderr)
+				}
+				assert.True(t, maps.Equal(want[name], tree(t, out)), "%s: not the same", name)
+				if name == "settled" {
+					assert.Contains(t, stderr, "left alone")
+					continue
+				}
+				stdout, stderr, _ := at.do(t, dir, append(night, "--skip-done")...)
+				assert.Contains(t, stdout+stderr, "0 archives unpacked", name)
+			}
+			stdout, _, code := at.do(t, dir, "inspect", at.address+"inbox/")
+			assert.Zero(t, code)
+			assert.Contains(t, stdout, "a%20&%20b%20%231.zip")
+			_, stderr, code := at.do(t, dir, "inspect", at.address+"inbox/none/")
+			assert.Equal(t, 8, code, stderr)
+			_, stderr, code = at.do(t, dir, "inspect", at.address+"inbox")
+			assert.Equal(t, 8, code, stderr)
+			assert.Contains(t, stderr, "end the address with a slash")
+		})
+	}
+}
+
+// What was delivered leaves the server as it would leave a folder, and nothing else does.
+func TestAfterElsewhere(t *testing.T) {
+	dir := tidewatch(t)
+	for _, kind := range servers[5:] {
+		t.Run(kind, func(t *testing.T) {
+			root := hosted(t, dir, "readings", "survey")
+			at := startServer(t, kind, root)
+			inbox, done, failed := at.address, at.address+"done/", at.address+"failed"
+			require.NoError(t, os.MkdirAll(filepath.Join(root, "done"), 0o777))
+			same := readFile(t, filepath.Join(root, "readings/gull-ness-2026-05-01.zip"))
+			put(t, filepath.Join(root, "done/gull-ness-2026-05-01.zip"), same)
+			put(t, filepath.Join(root, "done/gull-ness-2026-05-02.zip"), "another of that name")
+			writable(t, root)
+			before := tree(t, root)
+			night := []string{"extract", inbox, "--recursive", "--into", "landing " + kind, "--after", "move=" + done, "--failed", "move=" + failed}
+			stdout, stderr, code := at.do(t, dir, append(night, "--dry-run")...)
+			assert.Equal(t, 4, code, stderr)
+			assert.Contains(t, stdout, "would be moved to "+strings.TrimSuffix(done, "/"))
+			assert.Equal(t, before, tree(t, root))
+			_, stderr, code = at.do(t, dir, night...)
+			assert.Equal(t, 1, code, stderr)
+			after := tree(t, root)
+			assert.Equal(t, []string{"survey/currents.tar.gz.sha256", "survey/grids.tar.gz.sha256", "survey/harbour.zip.sha256"}, leftIn(after, "readings/", "survey/"))
+			assert.Equal(t, same, after["done/gull-ness-2026-05-01.zip"])
+			assert.Equal(t, "another of that name", after["done/gull-ness-2026-05-02.zip"])
+			assert.Equal(t, before["readings/gull-ness-2026-05-02.zip"], after["done/gull-ness-2026-05-02-2.zip"])
+			assert.Equal(t, before["survey/harbour.z02"], after["done/harbour.z02"])
+			assert.Equal(t, before["readings/merrin-deep-2026-05-07.zip"], after["failed/merrin-deep-2026-05-07.zip"])
+			assert.Equal(t, before["survey/currents.tar.gz.003"], after["failed/currents.tar.gz.003"])
+			assert.Contains(t, after["failed/merrin-deep-2026-05-07.zip.reason.txt"], "its data ends after")
+			_, stderr, code = at.do(t, dir, night...)
+			assert.Zero(t, code, stderr)
+			assert.Equal(t, after, tree(t, root), "nothing is left to do")
+
+			for _, c := range []struct {
+				args []string
+				want string
+			}{
+				{[]string{"--after", "move=done"}, "can only be moved on its server"},
+				{[]string{"--after", "move=http://elsewhere.example/done/"}, "no address on the same host"},
+				{[]string{"--into", at.address + "x"}, "widecrate convert --into makes an archive"},
+			} {
+				_, stderr, code := at.do(t, dir, append([]string{"extract", at.address + "done/", "--into", "x"}, c.args...)...)
+				assert.Equal(t, 2, code, stderr)
+				assert.Contains(t, stderr, c.want)
+			}
+			_, stderr, code = at.do(t, dir, "extract", "readings", "--into", "x", "--after", "move="+done)
+			assert.Equal(t, 2, code, stderr)
+			assert.Contains(t, stderr, "it lies on disk")
+
+			_, stderr, code = at.do(t, dir, "convert", done, "--to", "tar.zst", "--into", "new "+kind, "--after", "remove", "-q")
+			assert.NotZero(t, code, stderr) // one is not an archive
+			assert.Equal(t, []string{"done/gull-ness-2026-05-02.zip"}, leftIn(tree(t, root), "done/"))
+		})
+	}
+}
+
+// readFile is what is in a file.
+func readFile(t *testing.T, path string) string {
+	t.Helper()
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return string(data)
+}
+
+// leftIn are the paths in a tree that start like this.
+func leftIn(files map[string]string, starts ...string) (paths []string) {
+	for path := range files {
+		if !strings.HasSuffix(path, "/") && slices.ContainsFunc(starts, func(start string) bool { return strings.HasPrefix(path, start) }) {
+			paths = append(paths, path)
+		}
+	}
+	slices.Sort(paths)
+	return paths
+}
+
+// What is written to a server is there as a whole, under its name, and like what is written to
+// the disk.
+func TestWrittenElsewhere(t *testing.T) {
+	dir := tidewatch(t)
+	put(t, filepath.Join(dir, "many"), noise(3_000_000))
+	commands := [][]string{
+		{"create", "TO/new/a b.zip", "bundles", "many", "--read-back", "--sums", "TO/a.sums", "--receipt", "TO/a.jsonl", "--reproducible"},
+		{"create", "TO/cut.zip", "bundles", "--part-size", "100k", "--part-style", "zip", "--read-back", "--reproducible"},
+		{"create", "TO/one.zip", "corrections", "--part-size", "10M", "--part-style", "zip", "--reproducible"},
+		{"create", "TO/each/{name}.tar.gz", "readings", "bundles", "--each", "--reproducible", "--receipt", "TO/each.jsonl"},
+		{"convert", "corrections", "bundles", "--to", "tar.xz", "--into", "TO/conv", "--receipt", "TO/conv.jsonl", "--sums", "TO/conv.sums"},
+		{"parts", "split", "bundles/osk-bay.zip", "--part-size", "30k", "--into", "TO/parts"},
+	}
+	do := func(t *testing.T, at elsewhere, more ...string) {
+		for _, command := range commands {
+			args := append(slices.Clone(command), more...)
+			if command[0] == "parts" {
+				args = slices.Clone(command)
+			}
+			for i := range args {
+				args[i] = strings.ReplaceAll(args[i], "TO/", at.address)
+			}
+			if remote := strings.Contains(at.address, "://"); remote {
+				args[1] = strings.ReplaceAll(args[1], " ", "%20")
+			}
+			_, stderr, code := at.do(t, dir, args...)
+			require.Zero(t, code, "%v: %s", args, stderr)
+		}
+	}
+	local := t.TempDir()
+	do(t, elsewhere{address: local + "/"})
+	want := tree(t, local)
+	receipts := func(files map[string]string) (lines int) {
+		for path, text := range files {
+			if strings.HasSuffix(path, ".jsonl") {
+				lines += strings.Count(text, "\n")
+				delete(files, path)
+			}
+		}
+		return lines
+	}
+	rows := receipts(want)
+	for _, kind := range servers[5:] {
+		t.Run(kind, func(t *testing.T) {
+			root := hosted(t, dir)
+			at := startServer(t, kind, root)
+			do(t, at)
+			got := tree(t, root)
+			assert.Equal(t, rows, receipts(got))
+			for path := range want {
+				if !strings.HasSuffix(path, ".sums") && path != "new/a b.zip" && path != "one.zip" { // written in order: sizes come after the data
+					assert.Equal(t, want[path], got[path], path)
+				}
+			}
+			assert.Equal(t, slices.Sorted(maps.Keys(want)), slices.Sorted(maps.Keys(got)), "hidden files, too")
+			_, stderr, code := run(t, root, "verify", ".", "--recursive")
+			assert.Zero(t, code, stderr)
+			_, stderr, code = at.do(t, dir, "verify", "--against", at.address+"a.jsonl")
+			assert.Zero(t, code, stderr)
+
+			_, stderr, code = at.do(t, dir, "create", at.address+"cut.zip", "bundles")
+			assert.Equal(t, 3, code, stderr)
+			_, stderr, code = at.do(t, dir, "parts", "split", "bundles/osk-bay.zip", "--part-size", "20k", "--into", at.address+"parts")
+			assert.Equal(t, 3, code, stderr)
+			_, stderr, code = at.do(t, dir, "parts", "split", "bundles/osk-bay.zip", "--part-size", "90k", "--into", at.address+"parts", "--clash", "replace")
+			assert.Zero(t, code, stderr)
+			assert.Len(t, leftIn(tree(t, root), "parts/"), 3, "two parts and their list")
+			stdout, stderr, code := at.do(t, dir, "create", at.address+"each/{name}.tar.gz", "readings", "bundles", "--each", "--reproducible", "--receipt", at.address+"each.jsonl", "--skip-done")
+			assert.Zero(t, code, stderr)
+			assert.Contains(t, stdout, "nothing in it has changed")
+			_, stderr, code = at.do(t, dir, "create", at.address+"new/a%20b.zip", "bundles", "--clash", "number", "-q")
+			assert.Zero(t, code, stderr)
+			assert.FileExists(t, filepath.Join(root, "new/a b-2.zip"))
+			put(t, filepath.Join(dir, "gone/x.txt"), "packed, and gone")
+			_, stderr, code = at.do(t, dir, "create", at.address+"gone.zip", "gone", "--after", "remove", "-q")
+			assert.Zero(t, code, stderr)
+			assert.NoFileExists(t, filepath.Join(dir, "gone/x.txt"))
+			for _, args := range [][]string{
+				{"create", at.address + "k.zip", "bundles", "--replaced", "kept"},
+				{"create", at.address + "k.zip", "bundles", "--report", at.address + "p.html"},
+				{"edit", "bundles/osk-bay.zip", "--text", "a=b", "--receipt", at.address + "e.jsonl"},
+			} {
+				_, stderr, code := run(t, dir, args...)
+				assert.Equal(t, 2, code, "%v: %s", args, stderr)
+			}
+		})
+	}
+}
+
+// Connections that break or fall silent, either way, are taken up again; what a run leaves that
+// was killed goes with the next one.
+func TestBrokenElsewhere(t *testing.T) {
+	dir := tidewatch(t)
+	put(t, filepath.Join(dir, "large"), noise(9_000_000))
+	_, stderr, code := run(t, dir, "create", "large.zip", "large")
+	require.Zero(t, code, stderr)
+	root := hosted(t, dir)
+	put(t, filepath.Join(root, "in/large.zip"), readFile(t, filepath.Join(dir, "large.zip")))
+	writable(t, root)
+	server := startSSH(t, "")
+	folder := filepath.ToSlash(root)
+	for name, at := range map[string]string{
+		"breaks":  between(t, "127.0.0.1:"+server.port, cutting(1_500_000)),
+		"silent":  between(t, "127.0.0.1:"+server.port, falling(2_500_000)),
+		"at once": between(t, "127.0.0.1:"+server.port, cutting(20_000)),
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := server.through(t, at)
+			options := append(s.options, "--idle", "1s", "--retries", "2", "-q")
+			_, stderr, code := run(t, dir, append([]string{"extract", s.address + folder + "/in/", "--into", name}, options...)...)
+			if name == "at once" { // nothing comes of that
+				assert.Equal(t, 8, code, stderr)
+				assert.Contains(t, stderr, "lost 3 times in a row")
+				_, stderr, code = run(t, dir, append([]string{"create", s.address + folder + "/lost.zip", "large"}, options...)...)
+				assert.Equal(t, 10, code, stderr)
+				assert.NoFileExists(t, filepath.Join(root, "lost.zip"))
+				return
+			}
+			require.Zero(t, code, stderr)
+			assert.Equal(t, readFile(t, filepath.Join(dir, "large")), tree(t, filepath.Join(dir, name))["large/large"])
+			_, stderr, code = run(t, dir, append([]string{"create", s.address + folder + "/" + name + ".zip", "large", "--read-back"}, options...)...)
+			require.Zero(t, code, stderr)
+			_, stderr, code = run(t, root, "verify", name+".zip")
+			assert.Zero(t, code, stderr)
+		})
+	}
+
+	s := server.through(t, between(t, "127.0.0.1:"+server.port, falling(3_000_000)))
+	options := append(s.options, "--idle", "10s", "-q")
+	killed := exec.Command(program, append([]string{"create", s.address + folder + "/killed.zip", "large"}, options...)...)
+	killed.Dir = dir
+	require.NoError(t, killed.Start())
+	hidden := func() []string {
+		found, err := filepath.Glob(filepath.Join(root, ".wide*"))
+		require.NoError(t, err)
+		return found
+	}
+	require.Eventually(t, func() bool { return len(hidden()) > 0 }, 10*time.Second, 10*time.Millisecond)
+	require.NoError(t, killed.Process.Kill())
+	_ = killed.Wait()
+	assert.NotEmpty(t, hidden())
+	assert.NoFileExists(t, filepath.Join(root, "killed.zip"))
+	_, stderr, code = run(t, dir, append([]string{"create", server.address + folder + "/next.zip", "corrections"}, server.options...)...)
+	assert.Zero(t, code, stderr)
+	assert.Empty(t, hidden())
+}
+
+// Who is not known is not trusted, and what the server refuses is said.
+func TestRefusedElsewhere(t *testing.T) {
+	dir := tidewatch(t)
+	root := hosted(t, dir, "bundles")
+	server := startSSH(t, "")
+	folder := server.address + filepath.ToSlash(root)
+	other := filepath.Join(t.TempDir(), "other")
+	newKey(t, other)
+	host := strings.TrimPrefix(server.address[strings.Index(server.address, "@")+1:], "sftp://")
+	empty := filepath.Join(t.TempDir(), "empty")
+	put(t, empty, "")
+	for name, c := range map[string]struct {
+		args []string
+		code int
+		want string
+	}{
+		"unknown host":      {[]string{"inspect", folder + "/bundles/", "--identity", server.options[1], "--known-hosts", empty}, 8, "SHA256:"},
+		"another key":       {[]string{"inspect", folder + "/bundles/", "--identity", server.options[1], "--known-hosts", server.knows(t, host, other+".pub")}, 8, "has another key"},
+		"a key not known":   {[]string{"inspect", folder + "/bundles/", "--identity", other, "--known-hosts", server.options[3]}, 8, "does not let"},
+		"no key":            {[]string{"inspect", folder + "/bundles/", "--identity", empty, "--known-hosts", server.options[3]}, 8, "it is no private key"},
+		"missing key":       {[]string{"inspect", folder + "/bundles/", "--identity", "none"}, 8, "no such file"},
+		"a public key":      {[]string{"inspect", folder + "/bundles/", "--identity", other + ".pub", "--known-hosts", server.options[3]}, 8, "not the one that ends in .pub"},
+		"a password in it":  {[]string{"inspect", "sftp://a:b@" + host + "/bundles/"}, 2, "command lines are seen by others"},
+		"no user in VAR":    {[]string{"inspect", folder + "/bundles/", "--login-env", "HOME"}, 2, "no user:password in HOME"},
+		"nothing there":     {append([]string{"inspect", folder + "/none.zip"}, server.options...), 8, "there is nothing at that address"},
+		"below a file":      {append([]string{"create", folder + "/bundles/osk-bay.zip/a.zip", "corrections"}, server.options...), 10, ""},
+		"nobody listens":    {[]string{"inspect", "sftp://a@" + free(t) + "/x/", "--retries", "0"}, 8, "there is no answer"},
+		"over what is open": {append([]string{"create", folder + "/bundles/osk-bay.zip", "corrections"}, server.options...), 3, "exists already"},
+	} {
+		_, stderr, code := run(t, dir, c.args...)
+		assert.Equal(t, c.code, code, "%s: %s", name, stderr)
+		assert.Contains(t, stderr, c.want, name)
+		assert.NotContains(t, stderr, "panic", name)
+	}
+	if os.Getuid() != 0 {
+		t.Skip("what is full, and who may not, is made as root")
+	}
+	full := filepath.Join(root, "full")
+	require.NoError(t, os.Mkdir(full, 0o777))
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", full).CombinedOutput(); err != nil {
+		t.Skipf("no file system can be mounted here: %s", out)
+	}
+	defer exec.Command("umount", full).Run()
+	put(t, filepath.Join(dir, "large"), noise(4_000_000))
+	_, stderr, code := run(t, dir, append([]string{"create", folder + "/full/a.zip", "large"}, server.options...)...)
+	assert.Equal(t, 10, code, stderr)
+	assert.Contains(t, stderr, "no space is left on the server")
+	assert.Empty(t, tree(t, full))
+}
+
+// Ten thousand files in a folder are listed at once.
+func TestManyElsewhere(t *testing.T) {
+	dir := tidewatch(t)
+	root := hosted(t, dir)
+	one := readFile(t, filepath.Join(dir, "readings/osk-bay-2026-05-01.zip"))
+	put(t, filepath.Join(root, "many/day-1.zip"), one)
+	for i := range 10_000 {
+		put(t, filepath.Join(root, fmt.Sprintf("many/note-%05d.txt", i)), "")
+	}
+	writable(t, root)
+	for _, kind := range servers {
+		t.Run(kind, func(t *testing.T) {
+			at := startServer(t, kind, root)
+			started := time.Now()
+			stdout, stderr, code := at.do(t, dir, "inspect", at.address+"many/", "--totals", "--as", "csv")
+			assert.Zero(t, code, stderr)
+			assert.Contains(t, stdout, "day-1.zip")
+			t.Log(kind, time.Since(started))
+		})
+	}
+}
