@@ -110,6 +110,12 @@ var figures = []figure{
 	{"webmem", "memory for the ZIP of 300 MB", remoteMemory("survey.zip", mixed), 64, "MiB"},
 	{"webmany", "1,000 archives of 20 KiB at addresses", remoteSmall(0), 1 / 0.9, "× plain client"},
 	{"weblate", "the same, 20 ms before each answer", remoteSmall(20 * time.Millisecond), 1 / 0.9, "× plain client"},
+	{"linezip", "a ZIP of 100 MB over HTTP, 50 MB/s and 20 ms", lineWhole(overHTTP, "survey.zip", mixed100), 1.05, "× plain download"},
+	{"linetgz", "a tar.gz over HTTP on that line", lineWhole(overHTTP, "survey.tar.gz", packedTar), 1.05, "× plain download"},
+	{"linemany", "a folder of 1,000 archives over HTTP on that line", lineSmall(overHTTP), 1.05, "× plain download"},
+	{"sftpzip", "the ZIP over SFTP", lineWhole(overSFTP, "survey.zip", mixed100), 1.05, "× plain download"},
+	{"sftptgz", "the tar.gz over SFTP", lineWhole(overSFTP, "survey.tar.gz", packedTar), 1.05, "× plain download"},
+	{"sftpmany", "the folder over SFTP", lineSmall(overSFTP), 1.05, "× plain download"},
 	{"start", "start to --help", start, 0.005, "s"},
 }
 

@@ -19,6 +19,7 @@ const (
 	chunk        = 64 << 10 // is kept, and forgotten, as one
 	firstStep    = 16 << 10 // of what nobody foresaw; doubled as long as it is read on
 	segment      = 4 << 20  // of one request
+	mostSkipped  = 64 << 10 // that is read as well where nobody foresaw it
 	window       = 1 << 20  // that a request may run ahead of its readers in any case
 	mostRanges   = 16       // of one request
 	mostRequests = 4        // at a time
@@ -65,7 +66,7 @@ type fetching struct {
 }
 
 // NewRemote reads a resource with ranges, until ctx is cancelled. The blob closes
-// the resource. Of what it was opened with, so many bytes are read first.
+// the resource. Of what it was opened with, so many bytes are read first; see remote.Address.Open.
 func NewRemote(ctx context.Context, resource *remote.Resource, head int64) *Remote {
 	r := &Remote{resource: resource, next: -1}
 	r.ctx, r.cancel = context.WithCancel(ctx)
@@ -79,7 +80,11 @@ func NewRemote(ctx context.Context, resource *remote.Resource, head int64) *Remo
 	r.unlisten = resource.Host.OnContention(wake)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.begin([]Range{{0, min(cmp.Or(head, resource.Size), resource.Size)}})
+	first := Range{0, min(cmp.Or(head, resource.Size), resource.Size)}
+	if head < 0 {
+		first = Range{max(0, resource.Size+head), resource.Size}
+	}
+	r.begin([]Range{first})
 	return r
 }
 
@@ -191,7 +196,7 @@ func (r *Remote) need(at, n int64) []Range {
 			return batch
 		}
 	}
-	if ahead := at - r.next; r.next >= 0 && ahead >= 0 && ahead <= r.resource.Host.Gap() {
+	if ahead := at - r.next; r.next >= 0 && ahead >= 0 && ahead <= min(mostSkipped, r.resource.Host.Gap()) {
 		r.step = min(2*r.step, segment)
 	} else {
 		r.step = firstStep

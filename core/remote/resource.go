@@ -16,8 +16,8 @@ type Resource struct {
 	client *Client
 }
 
-// Open asks for the first bytes of what lies at an address, or with head 0 for all
-// of it, and finds out from the answer what there is to know. Where that fails the
+// Open asks for the first bytes of what lies at an address, with head 0 for all of it, or
+// below that for the last bytes, and finds out from the answer what there is to know. Where that fails the
 // error is of kind fault.Unreadable.
 func (a *Address) Open(ctx context.Context, head int64) (*Resource, error) {
 	r, err := a.protocol.Open(ctx, a.url, head)

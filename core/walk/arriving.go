@@ -24,12 +24,20 @@ import (
 // format, and of a small archive it is all.
 const head = 48 << 10
 
+// tail is the same of a ZIP archive, whose directory is at its end: where that is looked for first.
+const tail = 64<<10 + 22
+
 // openAddress opens what lies at an address: by ranges if the server has them, else
 // as it comes.
 func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	first := int64(head)
-	if f, known := format.ByName(s.Name()); known && (f.Open == nil || (o.Whole || o.Ordered) && f.OpenStream != nil) {
+	f, known := format.ByName(s.Name())
+	if known && (f.Open == nil || (o.Whole || o.Ordered) && f.OpenStream != nil) {
 		first = 0 // such a file is read from front to back in any case
+	}
+	behind := first == head && f.Name == zip.Format.Name
+	if behind { // its directory is at its end
+		first = -tail
 	}
 	resource, err := s.Address.Open(ctx, first)
 	if err != nil {
@@ -56,7 +64,12 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	}
 	a := newArchive(data, o)
 	a.ordered = o.Whole || o.Ordered
-	opened, err := a.open()
+	var opened *Archive
+	if behind && f.IdentifyBehind(data, data.Size()) {
+		opened, err = a.openAs(f)
+	} else {
+		opened, err = a.open()
+	}
 	return wholeSet(ctx, s, o, opened, err)
 }
 

@@ -109,7 +109,7 @@ func (f *fetch) once(ctx context.Context) error {
 
 // answer makes a request, or takes the answer to that which opened the resource.
 func (f *fetch) answer(ctx context.Context) (a *answer, ranges []wire.Range, err error) {
-	if f.left[0].From == 0 {
+	if f.left[0].From == f.at {
 		if a = f.first.Swap(nil); a != nil {
 			return a, f.left[:1], nil
 		}

@@ -26,7 +26,8 @@ type resource struct {
 	*wire.Resource
 	url    *url.URL
 	client *Client
-	first  atomic.Pointer[answer] // to the request that opened it, for whoever reads from the start
+	first  atomic.Pointer[answer] // to the request that opened it, for whoever reads from
+	at     int64                  // this place on
 	single atomic.Bool            // the server does not answer a request for several ranges
 }
 
@@ -50,23 +51,35 @@ func (c *Client) Open(ctx context.Context, at *url.URL, head int64) (*wire.Resou
 	r := &resource{url: at, client: c, Resource: &wire.Resource{Info: wire.Info{Name: wire.NameOf(at), Whole: true}, Host: c.Of(at)}}
 	r.Source = r
 	start := []wire.Range{{From: 0, To: head}}
-	if head <= 0 {
+	switch {
+	case head == 0:
 		start[0].To = wire.Unknown
+	case head < 0:
+		start[0] = wire.Range{From: head, To: wire.Unknown}
 	}
 	for {
 		first, err := r.ask(ctx, start, false)
 		if err != nil {
 			return nil, err
 		}
-		if err = r.describe(first); err == nil {
-			r.first.Store(first)
+		last := start != nil && start[0].From < 0
+		if err = r.describe(first, last); err == nil {
+			if last && r.Ranges && r.at != max(0, r.Size+head) { // it is of no use to who reads from there on
+				first.close()
+			} else {
+				r.first.Store(first)
+			}
 			return r.Resource, nil
 		}
 		first.close()
-		if err != errNoTotal || start == nil {
+		switch {
+		case err == errNoEnd:
+			start = []wire.Range{{From: 0, To: -head}}
+		case err == errNoTotal && start != nil:
+			start = nil
+		default:
 			return nil, err
 		}
-		start = nil
 	}
 }
 
@@ -88,7 +101,7 @@ func (c *Client) Stat(ctx context.Context, at *url.URL) (wire.Info, error) {
 }
 
 // describe takes from the first answer what it says.
-func (r *resource) describe(first *answer) error {
+func (r *resource) describe(first *answer, last bool) error {
 	if now := first.Request.URL; strings.TrimSuffix(now.Path, "/") == r.url.Path && now.Path != r.url.Path {
 		return fault.New(fault.Unreadable, "it is a folder").Advise("end the address with a slash")
 	}
@@ -115,21 +128,27 @@ func (r *resource) describe(first *answer) error {
 	case http.StatusOK:
 		r.Size, r.Ranges = first.ContentLength, false // -1 where it is not known
 	case http.StatusRequestedRangeNotSatisfiable: // there is not one byte, unless it says how many
-		if _, total, said := strings.Cut(h.Get("Content-Range"), "*/"); said && strings.Trim(total, "0") != "" {
+		if _, total, said := strings.Cut(h.Get("Content-Range"), "*/"); last && !said || said && strings.Trim(total, "0") != "" {
+			if last {
+				return errNoEnd
+			}
 			return errNoTotal
 		}
 		r.Size = 0
 	default:
 		from, to, total, err := parseContentRange(h.Get("Content-Range"))
-		if err != nil || from != 0 || to == 0 {
+		if err != nil || from != 0 && (!last || to != total) || to == 0 {
 			return fault.New(fault.Unreadable, "the server answered with another range (%s) than the one it was asked for, from byte 0", wire.Printable(h.Get("Content-Range")))
 		}
-		if r.Size, r.Ranges = total, true; total == wire.Unknown {
+		if r.Size, r.Ranges, r.at = total, true, from; total == wire.Unknown {
 			return errNoTotal
 		}
 	}
 	return nil
 }
+
+// errNoEnd is that of a server that does not know how to send the last bytes.
+var errNoEnd = errors.New("it sends no last bytes")
 
 var errNoTotal = fault.New(fault.Unreadable, "the server does not tell how large it is, and yet sends parts of it")
 
@@ -245,6 +264,10 @@ func (r *resource) changed(h http.Header, total int64) error {
 func rangeHeader(ranges []wire.Range) string {
 	texts := make([]string, len(ranges))
 	for i, r := range ranges {
+		if r.From < 0 { // the last bytes
+			texts[i] = strconv.FormatInt(r.From, 10)
+			continue
+		}
 		if texts[i] = fmt.Sprintf("%d-", r.From); r.To != wire.Unknown {
 			texts[i] += strconv.FormatInt(r.To-1, 10)
 		}

@@ -105,8 +105,8 @@ type Source interface {
 // goroutines. Errors are of kind fault.Unreadable unless something else is said; where
 // nothing is at an address, ErrMissing is in them.
 type Protocol interface {
-	// Open asks for the first bytes of a file, or with head 0 for all of it, and finds out
-	// from the answer what there is to know.
+	// Open asks for the first bytes of a file, with head 0 for all of it, or below that for the
+	// last bytes, and finds out from the answer what there is to know.
 	Open(ctx context.Context, at *url.URL, head int64) (*Resource, error)
 
 	// Stat says what is known of a file or folder without its data.
