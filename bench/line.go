@@ -21,6 +21,7 @@ import (
 const (
 	lineRate  = 50e6 // bytes a second, each way
 	lineDelay = 10 * time.Millisecond
+	lineQueue = 20 * time.Millisecond // what waits in front of it, so that it is not idle when this process is late
 )
 
 // A way is one direction of a line, shared by all connections.
@@ -79,7 +80,7 @@ func pace(from, to net.Conn, w *way) {
 				left := w.leaves(n)
 				p.data, p.due = p.data[:n], left.Add(lineDelay)
 				under <- p
-				time.Sleep(time.Until(left) - time.Millisecond)
+				time.Sleep(time.Until(left) - lineQueue)
 			}
 			if err != nil {
 				return
@@ -198,5 +199,3 @@ func lineSmall(over func(*bench) server) func(*bench) result {
 	}
 }
 
-// mixed100 is an archive of 100 MB.
-func mixed100(path string) { writeMixed(path, 100_000_000) }

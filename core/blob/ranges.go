@@ -24,9 +24,8 @@ func Foresee(r io.ReaderAt, ranges ...Range) {
 	}
 }
 
-// cut takes from ranges as many as one request is for.
-func cut(ranges []Range) (batch, left []Range) {
-	room := int64(segment)
+// cut takes from ranges as many as one request of so many bytes is for.
+func cut(ranges []Range, room int64) (batch, left []Range) {
 	for len(ranges) > 0 && len(batch) < mostRanges && room > 0 {
 		want := ranges[0]
 		if last := len(batch) - 1; last >= 0 && want.From <= batch[last].To {

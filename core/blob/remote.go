@@ -191,7 +191,7 @@ func (r *Remote) need(at, n int64) []Range {
 			if want.From < at {
 				r.foreseen = append(r.foreseen, Range{want.From, at})
 			}
-			batch, left := cut(rest)
+			batch, left := cut(rest, segment)
 			r.foreseen = append(r.foreseen, left...)
 			return batch
 		}
@@ -339,9 +339,10 @@ func (r *Remote) Foresee(ranges []Range) {
 	for _, f := range r.fetches {
 		has = append(has, f.left...)
 	}
-	has = merge(has)
+	has = merge(append(has, r.foreseen...))
 	for _, want := range ranges {
 		want.To = min(want.To, r.Size())
+		r.again(want)
 		for _, want := range subtract([]Range{want}, has) {
 			if last := len(r.foreseen) - 1; last >= 0 && r.foreseen[last].To <= want.From && want.From-r.foreseen[last].To <= r.resource.Host.Gap() {
 				r.foreseen[last].To = want.To
@@ -352,6 +353,18 @@ func (r *Remote) Foresee(ranges []Range) {
 	}
 	r.astray = false
 	r.ahead()
+}
+
+// again has what is kept of a range count as unread: it will be read once more.
+func (r *Remote) again(want Range) {
+	for i := r.find(want.From); i < len(r.chunks) && r.chunks[i].at < want.To; i++ {
+		k := r.chunks[i]
+		if from := int(max(want.From-k.at, 0)); k.read > from {
+			r.unread += int64(k.read - from)
+			k.by.unread += int64(k.read - from)
+			k.read = from
+		}
+	}
 }
 
 // has are the ranges that are kept, in order.
@@ -375,8 +388,10 @@ func (r *Remote) ahead() {
 		if coming >= r.most() {
 			return
 		}
+		// Those that begin together end one after the other: the line is never waiting for all.
+		room := segment * int64(len(r.fetches)+1) / mostRequests
 		var batch []Range
-		if batch, r.foreseen = cut(subtract(r.foreseen, r.has())); batch != nil {
+		if batch, r.foreseen = cut(subtract(r.foreseen, r.has()), room); batch != nil {
 			r.begin(batch)
 		}
 	}

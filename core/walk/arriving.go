@@ -32,12 +32,12 @@ const tail = 64<<10 + 22
 func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	first := int64(head)
 	f, known := format.ByName(s.Name())
-	if known && (f.Open == nil || (o.Whole || o.Ordered) && f.OpenStream != nil) {
-		first = 0 // such a file is read from front to back in any case
-	}
-	behind := first == head && f.Name == zip.Format.Name
-	if behind { // its directory is at its end
+	behind := known && f.Name == zip.Format.Name
+	switch {
+	case behind: // its directory is at its end
 		first = -tail
+	case known && (f.Open == nil || (o.Whole || o.Ordered) && f.OpenStream != nil):
+		first = 0 // such a file is read from front to back in any case
 	}
 	resource, err := s.Address.Open(ctx, first)
 	if err != nil {
@@ -64,6 +64,9 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	}
 	a := newArchive(data, o)
 	a.ordered = o.Whole || o.Ordered
+	if behind && o.Whole { // no need to wait for the directory
+		blob.Foresee(data, blob.Range{To: data.Size()})
+	}
 	var opened *Archive
 	if behind && f.IdentifyBehind(data, data.Size()) {
 		opened, err = a.openAs(f)

@@ -106,12 +106,17 @@ type called struct {
 
 func (c called) Name() string { return c.name }
 
-// Rename is that of wire.Protocol. Without replace, a plain rename fails where something is
-// (section 6.5 of the protocol).
+// Rename is that of wire.Protocol. A plain rename fails where something is (section 6.5 of the
+// protocol); there are servers that do not know that, and so they are asked before.
 func (c *client) Rename(ctx context.Context, from, to *url.URL, replace bool) error {
 	tried := false
 	return writing(c.do(ctx, from, func(s *session) error {
 		rename := s.Rename
+		if !replace {
+			if _, err := s.Lstat(pathOf(to)); err == nil && !tried {
+				return wire.ErrThere
+			}
+		}
 		if _, can := s.HasExtension("posix-rename@openssh.com"); replace && can {
 			rename = s.PosixRename
 		}

@@ -93,7 +93,7 @@ func within(folder *url.URL, link string) (info wire.Info, is bool) {
 	}
 	names := strings.Split(below, "/")
 	for i := range names {
-		if names[i], err = url.PathUnescape(names[i]); err != nil || names[i] == "" || strings.ContainsAny(names[i], "/\\") {
+		if names[i], err = url.PathUnescape(names[i]); err != nil || wire.LastPart(names[i]) != names[i] || names[i] == "" {
 			return info, false
 		}
 	}
