@@ -67,6 +67,8 @@ var example = []step{
 	{"A month as one archive …", []string{"create", "month.zip", "landing", "--method", "store"}, 0},
 	{"… lies at an address. One table of it is wanted: the rest stays where it is.",
 		[]string{"extract", address + "month.zip", "--into", "fetched", "--entry", "landing/osk-bay-2026-05-03/levels.csv"}, 0},
+	{"A folder on the server is a folder: the bundles in it, and of those the calibrations.",
+		[]string{"extract", address + "bundles/", "--into", "fetched", "--nested", "--pick", "calibration.json", "-q"}, 0},
 }
 
 func newDemo(s *streams) *cobra.Command {
@@ -104,7 +106,7 @@ func (s *streams) demo(cmd *cobra.Command, dir string) error {
 		return fmt.Errorf("this program does not find itself: %w", err)
 	}
 	s.Out.Printf("Made the Tidewatch archives in %s. The example works on a second set of them, in %s.\n", filepath.Dir(full), full)
-	server := &standin.Server{Folder: full}
+	server := &standin.Server{Folder: full, Index: true}
 	at, stop, err := server.Start()
 	if err != nil {
 		return fmt.Errorf("the example needs a port of this machine: %w", err)

@@ -199,13 +199,19 @@ func TestGuide(t *testing.T) {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	require.NoError(t, demo.Make(dir))
 	t.Setenv("TZ", "UTC")
-	t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: dir}), "/")) // which stands for every host
+	t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: dir, Index: true}), "/")) // which stands for every host
+	hosted, home := overSSH(t, dir)
+	t.Setenv("HOME", home)
 	compared := 0
 	written := blocks.ReplaceAllStringFunc(string(text), func(block string) string {
 		parts := blocks.FindStringSubmatch(block)
 		var printed string
 		for _, args := range examples(parts[1]) {
+			for i := range args {
+				args[i] = strings.ReplaceAll(args[i], sftpFolder, hosted)
+			}
 			stdout, stderr, code := run(t, dir, args...)
+			stdout = strings.ReplaceAll(stdout, hosted, sftpFolder)
 			endsAsAnnounced(t, parts[1], args, code, stderr)
 			printed = times.ReplaceAllString(strings.ReplaceAll(stderr+stdout, dir, shown), "0.01 s")
 		}
@@ -265,17 +271,36 @@ func TestRecipes(t *testing.T) {
 	require.NoError(t, filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error { // they came a while ago
 		return cmp.Or(err, os.Chtimes(path, time.Now(), time.Now().Add(-time.Hour)))
 	}))
-	proxy := strings.TrimSuffix(serve(t, &standin.Server{Folder: dir}), "/") // which stands for every host
+	proxy := strings.TrimSuffix(serve(t, &standin.Server{Folder: dir, Index: true}), "/") // which stands for every host
+	hosted, home := overSSH(t, dir)
 	for _, script := range scripts {
+		script = strings.ReplaceAll(script, sftpFolder, hosted)
 		cmd := exec.Command(bash, "-o", "pipefail", "-c", script)
-		cmd.Dir, cmd.Env = dir, append(os.Environ(), "PATH="+bin+":/usr/bin:/bin", "HTTP_PROXY="+proxy)
+		cmd.Dir, cmd.Env = dir, append(os.Environ(), "PATH="+bin+":/usr/bin:/bin", "HTTP_PROXY="+proxy, "HOME="+home)
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s\n%s", script, out)
 	}
-	for _, path := range []string{"night.html", "pictures/chart-001.png", "may/osk-bay/may/osk-bay-2026-05-01/levels.csv", "grids/grids/grids/osk-bay-1.dat", "month.zip.sha256", "from-pell/pell-point-2026-05-02/levels.csv", "weekly/osk-bay-2026-05-01.tar.zst"} {
+	for _, path := range []string{"night.html", "pictures/chart-001.png", "may/osk-bay/may/osk-bay-2026-05-01/levels.csv", "grids/grids/grids/osk-bay-1.dat", "month.zip.sha256", "from-pell/pell-point-2026-05-02/levels.csv", "weekly/osk-bay-2026-05-01.tar.zst", "corrections/done/osk bay [v1].zip", "arrived/osk bay [v1]/levels.csv"} {
 		assert.FileExists(t, filepath.Join(dir, path))
 	}
 	assert.NoFileExists(t, filepath.Join(dir, "delivery/grids.tar.gz.001"))
+}
+
+// sftpFolder is the folder with the demo data in the documentation.
+const sftpFolder = "sftp://tide@gauges.example/srv/tidewatch"
+
+// overSSH is a server for it, and a home with what lets the program in.
+func overSSH(t *testing.T, dir string) (address, home string) {
+	t.Helper()
+	home = t.TempDir()
+	keys := filepath.Join(home, ".ssh")
+	require.NoError(t, os.Mkdir(keys, 0o700))
+	server, err := standin.StartSSH(keys)
+	require.NoError(t, err)
+	t.Cleanup(server.Stop)
+	require.NoError(t, os.Rename(server.Identity, filepath.Join(keys, "id_ed25519")))
+	require.NoError(t, os.Rename(server.KnownHosts, filepath.Join(keys, "known_hosts")))
+	return server.Address + filepath.ToSlash(dir), home
 }
 
 // The manifest of an Indexed Job is what the engine's own types are, strictly.

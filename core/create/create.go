@@ -308,10 +308,11 @@ func (o *Options) Target(also map[string]string) (string, error) {
 		return o.Archive, nil
 	}
 	if remote.IsAddress(o.Archive) {
-		if o.Existing == Number {
-			return o.numbered(o.Archive, also)
+		target, err := o.Sites.Written(o.Archive)
+		if err == nil && o.Existing == Number {
+			return o.numbered(target, also)
 		}
-		return o.Archive, nil
+		return target, err
 	}
 	target, err := filepath.Abs(o.Archive)
 	if err != nil {

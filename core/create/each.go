@@ -3,12 +3,14 @@ package create
 import (
 	"context"
 	"errors"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
 
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 )
@@ -85,7 +87,16 @@ func (o *Options) targets(name *place.Template) ([]target, error) {
 		if err != nil {
 			return nil, fault.Reading(source, err)
 		}
-		path := place.Absolute(name.Expand(place.Values{Name: filepath.Base(full), IsFolder: isFolder(full), From: place.FolderOf(full), Number: i + 1, Today: today}))
+		values := place.Values{Name: filepath.Base(full), IsFolder: isFolder(full), From: place.FolderOf(full), Number: i + 1, Today: today}
+		if remote.IsAddress(o.Archive) {
+			values.Name, values.From = url.PathEscape(values.Name), url.PathEscape(values.From)
+		}
+		path := place.Absolute(name.Expand(values))
+		if remote.IsAddress(path) {
+			if path, err = o.Sites.Written(path); err != nil {
+				return nil, err
+			}
+		}
 		asked := path
 		if o.Existing == Number {
 			if path, err = o.numbered(path, taken); err != nil {

@@ -68,6 +68,15 @@ func (s Sites) address(path string) (*remote.Address, error) {
 	return s.Client.Address(path)
 }
 
+// Written is an address as it is written everywhere.
+func (s Sites) Written(address string) (string, error) {
+	at, err := s.address(address)
+	if err != nil {
+		return "", err
+	}
+	return at.String(), nil
+}
+
 // Create starts a file; see the function of that name.
 func (s Sites) Create(path string, replace bool) (Whole, error) {
 	old, err := s.Look(path)
