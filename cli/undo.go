@@ -23,6 +23,7 @@ type undoCommand struct {
 	all     bool
 	dryRun  bool
 	workers int
+	remoteOptions
 }
 
 func newUndo(s *streams) *cobra.Command {
@@ -53,6 +54,7 @@ the middle, the next one goes on.`,
 		set.Switch(&c.dryRun, "dry-run")
 		set.Number(&c.workers, "workers", 1)
 	})
+	set.Group("What is at addresses", func() { c.remoteOptions.addTo(set) })
 	set.Group("What is printed", func() { c.outputOptions.addTo(set) })
 	return cmd
 }
@@ -68,11 +70,12 @@ func (c *undoCommand) check(cmd *cobra.Command, _ []string) error {
 	if c.all && c.number > 0 {
 		return usage(cmd, errors.New("--run names one run, and --all means every one"))
 	}
-	return nil
+	return c.remoteOptions.check(cmd)
 }
 
 func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.apply(c.streams)
+	c.connect(cmd, c.streams)
 	path := args[0]
 	if err := checkReceipt(c.sites, path); err != nil {
 		return err
@@ -85,7 +88,7 @@ func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
 	for _, remark := range past.Remarks {
 		c.Warn(remark)
 	}
-	o := undo.Options{Receipts: past, Run: c.number, All: c.all, DryRun: c.dryRun, Workers: c.workers}
+	o := undo.Options{Receipts: past, Sites: c.sites, Run: c.number, All: c.all, DryRun: c.dryRun, Workers: c.workers}
 	if !c.dryRun {
 		record, err := receipt.Append(c.sites, path, receipt.Run{Version: Version, Command: cmd.Name(), Options: map[string]string{}, Started: time.Now().UTC()}, say)
 		if err != nil {

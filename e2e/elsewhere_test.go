@@ -160,6 +160,21 @@ func TestAfterElsewhere(t *testing.T) {
 			assert.Zero(t, code, stderr)
 			assert.Equal(t, after, tree(t, root), "nothing is left to do")
 
+			// Taken back, it is where it was; and not, where what it came from is gone.
+			again := []string{"extract", at.address + "done/", "--into", "again " + kind, "--archives", "osk*", "--receipt", kind + ".jsonl", "-q"}
+			_, stderr, code = at.do(t, dir, append(again, "--after", "move="+at.address+"osk/")...)
+			assert.Zero(t, code, stderr)
+			assert.Empty(t, leftIn(tree(t, root), "done/osk"))
+			_, stderr, code = at.do(t, dir, "undo", kind+".jsonl")
+			assert.Zero(t, code, stderr)
+			assert.Len(t, leftIn(tree(t, root), "done/osk"), 12)
+			assert.NoDirExists(t, filepath.Join(dir, "again "+kind))
+			_, stderr, code = at.do(t, dir, append(again, "--after", "remove")...)
+			assert.Zero(t, code, stderr)
+			_, stderr, code = at.do(t, dir, "undo", kind+".jsonl")
+			assert.Equal(t, 3, code, stderr)
+			assert.Len(t, leftIn(tree(t, dir), "again "+kind+"/"), 12*4)
+
 			for _, c := range []struct {
 				args []string
 				want string
@@ -279,6 +294,11 @@ func TestWrittenElsewhere(t *testing.T) {
 			_, stderr, code = at.do(t, dir, "create", at.address+"gone.zip", "gone", "--after", "remove", "-q")
 			assert.Zero(t, code, stderr)
 			assert.NoFileExists(t, filepath.Join(dir, "gone/x.txt"))
+			_, stderr, code = at.do(t, dir, "create", at.address+"u.zip", "bundles", "--receipt", kind+".jsonl", "-q")
+			assert.Zero(t, code, stderr)
+			_, stderr, code = at.do(t, dir, "undo", kind+".jsonl")
+			assert.Zero(t, code, stderr)
+			assert.NoFileExists(t, filepath.Join(root, "u.zip"))
 			for _, args := range [][]string{
 				{"create", at.address + "k.zip", "bundles", "--replaced", "kept"},
 				{"create", at.address + "k.zip", "bundles", "--report", at.address + "p.html"},

@@ -356,3 +356,48 @@ func (a *After) CheckElsewhere(path string, at *remote.Address, today time.Time)
 	_, err := at.OnSameHost(to)
 	return err
 }
+
+// deliveredElsewhere is Delivered for files at addresses.
+func deliveredElsewhere(ctx context.Context, files []blob.File) (removed int, err error) {
+	if err := unchangedElsewhere(ctx, files); err != nil {
+		return 0, err
+	}
+	for _, f := range files {
+		if err := addressOf(f).Remove(ctx); err != nil {
+			return removed, fault.At(f.Path, err)
+		}
+		removed++
+	}
+	return removed, nil
+}
+
+// ReturnAt is Return for a file at an address.
+func ReturnAt(ctx context.Context, from, to *remote.Address, size int64, modified time.Time, dryRun bool) (returned bool, err error) {
+	is := func(at *remote.Address) (there, same bool, err error) {
+		now, err := at.Now(ctx)
+		if errors.Is(err, remote.ErrMissing) {
+			return false, false, nil
+		}
+		return err == nil, err == nil && now.Size == size && now.Modified.Equal(modified), err
+	}
+	moved, same, err := is(from)
+	if err != nil {
+		return false, fault.At(from.String(), err)
+	}
+	there, back, err := is(to)
+	switch {
+	case err != nil:
+		return false, fault.At(to.String(), err)
+	case !moved && back:
+		return false, nil
+	case !moved:
+		return false, fault.At(from.String(), fault.New(fault.Refused, "%w", &Stays{"it is not there any more, where it was moved"}))
+	case !same:
+		return false, fault.At(from.String(), fault.New(fault.Refused, "%w", &Stays{"it changed since it was moved there"}))
+	case there:
+		return false, existing(to.String())
+	case dryRun:
+		return true, nil
+	}
+	return true, rename(ctx, from, to)
+}

@@ -57,8 +57,8 @@ type Whole interface {
 	Discard() error
 }
 
-// address is where a path leads; nil: it is on disk.
-func (s Sites) address(path string) (*remote.Address, error) {
+// Address is where a path leads; nil: it is on disk.
+func (s Sites) Address(path string) (*remote.Address, error) {
 	switch {
 	case !remote.IsAddress(path):
 		return nil, nil
@@ -70,7 +70,7 @@ func (s Sites) address(path string) (*remote.Address, error) {
 
 // Written is an address as it is written everywhere.
 func (s Sites) Written(address string) (string, error) {
-	at, err := s.address(address)
+	at, err := s.Address(address)
 	if err != nil {
 		return "", err
 	}
@@ -108,7 +108,7 @@ func (s Sites) CreateOver(old Old) (Whole, error) {
 
 // CreateIn starts files in a folder, which is made if missing.
 func (s Sites) CreateIn(path string) (Files, error) {
-	at, err := s.address(path)
+	at, err := s.Address(path)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (s Sites) CreateIn(path string) (Files, error) {
 
 // Look finds what stands at a path. A folder is of kind fault.Refused.
 func (s Sites) Look(path string) (Old, error) {
-	at, err := s.address(path)
+	at, err := s.Address(path)
 	if err != nil {
 		return nil, err
 	}
@@ -132,7 +132,7 @@ func (s Sites) Look(path string) (Old, error) {
 
 // Find returns what stands at a path, as it is now; without Info, nothing does.
 func (s Sites) Find(path string) (blob.File, error) {
-	at, err := s.address(path)
+	at, err := s.Address(path)
 	if err != nil {
 		return blob.File{}, err
 	}
@@ -146,10 +146,23 @@ func (s Sites) Find(path string) (blob.File, error) {
 	return blob.File{Path: path, Info: info}, fault.Writing(path, err)
 }
 
+// Identify is Find without a way to read what lies at an address.
+func (s Sites) Identify(path string) (blob.File, error) {
+	at, err := s.Address(path)
+	if at == nil || err != nil {
+		return s.Find(path)
+	}
+	f, err := blob.IdentifyAt(s.Context, at)
+	if errors.Is(err, remote.ErrMissing) {
+		return blob.File{Path: path, Remote: true}, nil
+	}
+	return f, err
+}
+
 // Make makes a folder if it is missing; the function that it returns removes it again if it is
 // empty. At an address it is made with the first file.
 func (s Sites) Make(path string) (discard func(), err error) {
-	at, err := s.address(path)
+	at, err := s.Address(path)
 	if at != nil || err != nil {
 		return func() {}, err
 	}
@@ -158,7 +171,7 @@ func (s Sites) Make(path string) (discard func(), err error) {
 
 // Note records what was delivered at a path, after its commit.
 func (s Sites) Note(path string) (disposal.Record, error) {
-	at, err := s.address(path)
+	at, err := s.Address(path)
 	if err != nil {
 		return disposal.Record{}, err
 	}
@@ -170,7 +183,7 @@ func (s Sites) Note(path string) (disposal.Record, error) {
 
 // OfKind is disposal.OfKind.
 func (s Sites) OfKind(path, what string, is func(start []byte) bool) error {
-	at, err := s.address(path)
+	at, err := s.Address(path)
 	switch {
 	case err != nil:
 		return err

@@ -55,7 +55,7 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	paths := slices.SortedFunc(maps.Keys(files), natural.Compare)
 	_, err = schedule.Each(ctx, len(paths), schedule.Options{Workers: workers}, func(i int) (*Checked, error) {
 		f := files[paths[i]]
-		c := &Checked{Path: paths[i], Status: Same, Err: r.check(ctx, &f, paths[i])}
+		c := &Checked{Path: paths[i], Status: Same, Err: r.CheckFile(ctx, &f, paths[i])}
 		switch {
 		case errors.Is(c.Err, fs.ErrNotExist):
 			c.Status = Missing
@@ -84,8 +84,8 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	return nil
 }
 
-// check is File.Check for what may be at an address.
-func (r *Receipts) check(ctx context.Context, f *File, path string) error {
+// CheckFile is File.Check for what may be at an address.
+func (r *Receipts) CheckFile(ctx context.Context, f *File, path string) error {
 	if !remote.IsAddress(path) {
 		return f.Check(ctx, path)
 	}

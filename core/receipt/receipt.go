@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"widecrate/core/blob"
@@ -118,6 +119,18 @@ const (
 	movedKind  = "moved"
 	undoneKind = "undone"
 )
+
+// Is reports whether what is found at an address now is still that: by its tag, if there is one,
+// else by its time.
+func (p *Part) Is(now blob.File) bool {
+	if p.Size >= 0 && now.Size() >= 0 && now.Size() != p.Size {
+		return false
+	}
+	if p.Tag != "" {
+		return strings.TrimPrefix(now.Tag, "W/") == strings.TrimPrefix(p.Tag, "W/")
+	}
+	return now.Info.ModTime().UTC().Equal(p.Modified)
+}
 
 // partsOf are the identities of files, with absolute paths.
 func partsOf(files []blob.File) []Part {

@@ -354,8 +354,11 @@ func (w *Writer) Source(d *report.Disposal) {
 	}
 	w.flush()
 	for _, f := range d.Files {
-		if info, err := os.Lstat(f.To); err == nil && f.To != "" {
-			w.write(line(Moved{movedKind, w.run, place.Absolute(f.From), place.Absolute(f.To), info.Size(), info.ModTime().UTC()}))
+		if f.To == "" {
+			continue
+		}
+		if there, err := w.sites.Identify(f.To); err == nil && there.Info != nil {
+			w.write(line(Moved{movedKind, w.run, place.Absolute(f.From), place.Absolute(f.To), there.Info.Size(), there.Info.ModTime().UTC()}))
 		}
 	}
 }

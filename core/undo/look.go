@@ -13,6 +13,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 )
@@ -43,6 +44,8 @@ func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gon
 			}
 		case v.missing:
 			u.Missing++
+		case remote.IsAddress(f.at) && fault.Of(v.stays) == fault.Unreadable: // another time, perhaps
+			return nil, v.stays
 		case v.stays != nil:
 			u.Stays = append(u.Stays, report.Stayed{Path: f.at, Err: stays(f.at, v.stays)})
 		case f.Same:
@@ -69,12 +72,15 @@ func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
 		v.stays = fault.New(fault.Refused, "a later run delivered it, too")
 		return v
 	}
-	info, err := os.Lstat(f.at)
-	if err == nil {
+	there, err := t.Sites.Identify(f.at)
+	if err == nil && there.Info == nil {
+		err = fs.ErrNotExist
+	}
+	if err == nil && !there.Remote {
 		err = ways.plain(filepath.Dir(f.at))
 	}
 	if err == nil {
-		err = f.Check(t.ctx, f.at)
+		err = t.Receipts.CheckFile(t.ctx, &f.File, f.at)
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -82,7 +88,7 @@ func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
 	case err != nil:
 		v.stays = err
 	default:
-		v.gone = &blob.File{Path: f.at, Info: info}
+		v.gone = &there
 	}
 	return v
 }
@@ -107,7 +113,17 @@ func (t *taking) sources(p *receipt.Past) error {
 			Advise("nothing of it was removed; put that back, or remove it yourself"))
 	}
 	for _, from := range p.Unit.From {
-		if from.Tag != "" || !filepath.IsAbs(from.Path) || t.returned[place.Key(from.Path)] { // at an address
+		if t.returned[place.Key(from.Path)] {
+			continue
+		}
+		if remote.IsAddress(from.Path) {
+			there, err := t.Sites.Identify(from.Path)
+			if err != nil {
+				return err
+			}
+			if there.Info == nil || !from.Is(there) {
+				return gone(from.Path, "what was delivered")
+			}
 			continue
 		}
 		info, err := os.Stat(from.Path)

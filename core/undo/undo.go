@@ -16,8 +16,10 @@ import (
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/newfile"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 )
@@ -25,6 +27,7 @@ import (
 // Options is a request to take runs back.
 type Options struct {
 	Receipts *receipt.Receipts
+	Sites    newfile.Sites
 	Run      int                 // its number, from 1; 0: the last
 	All      bool                // all of them instead
 	DryRun   bool                // find out what would be done, and do nothing
@@ -137,7 +140,7 @@ func (t *taking) all(tell report.Sink) error {
 		return nil // by now, its sources may have been moved by another
 	}
 	for _, m := range t.run.Moved {
-		back, err := disposal.Return(m.To, m.From, m.Size, m.Modified, t.DryRun)
+		back, err := t.moveBack(&m)
 		if t.returned[place.Key(m.From)] = err == nil; back || err != nil {
 			tell(&report.Returned{Path: m.From, From: m.To, DryRun: t.DryRun, Err: err})
 		}
@@ -182,6 +185,22 @@ func (t *taking) all(tell report.Sink) error {
 	return t.clear()
 }
 
+// moveBack moves a file of a source back to where it was; see disposal.Return.
+func (t *taking) moveBack(m *receipt.Moved) (bool, error) {
+	if !remote.IsAddress(m.To) {
+		return disposal.Return(m.To, m.From, m.Size, m.Modified, t.DryRun)
+	}
+	from, err := t.Sites.Address(m.To)
+	if err != nil {
+		return false, err
+	}
+	to, err := from.OnSameHost(m.From)
+	if err != nil {
+		return false, err
+	}
+	return disposal.ReturnAt(t.ctx, from, to, m.Size, m.Modified, t.DryRun)
+}
+
 // unit takes one archive back.
 func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	if err := t.sources(p); err != nil {
@@ -207,7 +226,9 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	}
 	from := map[string]bool{} // folders
 	for _, f := range gone {
-		from[filepath.Dir(f.Path)] = true
+		if !f.Remote {
+			from[filepath.Dir(f.Path)] = true
+		}
 	}
 	for dir := range from {
 		if err := disposal.Removable(dir); err != nil {
@@ -215,7 +236,7 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 		}
 	}
 	if u.Removed = len(gone); !t.DryRun {
-		if u.Removed, err = disposal.Delivered(gone); err != nil {
+		if u.Removed, err = disposal.Delivered(t.ctx, gone); err != nil {
 			return err
 		}
 	}
