@@ -300,7 +300,7 @@ func overSSH(t *testing.T, dir string) (address, home string) {
 	t.Cleanup(server.Stop)
 	require.NoError(t, os.Rename(server.Identity, filepath.Join(keys, "id_ed25519")))
 	require.NoError(t, os.Rename(server.KnownHosts, filepath.Join(keys, "known_hosts")))
-	return server.Address + filepath.ToSlash(dir), home
+	return server.Address + "/" + strings.TrimPrefix(filepath.ToSlash(dir), "/"), home
 }
 
 // The manifest of an Indexed Job is what the engine's own types are, strictly.

@@ -31,6 +31,9 @@ var failures = []struct{ what, source, but string }{
 	{"the list of sums is missing", "right.zip --check-sums missing", "inspect create edit weigh"},
 	{"it exists already", "right.zip --into there", "inspect verify compare edit weigh parts join"},
 	{"a file is in the way", "right.zip --into right.zip/x", "inspect verify compare create edit weigh parts join"},
+	{"a server does not answer", "http://127.0.0.1:1/right.zip --retries 0", "create edit weigh"},
+	{"a server has nothing there", "sftp://HOST/missing.zip", "create edit weigh"},
+	{"a server's key is not known", "sftp://HOST/right.zip --known-hosts right.zip.known", "create edit weigh"},
 	{"there is no such option", "right.zip --nonsense", ""},
 }
 
@@ -45,6 +48,10 @@ func TestFailuresHaveOneCode(t *testing.T) {
 	pack(t, filepath.Join(dir, "unsafe.zip"), "../x", "1")
 	put(t, filepath.Join(dir, "there/right/levels.csv"), "something else")
 	put(t, filepath.Join(dir, "there/right.tar"), "something else")
+	put(t, filepath.Join(dir, "right.zip.known"), "")
+	hosted, home := overSSH(t, dir)
+	t.Setenv("HOME", home)
+	t.Setenv("USERPROFILE", home)
 	before := tree(t, dir)
 	text := "| what went wrong |"
 	for _, c := range failing {
@@ -59,6 +66,7 @@ func TestFailuresHaveOneCode(t *testing.T) {
 				text += " |"
 				continue
 			}
+			f.source = strings.Replace(f.source, "sftp://HOST", hosted, 1)
 			args := strings.Fields(c.name + " " + strings.Replace(c.args, "SOURCE", f.source, 1))
 			if strings.Contains(f.source, "--into") {
 				args = strings.Fields(c.name + " " + strings.Replace(strings.Replace(c.args, " --into out", "", 1), "SOURCE", f.source, 1))

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -46,7 +47,7 @@ Subsystem sftp internal-sftp
 func startSSH(t *testing.T, more string) *sshServer {
 	t.Helper()
 	program := "/usr/sbin/sshd"
-	if _, err := os.Stat(program); err != nil {
+	if _, err := os.Stat(program); err != nil || runtime.GOOS == "windows" {
 		t.Skip("sshd is not there")
 	}
 	work := t.TempDir()
@@ -158,7 +159,7 @@ func startApache(t *testing.T, folder string) (address string) {
 	program, err := exec.LookPath("apache2")
 	if err != nil {
 		program = "/usr/sbin/apache2"
-		if _, err := os.Stat(program); err != nil {
+		if _, err := os.Stat(program); err != nil || runtime.GOOS == "windows" {
 			t.Skip("apache2 is not there")
 		}
 	}

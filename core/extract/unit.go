@@ -164,7 +164,7 @@ func (u *unit) openArchive() error {
 	}
 	u.files = slices.Clone(a.Files) // what is inside looks at these
 	u.opened.budget = a.Budget()
-	if u.outcome.Source.Elsewhere() {
+	if s := &u.outcome.Source; s.Elsewhere() && s.Size() == 0 { // else it was known before
 		u.run.Progress.Expected.Add(a.Expected())
 	}
 	return u.rename()

@@ -3,6 +3,8 @@
 package format
 
 import (
+	"context"
+	"errors"
 	"io"
 	"slices"
 	"strings"
@@ -50,7 +52,10 @@ func Identify(r io.ReaderAt, size int64) (archive.Format, error) {
 			return f, nil
 		}
 	}
-	if read.err != nil {
+	switch {
+	case errors.Is(read.err, context.Canceled):
+		return archive.Format{}, read.err
+	case read.err != nil:
 		return archive.Format{}, fault.Reading("", read.err)
 	}
 	return archive.Format{}, fault.New(fault.Damaged, "it is not an archive that widecrate reads").

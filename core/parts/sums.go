@@ -20,6 +20,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/place"
 )
 
 // Sums are SHA-256 sums by the names of files.
@@ -162,7 +163,7 @@ func (l *Lists) Given(where string) (said Sum, known bool) {
 			return said, true
 		}
 	}
-	said, known = l.given[path.Base(filepath.ToSlash(where))]
+	said, known = l.given[place.Base(filepath.ToSlash(where))]
 	return said, known
 }
 
@@ -180,7 +181,7 @@ func (l *Lists) CheckFile(ctx context.Context, f blob.File) error {
 	if err := s.read(ctx, r, 0, sum); err != nil {
 		return err
 	}
-	name := path.Base(filepath.ToSlash(f.Path))
+	name := place.Base(filepath.ToSlash(f.Path))
 	_, err := Sums{name: said}.Check(name, sum.Sum(nil))
 	return err
 }
@@ -198,7 +199,7 @@ func (l *Lists) Of(s *Set) (Sums, error) {
 	}
 	for _, p := range s.Parts {
 		if said, known := l.Given(p.Path); known {
-			all.add(filepath.Base(p.Path), said, said.doubt)
+			all.add(place.Base(p.Path), said, said.doubt)
 		}
 	}
 	return all, nil
