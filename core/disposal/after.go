@@ -1,6 +1,7 @@
 package disposal
 
 import (
+	"context"
 	"os"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/remote"
+	"widecrate/core/schedule"
 )
 
 // Disposition is what is to become of a source that was delivered.
@@ -89,6 +91,17 @@ func (a *After) Receives(path string) bool {
 	to, errTo := os.Stat(a.Folder)
 	at, errAt := os.Stat(path)
 	return errTo == nil && errAt == nil && os.SameFile(to, at)
+}
+
+// Each deals with several that may go, in their order; those at addresses several at a time, as
+// they mostly wait.
+func Each[T any](ctx context.Context, groups []*Group, do func(g *Group) T, tell func(T)) {
+	workers := 1
+	if len(groups) > 0 && !slices.ContainsFunc(groups, func(g *Group) bool { return len(g.Files) > 0 && !g.Files[0].Remote }) {
+		workers = 2 * remote.DefaultConnections
+	}
+	// Nobody is left in between: what is interrupted says so itself.
+	_, _ = schedule.Each(context.WithoutCancel(ctx), len(groups), schedule.Options{Workers: workers}, func(i int) (T, error) { return do(groups[i]), nil }, tell)
 }
 
 // A Group is what reads the same files: each may be named several times.

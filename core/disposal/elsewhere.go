@@ -92,8 +92,8 @@ func (r *Route) destinationsElsewhere(ctx context.Context, files []blob.File) ([
 	if err := unchangedElsewhere(ctx, files); err != nil {
 		return nil, err
 	}
-	to := make([]*remote.Address, len(files))
 	for n := 1; ; n++ {
+		to := make([]*remote.Address, len(files))
 		free := true
 		for i, f := range files {
 			at := addressOf(f)
@@ -109,32 +109,29 @@ func (r *Route) destinationsElsewhere(ctx context.Context, files []blob.File) ([
 			if to[i].String() == at.String() {
 				return nil, nil
 			}
-			same, taken, err := r.thereElsewhere(ctx, f, to[i])
+			if !r.take(to[i].String()) { // several go at a time
+				free = false
+				break
+			}
+			same, taken, err := thereElsewhere(ctx, f, to[i])
 			if err != nil {
 				return nil, err
 			}
 			if same {
 				to[i] = nil
 			}
-			free = free && !taken
+			if free = !taken; taken {
+				break
+			}
 		}
 		if free {
-			break
+			return to, nil
 		}
 	}
-	for _, at := range to {
-		if at != nil {
-			r.take(at.String())
-		}
-	}
-	return to, nil
 }
 
 // thereElsewhere finds out what stands at an address, as there does on disk.
-func (r *Route) thereElsewhere(ctx context.Context, f blob.File, to *remote.Address) (same, taken bool, err error) {
-	if r.taken[to.String()] {
-		return false, true, nil
-	}
+func thereElsewhere(ctx context.Context, f blob.File, to *remote.Address) (same, taken bool, err error) {
 	there, err := to.Now(ctx)
 	switch {
 	case errors.Is(err, remote.ErrMissing):
@@ -158,16 +155,12 @@ func (r *Route) thereElsewhere(ctx context.Context, f blob.File, to *remote.Addr
 // be put back. What a run that was killed leaves, FinishAt finishes.
 func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote.Address, why error) (err error) {
 	journal := taking{Begun: r.Begun, Failed: r.Failed}
-	made := map[string]bool{}
 	for i, f := range files {
 		one := taken{Path: f.Path, Size: f.Size(), Modified: f.Info.ModTime()}
 		if to[i] != nil {
 			one.To = to[i].String()
-			if in := to[i].Folder(); !made[in.String()] {
-				made[in.String()] = true
-				if err := in.MakeFolder(ctx); err != nil {
-					return fault.At(in.String(), err)
-				}
+			if err := r.makeFolder(ctx, to[i].Folder()); err != nil {
+				return err
 			}
 		}
 		journal.Files = append(journal.Files, one)
@@ -214,6 +207,23 @@ func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote
 			}
 		}
 	}
+	return nil
+}
+
+// makeFolder makes a folder that things go to, once.
+func (r *Route) makeFolder(ctx context.Context, in *remote.Address) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.made[in.String()] {
+		return nil
+	}
+	if err := in.MakeFolder(ctx); err != nil {
+		return fault.At(in.String(), err)
+	}
+	if r.made == nil {
+		r.made = map[string]bool{}
+	}
+	r.made[in.String()] = true
 	return nil
 }
 
@@ -324,7 +334,7 @@ func (r *Route) finishFile(ctx context.Context, from *remote.Address, one taken,
 	}
 	f := blob.File{Path: one.Path, Info: blob.Info{Info: now, At: from}, Remote: true}
 	if one.To == "" { // the same bytes were there
-		same, _, err := r.thereElsewhere(ctx, f, dir.AsFolder().Sibling(from.Name()))
+		same, _, err := thereElsewhere(ctx, f, dir.AsFolder().Sibling(from.Name()))
 		if err != nil || !same {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"widecrate/core/blob"
@@ -27,7 +28,9 @@ type Route struct {
 	Begun  time.Time // this run
 	Failed bool      // it is that of sources that failed: what others took away is none of its business
 
+	mu    sync.Mutex
 	taken map[string]bool // by what was moved
+	made  map[string]bool // folders at addresses
 }
 
 // LiesThere is why a source stays that lies where it would be moved.
@@ -118,12 +121,16 @@ func (r *Route) Destinations(files []blob.File) ([]string, error) {
 	return to, nil
 }
 
-// take notes that a place is taken by what was moved.
-func (r *Route) take(key string) {
+// take notes that a place is taken by what was moved, and reports whether it was free.
+func (r *Route) take(key string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if r.taken == nil {
 		r.taken = map[string]bool{}
 	}
+	was := r.taken[key]
 	r.taken[key] = true
+	return !was
 }
 
 // there finds out what stands at a path: the bytes of a file under another name, which

@@ -163,8 +163,7 @@ func TestTakingOfAnotherDay(t *testing.T) {
 	}
 	require.NoError(t, j.write(claim.NewPrefix()))
 	j.file.Close()
-	failed := route
-	failed.Failed = true
+	failed := Route{Begun: route.Begun, To: route.To, Failed: true}
 	finished, err := failed.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
 	require.NoError(t, err)
 	assert.False(t, finished, "that is of another kind")

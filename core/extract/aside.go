@@ -18,7 +18,7 @@ func (g *going) failure() (why error) {
 }
 
 // setAside moves the files of a source that failed, with the reason beside them.
-func (r *run) setAside(g *going, why error, route *disposal.Route, unready error) {
+func (r *run) setAside(g *going, why error, route *disposal.Route, unready error) *report.Disposal {
 	s := g.units[0].source
 	d := &report.Disposal{Source: s.Path, Failed: true, DryRun: r.DryRun}
 	if unready != nil {
@@ -26,5 +26,5 @@ func (r *run) setAside(g *going, why error, route *disposal.Route, unready error
 	} else {
 		d.Taken = s.Leave(r.ctx, g.files, route, why, r.DryRun)
 	}
-	r.tell(d)
+	return d
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"syscall"
 
 	"widecrate/core/blob"
@@ -66,16 +67,16 @@ func (r *run) dispose() {
 	if r.BeforeDisposal != nil && !r.DryRun {
 		unready = r.BeforeDisposal()
 	}
-	synced := map[string]error{}
+	synced := &synced{}
 	r.route = r.After.Route(r.Placement.Today, false)
 	failed := r.Failed.Route(r.Placement.Today, true)
-	for _, g := range r.going() {
+	disposal.Each(r.ctx, r.groups(), func(group *disposal.Group) *report.Disposal {
+		g := r.going(group)
 		if why := g.failure(); why != nil && r.Failed.Disposition == disposal.Move {
-			r.setAside(g, why, failed, unready)
-			continue
+			return r.setAside(g, why, failed, unready)
 		}
 		if r.After.Disposition == disposal.Keep {
-			continue
+			return nil
 		}
 		d := &report.Disposal{Source: g.units[0].source.Path, DryRun: r.DryRun}
 		d.Kept = g.kept(&r.After)
@@ -85,26 +86,31 @@ func (r *run) dispose() {
 		case d.Kept == "":
 			r.disposeOf(g, d, synced)
 		}
-		r.tell(d)
-	}
+		return d
+	}, func(d *report.Disposal) {
+		if d != nil {
+			r.tell(d)
+		}
+	})
 }
 
-// going brings together what reads the same files.
-func (r *run) going() (all []*going) {
+// groups brings together what reads the same files.
+func (r *run) groups() []*disposal.Group {
 	files := make([][]blob.File, len(r.sources))
 	for i, u := range r.sources {
 		if files[i] = u.after.files; files[i] == nil {
 			files[i], _ = u.source.Files(r.ctx) // one that failed; why was reported
 		}
 	}
-	for _, group := range disposal.Together(files) {
-		g := &going{files: group.Files}
-		for _, i := range group.Of {
-			g.units = append(g.units, r.sources[i])
-		}
-		all = append(all, g)
+	return disposal.Together(files)
+}
+
+func (r *run) going(group *disposal.Group) *going {
+	g := &going{files: group.Files}
+	for _, i := range group.Of {
+		g.units = append(g.units, r.sources[i])
 	}
-	return all
+	return g
 }
 
 // kept is why a source stays; empty: nothing is known that speaks for it.
@@ -131,7 +137,7 @@ func (g *going) kept(after *disposal.After) string {
 
 // disposeOf removes or moves the files of a source: all of them, or none if one
 // is not as it was, or one cannot go.
-func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
+func (r *run) disposeOf(g *going, d *report.Disposal, synced *synced) {
 	if !r.DryRun {
 		if d.Kept, d.Err = r.undelivered(g, synced); d.Kept != "" || d.Err != nil {
 			return
@@ -142,13 +148,9 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced map[string]error) {
 
 // undelivered makes sure that all of a source is on the disk, and there as it was
 // recorded, or as a later archive of this run replaced it.
-func (r *run) undelivered(g *going, synced map[string]error) (kept string, err error) {
+func (r *run) undelivered(g *going, synced *synced) (kept string, err error) {
 	for _, u := range g.units {
-		root := place.Absolute(u.after.root)
-		if _, done := synced[root]; !done {
-			synced[root] = ignoreMissing(disposal.Sync(root))
-		}
-		if err := cmp.Or(synced[root], disposal.SyncFiles(u.after.delivered)); err != nil {
+		if err := cmp.Or(synced.sync(place.Absolute(u.after.root)), disposal.SyncFiles(u.after.delivered)); err != nil {
 			return "", err
 		}
 		for _, record := range u.after.delivered {
@@ -160,8 +162,30 @@ func (r *run) undelivered(g *going, synced map[string]error) (kept string, err e
 	return "", nil
 }
 
+// synced are the roots that were written through to the disk, each once.
+type synced struct {
+	sync.Mutex
+	roots map[string]error
+}
+
+func (s *synced) sync(root string) error {
+	s.Lock()
+	defer s.Unlock()
+	err, done := s.roots[root]
+	if !done {
+		if s.roots == nil {
+			s.roots = map[string]error{}
+		}
+		err = ignoreMissing(disposal.Sync(root))
+		s.roots[root] = err
+	}
+	return err
+}
+
 // replacement is the last that was delivered at a path.
 func (r *run) replacement(path string) disposal.Record {
+	r.telling.Lock()
+	defer r.telling.Unlock()
 	if r.latest == nil {
 		r.latest = map[string]disposal.Record{}
 		for _, u := range r.sources {

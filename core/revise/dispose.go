@@ -52,7 +52,11 @@ func (c *Conversion) dispose(ctx context.Context, files [][]blob.File, results [
 		return
 	}
 	route, done := c.After.Route(c.Begun, false), tell.Disposed(false, c.DryRun)
-	for _, g := range disposal.Together(files) {
+	type left struct {
+		of    source.Source
+		taken *disposal.Taken // nil: it was said already
+	}
+	disposal.Each(ctx, disposal.Together(files), func(g *disposal.Group) left {
 		kept := ""
 		for _, i := range g.Of {
 			if kept == "" {
@@ -60,16 +64,21 @@ func (c *Conversion) dispose(ctx context.Context, files [][]blob.File, results [
 			}
 		}
 		s := c.Sources[g.Of[0]]
+		taken := disposal.Taken{Kept: kept}
 		switch {
-		case results[g.Of[0]] == nil, kept == failing && c.Failed.Disposition == disposal.Move: // said already
+		case results[g.Of[0]] == nil, kept == failing && c.Failed.Disposition == disposal.Move:
+			return left{s, nil}
 		case unready != nil:
-			done(s, disposal.Taken{Kept: "the receipt could not be written"})
+			taken.Kept = "the receipt could not be written"
 		case kept == "":
-			done(s, s.Leave(ctx, g.Files, route, nil, c.DryRun))
-		default:
-			done(s, disposal.Taken{Kept: kept})
+			taken = s.Leave(ctx, g.Files, route, nil, c.DryRun)
 		}
-	}
+		return left{s, &taken}
+	}, func(l left) {
+		if l.taken != nil {
+			done(l.of, *l.taken)
+		}
+	})
 }
 
 const failing = "it could not be converted"

@@ -63,18 +63,26 @@ func Files(ctx context.Context, sources []Source, addresses bool) [][]blob.File 
 // SetAside lets those sources leave that failed, by something that is wrong with themselves,
 // and reports each. One that is named several times has to have failed each time.
 func SetAside(ctx context.Context, sources []Source, files [][]blob.File, failed []error, route *disposal.Route, dryRun bool, done func(s Source, taken disposal.Taken)) {
-	for _, g := range disposal.Together(files) {
+	disposal.Each(ctx, disposal.Together(files), func(g *disposal.Group) *left {
 		var why error
 		for _, i := range g.Of {
 			if why = failed[i]; !fault.Of(why).InSource() {
-				break
+				return nil
 			}
 		}
-		if fault.Of(why).InSource() {
-			s := sources[g.Of[0]]
-			done(s, s.Leave(ctx, g.Files, route, why, dryRun))
+		s := sources[g.Of[0]]
+		return &left{s, s.Leave(ctx, g.Files, route, why, dryRun)}
+	}, func(l *left) {
+		if l != nil {
+			done(l.Source, l.Taken)
 		}
-	}
+	})
+}
+
+// left is what became of a source.
+type left struct {
+	Source
+	disposal.Taken
 }
 
 // CheckAfter makes sure that all sources could go where they are to go in the end: kind
