@@ -86,7 +86,7 @@ func (a *After) Receives(path string) bool {
 	case a.Into != nil:
 		return a.Into.Could(strings.TrimSuffix(place.Absolute(path), "/"))
 	case remote.IsAddress(path):
-		return strings.TrimSuffix(path, "/") == strings.TrimSuffix(a.Folder, "/")
+		return strings.TrimSuffix(place.Absolute(path), "/") == strings.TrimSuffix(place.Absolute(a.Folder), "/")
 	}
 	to, errTo := os.Stat(a.Folder)
 	at, errAt := os.Stat(path)

@@ -188,6 +188,9 @@ const Folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
 // Absolute is a path that stays the same wherever the program is.
 func Absolute(path string) string {
 	if remote.IsAddress(path) {
+		if u, err := url.Parse(path); err == nil { // written as all addresses are
+			return u.String()
+		}
 		return path
 	}
 	if full, err := filepath.Abs(path); err == nil {

@@ -106,6 +106,39 @@ func TestSFTP(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "other"))
 }
 
+// A key, or a password from where it was named, lets in; nothing else does, and no host that is not
+// the one that is known.
+func TestLetIn(t *testing.T) {
+	folder, _, server := overSFTP(t)
+	t.Setenv("HOME", t.TempDir())
+	t.Setenv("SSH_AUTH_SOCK", "")
+	empty := filepath.Join(t.TempDir(), "empty")
+	require.NoError(t, os.WriteFile(empty, nil, 0o600))
+	for name, c := range map[string]struct {
+		options Options
+		want    string // what is wrong; empty: nothing
+	}{
+		"a key":            {Options{Identity: server.Identity, KnownHosts: server.KnownHosts}, ""},
+		"a password":       {Options{Login: "tide:" + standin.Password, KnownHosts: server.KnownHosts}, ""},
+		"a wrong password": {Options{Login: "tide:high water", KnownHosts: server.KnownHosts}, "does not let tide in"},
+		"neither":          {Options{KnownHosts: server.KnownHosts}, "does not let tide in"},
+		"an unknown host":  {Options{Identity: server.Identity, KnownHosts: empty}, "the host is not known; its key is ssh-ed25519 SHA256:"},
+		"no list of hosts": {Options{Identity: server.Identity, KnownHosts: server.Identity}, "no list of the keys of hosts"},
+		"no key at all":    {Options{Identity: server.KnownHosts, KnownHosts: server.KnownHosts}, "it is no private key"},
+	} {
+		at, err := New(c.options).Address(folder.String())
+		if err == nil {
+			_, err = at.List(t.Context())
+		}
+		if c.want == "" {
+			assert.NoError(t, err, name)
+			continue
+		}
+		assert.ErrorIs(t, err, fault.Unreadable, name)
+		assert.ErrorContains(t, err, c.want, name)
+	}
+}
+
 // What makes sense on another host only is refused.
 func TestOnSameHost(t *testing.T) {
 	at, err := New(Options{}).Address("sftp://tide@gauges.example/in/a%20b.zip")

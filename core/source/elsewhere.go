@@ -54,7 +54,7 @@ func (f *finder) addAddress(text string, to To) error {
 		return err
 	}
 	set, err := f.setAt(address)
-	f.addAt(Source{Path: text, To: to, Address: address, Err: err}, set)
+	f.addAt(Source{Path: address.String(), To: to, Address: address, Err: err}, set)
 	return nil
 }
 

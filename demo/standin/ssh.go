@@ -15,6 +15,9 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 )
 
+// Password is what the user tide may come in with instead of a key.
+const Password = "low water"
+
 // An SSH server has the files of this machine, for whoever has its key: for demonstrations and
 // tests, on this machine alone.
 type SSH struct {
@@ -59,6 +62,12 @@ func StartSSH(keys string) (*SSH, error) {
 	s.config.PublicKeyCallback = func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 		if string(key.Marshal()) != string(own.Marshal()) {
 			return nil, fmt.Errorf("another key")
+		}
+		return nil, nil
+	}
+	s.config.PasswordCallback = func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+		if c.User() != "tide" || string(password) != Password {
+			return nil, fmt.Errorf("another password")
 		}
 		return nil, nil
 	}
