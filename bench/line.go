@@ -198,4 +198,3 @@ func lineSmall(over func(*bench) server) func(*bench) result {
 		return b.pair(remover(out), func() { s.get(names, connections) }, append([]string{"extract", s.address + "in/", "--into", out, "-q"}, s.options...)...)
 	}
 }
-

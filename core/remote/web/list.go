@@ -38,7 +38,7 @@ func (c *Client) List(ctx context.Context, folder *url.URL) ([]wire.Info, error)
 			return false, err
 		}
 		if answer.StatusCode == http.StatusMultiStatus {
-			all, err = multistatus(text, folder)
+			all, err = multistatus(text, answer.Request.URL)
 			return false, err
 		}
 		if answer, text, err = c.read(ctx, http.MethodGet, folder, nil, nil); err != nil {
@@ -102,56 +102,81 @@ func within(folder *url.URL, link string) (info wire.Info, is bool) {
 	return info, true
 }
 
-// multistatus reads the answer to a PROPFIND (RFC 4918, section 13).
+// found is what a server says of something in a list.
+type found struct {
+	Href     string `xml:"DAV: href"`
+	PropStat []struct {
+		Status     string    `xml:"DAV: status"`
+		Collection *struct{} `xml:"DAV: prop>resourcetype>collection"`
+		Length     string    `xml:"DAV: prop>getcontentlength"`
+		Modified   string    `xml:"DAV: prop>getlastmodified"`
+		ETag       string    `xml:"DAV: prop>getetag"`
+	} `xml:"DAV: propstat"`
+}
+
+// multistatus reads the answer to a PROPFIND (RFC 4918, section 13), which is about the folder
+// itself, too.
 func multistatus(text []byte, folder *url.URL) (all []wire.Info, err error) {
-	type property struct {
-		Collection *struct{} `xml:"DAV: resourcetype>collection"`
-		Length     string    `xml:"DAV: getcontentlength"`
-		Modified   string    `xml:"DAV: getlastmodified"`
-		ETag       string    `xml:"DAV: getetag"`
+	var list struct {
+		XMLName xml.Name `xml:"DAV: multistatus"`
+		All     []found  `xml:"DAV: response"`
 	}
-	type response struct {
-		Href  string `xml:"DAV: href"`
-		Found []struct {
-			Status string   `xml:"DAV: status"`
-			Prop   property `xml:"DAV: prop"`
-		} `xml:"DAV: propstat"`
+	if err := xml.Unmarshal(text, &list); err != nil {
+		return nil, fault.New(fault.Unreadable, "the list that the server sends of the folder is malformed: %w", err)
 	}
-	for d := xml.NewDecoder(bytes.NewReader(text)); ; {
-		token, err := d.Token()
-		if err == io.EOF {
-			return all, nil
+	if folder = itself(folder, list.All); folder == nil {
+		return nil, fault.New(fault.Unreadable, "%w: the list that it sends is of another folder", wire.ErrUnlisted).Advise("ask who runs the server")
+	}
+	for i := range list.All {
+		if info, below := within(folder, strings.TrimSpace(list.All[i].Href)); below && info.Below == "" {
+			list.All[i].complete(&info)
+			all = append(all, info)
 		}
-		var r response
-		start, is := token.(xml.StartElement)
-		if is = is && start.Name == (xml.Name{Space: "DAV:", Local: "response"}); is {
-			err = d.DecodeElement(&r, &start)
-		}
+	}
+	return all, nil
+}
+
+// itself is the folder as the server calls it, which may be behind another that calls it
+// differently; nil: it is not in the list.
+func itself(folder *url.URL, list []found) *url.URL {
+	var shortest *url.URL
+	for i := range list {
+		at, err := folder.Parse(strings.TrimSpace(list[i].Href))
 		if err != nil {
-			return nil, fault.New(fault.Unreadable, "the list that the server sends of the folder is malformed: %w", err)
-		}
-		if !is {
 			continue
 		}
-		info, below := within(folder, strings.TrimSpace(r.Href))
-		if !below || info.Below != "" {
+		if strings.TrimSuffix(at.Path, "/") == strings.TrimSuffix(folder.Path, "/") {
+			return folder
+		}
+		if shortest == nil || len(at.Path) < len(shortest.Path) {
+			shortest = at
+		}
+	}
+	if shortest == nil || !strings.HasSuffix(shortest.Path, "/") {
+		return nil
+	}
+	for i := range list {
+		if at, err := folder.Parse(strings.TrimSpace(list[i].Href)); err != nil || !strings.HasPrefix(at.Path, shortest.Path) {
+			return nil
+		}
+	}
+	return shortest
+}
+
+// complete takes over what the server says.
+func (f *found) complete(info *wire.Info) {
+	for _, p := range f.PropStat {
+		if p.Status != "" && !strings.Contains(p.Status, " 200") {
 			continue
 		}
-		for _, found := range r.Found {
-			if found.Status != "" && !strings.Contains(found.Status, " 200") {
-				continue
-			}
-			p := &found.Prop
-			info.Folder, info.ETag = info.Folder || p.Collection != nil, strings.TrimSpace(p.ETag)
-			if size, err := strconv.ParseInt(strings.TrimSpace(p.Length), 10, 64); err == nil && size >= 0 {
-				info.Size = size
-			}
-			if t, err := http.ParseTime(strings.TrimSpace(p.Modified)); err == nil {
-				info.Modified = t
-			}
-			info.Whole = info.Size != wire.Unknown && info.ETag != "" && !info.Modified.IsZero()
+		info.Folder, info.ETag = info.Folder || p.Collection != nil, strings.TrimSpace(p.ETag)
+		if size, err := strconv.ParseInt(strings.TrimSpace(p.Length), 10, 64); err == nil && size >= 0 {
+			info.Size = size
 		}
-		all = append(all, info)
+		if t, err := http.ParseTime(strings.TrimSpace(p.Modified)); err == nil {
+			info.Modified = t
+		}
+		info.Whole = info.Size != wire.Unknown && info.ETag != "" && !info.Modified.IsZero()
 	}
 }
 

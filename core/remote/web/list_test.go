@@ -74,9 +74,13 @@ func TestList(t *testing.T) {
 		"WebDAV": {dav(`<d:response><d:href>/in/a%20b/</d:href><d:propstat><d:prop><d:resourcetype><d:collection/></d:resourcetype></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>
 			<d:response><d:href>HOST/in/a%20b/x%20y.zip</d:href><d:propstat><d:prop><d:getcontentlength>7</d:getcontentlength><d:getetag>"e"</d:getetag><d:getlastmodified>Fri, 01 May 2026 10:00:00 GMT</d:getlastmodified></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>
 			<d:response><d:href>/in/a%20b/sub</d:href><d:propstat><d:prop><d:resourcetype><d:collection/></d:resourcetype></d:prop><d:status>HTTP/1.1 200 OK</d:status></d:propstat></d:response>
-			<d:response><d:href>/in/other.zip</d:href></d:response>`), "sub/ x y.zip"},
-		"WebDAV, cut off": {dav(`<d:response><d:href>/in/a%20b/x.zip</d:href></d:respo`), "malformed"},
-		"WebDAV, no XML":  {asWritten{http.StatusMultiStatus, "application/xml", `<d:multistatus xmlns:d="DAV:"><d:response>`}, "malformed"},
+			<d:response><d:href>/in/other.zip</d:href></d:response>
+			<d:response><d:href>/in/a%20b/n.zip</d:href><d:propstat><d:prop><d:getetag>"f"</d:getetag></d:prop><d:status>HTTP/1.1 404 Not Found</d:status></d:propstat></d:response>`), "n.zip sub/ x y.zip"},
+		"WebDAV behind another": {dav(`<d:response><d:href>/internal/in/</d:href></d:response><d:response><d:href>/internal/in/x.zip</d:href></d:response>`), "x.zip"},
+		"WebDAV of another":     {dav(`<d:response><d:href>/internal/y.zip</d:href></d:response><d:response><d:href>/other/x.zip</d:href></d:response>`), "of another folder"},
+		"WebDAV, nothing":       {dav(``), "of another folder"},
+		"WebDAV, cut off":       {dav(`<d:response><d:href>/in/a%20b/x.zip</d:href></d:respo`), "malformed"},
+		"WebDAV, no XML":        {asWritten{http.StatusMultiStatus, "application/xml", `<d:multistatus xmlns:d="DAV:"><d:response>`}, "malformed"},
 	} {
 		infos, err := list(t, c.says)
 		if err != nil {
