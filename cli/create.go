@@ -67,9 +67,10 @@ func newCreate(s *streams) *cobra.Command {
 		Use:   "create ARCHIVE SOURCE… [OPTION…]",
 		Short: "Make an archive, or one for each source",
 		Long: `create packs files and folders into one archive, or with --each into one archive
-for each. The extension of ARCHIVE decides the format; - is standard output. All
-sources are looked for before anything is written, and the archive appears when
-it is complete. Patterns are compared with the paths in the archive.`,
+for each. The extension of ARCHIVE decides the format; - is standard output, and
+an address by sftp or WebDAV does, too. All sources are looked for before
+anything is written, and the archive appears when it is complete. Patterns are
+compared with the paths in the archive.`,
 		Example: `  widecrate create hand-over.zip landing
   widecrate create hand-over.tar.zst landing --top drop --level best
   widecrate create tables.zip readings corrections --pick "osk*"
@@ -78,6 +79,7 @@ it is complete. Patterns are compared with the paths in the archive.`,
   widecrate create notes.zip --text "notes/today.txt=All gauges report."
   widecrate create month.zip readings --part-size 100k --part-style zip
   widecrate create same.zip corrections --reproducible --read-back
+  widecrate create sftp://tide@gauges.example/srv/tidewatch/new.zip landing
   widecrate create sent.zip landing --receipt sent.jsonl --sums sent.sums`,
 		Args:    cobra.MinimumNArgs(1),
 		PreRunE: c.check,

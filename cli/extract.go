@@ -57,6 +57,7 @@ others are still unpacked.`,
   widecrate extract survey/harbour.zip --into survey-grids
   widecrate extract instruments --into suite --series "suite-{n}.tar"
   widecrate extract http://gauges.example/bundles/osk-bay.zip --into may
+  widecrate extract sftp://tide@gauges.example/srv/tidewatch/bundles/ --into may
   widecrate extract bundles --into new --receipt done.jsonl --skip-done
   widecrate extract readings --into landing --failed move=failed
   widecrate extract bundles --into share --shard 0/4 --report page.html`,

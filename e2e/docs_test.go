@@ -77,6 +77,8 @@ func TestExamples(t *testing.T) {
 		texts[command+" --help"], _, _ = strings.Cut(after, "\n\n")
 	}
 	t.Setenv("HTTP_PROXY", strings.TrimSuffix(serve(t, &standin.Server{Folder: tidewatch(t)}), "/")) // which stands for every host
+	server, home := overSSH(t, "")
+	t.Setenv("HOME", home)
 	for name, text := range texts {
 		t.Run(name, func(t *testing.T) {
 			if testing.Short() && name != "README" {
@@ -91,6 +93,9 @@ func TestExamples(t *testing.T) {
 			for _, args := range found {
 				if args[0] == "demo" {
 					args = []string{"demo", t.TempDir()}
+				}
+				for i := range args {
+					args[i] = strings.ReplaceAll(args[i], sftpFolder+"/", server+strings.TrimPrefix(filepath.ToSlash(dir), "/")+"/")
 				}
 				_, stderr, code := run(t, dir, args...)
 				endsAsAnnounced(t, text, args, code, stderr)
