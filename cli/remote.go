@@ -20,6 +20,7 @@ type remoteOptions struct {
 	tokenEnv string
 	loginEnv string
 	fetched  string
+	made     *remote.Client // for all that a command reads and writes
 }
 
 // addFetched adds the option to keep what was fetched.
@@ -50,7 +51,7 @@ func (o *remoteOptions) check(cmd *cobra.Command) error {
 	return nil
 }
 
-// connect makes the client for addresses: what is read from there, and what is written there.
+// connect gives the client for addresses: what is read from there, and what is written there.
 func (o *remoteOptions) connect(cmd *cobra.Command, s *streams) *remote.Client {
 	w := o.remote
 	if w.Retries == 0 {
@@ -66,8 +67,11 @@ func (o *remoteOptions) connect(cmd *cobra.Command, s *streams) *remote.Client {
 	if verbose := cmd.Flags().Lookup("verbose"); verbose != nil && verbose.Value.String() == "true" {
 		w.Say = s.Err.Aside
 	}
-	s.sites = newfile.Sites{Context: cmd.Context(), Client: remote.New(w)}
-	return s.sites.Client
+	if o.made == nil {
+		o.made = remote.New(w)
+	}
+	s.sites = newfile.Sites{Context: cmd.Context(), Client: o.made}
+	return o.made
 }
 
 // adviceOn is what to do about an address where only a path on disk makes sense.

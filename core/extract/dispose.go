@@ -98,8 +98,11 @@ func (r *run) dispose() {
 func (r *run) groups() []*disposal.Group {
 	files := make([][]blob.File, len(r.sources))
 	for i, u := range r.sources {
-		if files[i] = u.after.files; files[i] == nil {
-			files[i], _ = u.source.Files(r.ctx) // one that failed; why was reported
+		if files[i] = u.after.files; files[i] == nil { // one that failed
+			files[i] = u.after.seen
+		}
+		if files[i] == nil {
+			files[i], _ = u.source.Files(r.ctx) // why there are none was reported
 		}
 	}
 	return disposal.Together(files)

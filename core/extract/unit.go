@@ -56,7 +56,8 @@ type dealings struct {
 // afterwards is what has to be known of a source in the end.
 type afterwards struct {
 	files     []blob.File
-	root      string // that it went to
+	seen      []blob.File // as they were before it was opened; nil: nobody asks
+	root      string      // that it went to
 	delivered []disposal.Record
 	partial   []string // why not all of it was delivered
 	failure   error    // why it failed
@@ -154,6 +155,9 @@ func (u *unit) Open(turn func() error) (schedule.Work, error) {
 }
 
 func (u *unit) openArchive() error {
+	if u.inside == nil && u.run.Failed.Disposition == disposal.Move {
+		u.after.seen, _ = u.source.Files(u.run.ctx) // why there are none, it says itself
+	}
 	a, err := u.walkIn()
 	if err != nil {
 		return err
