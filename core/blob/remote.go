@@ -44,6 +44,7 @@ type Remote struct {
 	foreseen []Range // in the order in which they will be read, not asked for yet
 	next     int64   // where the last fetch ends that nobody foresaw,
 	step     int64   // and how long it was
+	begun    int64   // requests for what was foreseen, up to mostRequests
 	astray   bool    // what was foreseen is not what is read
 	err      error
 }
@@ -388,8 +389,9 @@ func (r *Remote) ahead() {
 		if coming >= r.most() {
 			return
 		}
-		// Those that begin together end one after the other: the line is never waiting for all.
-		room := segment * int64(len(r.fetches)+1) / mostRequests
+		// The first ones begin together, and end one after the other: the line never waits for all.
+		r.begun = min(r.begun+1, mostRequests)
+		room := segment * r.begun / mostRequests
 		var batch []Range
 		if batch, r.foreseen = cut(subtract(r.foreseen, r.has()), room); batch != nil {
 			r.begin(batch)
