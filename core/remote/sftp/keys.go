@@ -20,6 +20,7 @@ import (
 // keys are those by which a user is known, and by which hosts are.
 type keys struct {
 	own      []ssh.Signer
+	named    bool // the only one to be used was named
 	known    ssh.HostKeyCallback
 	hostFile string // to which a key would be added
 }
@@ -30,7 +31,7 @@ func (k *keys) read(o *wire.Hosts) error {
 	in := func(name string) string { return filepath.Join(home, ".ssh", name) }
 	files := []string{in("id_ed25519"), in("id_ecdsa"), in("id_rsa")}
 	if o.Identity != "" {
-		files = []string{o.Identity}
+		files, k.named = []string{o.Identity}, true
 	}
 	for _, file := range files {
 		text, err := os.ReadFile(file)
@@ -76,7 +77,7 @@ func (k *keys) read(o *wire.Hosts) error {
 func (k *keys) methods(login string) (all []ssh.AuthMethod, done func()) {
 	done = func() {}
 	signers := slices.Clone(k.own)
-	if at := os.Getenv("SSH_AUTH_SOCK"); at != "" {
+	if at := os.Getenv("SSH_AUTH_SOCK"); at != "" && !k.named {
 		if conn, err := net.Dial("unix", at); err == nil { // an agent that is gone has no keys
 			done = func() { conn.Close() }
 			if more, err := agent.NewClient(conn).Signers(); err == nil {

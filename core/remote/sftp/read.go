@@ -150,8 +150,6 @@ type piece struct {
 
 // pass reads ranges, several blocks at a time, and passes them on in order.
 func (s *session) pass(ctx context.Context, file *sftp.File, ranges []wire.Range, take func(of int, p []byte) error) error {
-	s.line.enter()
-	defer s.line.leave()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	coming := make(chan *piece, blocks-1)
@@ -181,11 +179,13 @@ func (s *session) pass(ctx context.Context, file *sftp.File, ranges []wire.Range
 	}()
 	for p := range coming {
 		var err error
+		s.line.enter() // for the server, and not for whoever takes the bytes
 		select {
 		case err = <-p.done:
 		case <-ctx.Done():
 			err = ctx.Err()
 		}
+		s.line.leave()
 		if err == nil {
 			err = take(p.of, p.data[:p.n])
 		}

@@ -107,7 +107,10 @@ func (c *client) connect(ctx context.Context, at *url.URL, user string) (*sessio
 	}()
 	if s.Client, err = sftp.NewClient(s.ssh); err != nil {
 		s.ssh.Close()
-		return nil, fault.New(fault.Unreadable, "the server lets us in, and has no file transfer: %w", err).Advise("ask who runs the server")
+		if strings.Contains(err.Error(), "subsystem") {
+			return nil, fault.New(fault.Unreadable, "the server lets us in, and has no file transfer: %w", err).Advise("ask who runs the server")
+		}
+		return nil, &wire.Lost{Err: err}
 	}
 	return s, nil
 }
@@ -130,7 +133,7 @@ func refused(ctx context.Context, err error, check *hostCheck, user string) erro
 		return ctx.Err()
 	case check.wrong != nil:
 		return check.wrong
-	case strings.Contains(err.Error(), "unable to authenticate"):
+	case strings.Contains(err.Error(), "unable to authenticate"), strings.Contains(err.Error(), "disconnect, reason 2"): // too many tries
 		return fault.New(fault.Unreadable, "the server does not let %s in", user).Suggest(fault.LogIn)
 	}
 	if _, is := errors.AsType[*ssh.AlgorithmNegotiationError](err); is {
