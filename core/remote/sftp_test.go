@@ -106,6 +106,25 @@ func TestSFTP(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "other"))
 }
 
+// Whoever takes the bytes may take their time: it is the server that must not be silent.
+func TestSlowTaker(t *testing.T) {
+	folder, dir, server := overSFTP(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "f"), make([]byte, 8<<20), 0o666))
+	r, err := folder.Sibling("f").Open(t.Context(), 0)
+	require.NoError(t, err)
+	defer r.Close()
+	got := 0
+	require.NoError(t, r.Fetch(t.Context(), []Range{{From: 0, To: Unknown}}, func(_ int64, p []byte) error {
+		if got == 0 {
+			time.Sleep(1500 * time.Millisecond)
+		}
+		got += len(p)
+		return nil
+	}))
+	assert.Equal(t, 8<<20, got)
+	assert.Equal(t, int64(1), server.Connections.Load())
+}
+
 // A key, or a password from where it was named, lets in; nothing else does, and no host that is not
 // the one that is known.
 func TestLetIn(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
@@ -25,6 +26,8 @@ type SSH struct {
 	Identity   string // file of the key that it lets in
 	KnownHosts string // file that says which key the server has
 	Port       string
+
+	Connections atomic.Int64 // that were made
 
 	host     ssh.Signer
 	listener net.Listener
@@ -114,6 +117,7 @@ func (s *SSH) serve() {
 		if err != nil {
 			return
 		}
+		s.Connections.Add(1)
 		s.mu.Lock()
 		s.open[conn] = true
 		s.mu.Unlock()
