@@ -403,8 +403,23 @@ func TestRefusedElsewhere(t *testing.T) {
 		assert.Contains(t, stderr, c.want, name)
 		assert.NotContains(t, stderr, "panic", name)
 	}
+	before := tree(t, root)
+	readOnly := startSSH(t, "ForceCommand internal-sftp -R")
+	there := readOnly.address + filepath.ToSlash(root)
+	for _, args := range [][]string{
+		{"create", there + "/new.zip", "corrections"},
+		{"create", there + "/bundles/osk-bay.zip", "corrections", "--clash", "replace"},
+		{"extract", there + "/bundles/", "--into", "landing", "--after", "move=" + there + "/done/"},
+		{"extract", there + "/bundles/", "--into", "landing", "--after", "remove"},
+		{"parts", "split", "bundles/osk-bay.zip", "--part-size", "30k", "--into", there + "/bundles"},
+	} {
+		_, stderr, code := run(t, dir, append(args, readOnly.options...)...)
+		assert.Equal(t, 10, code, "%v: %s", args, stderr)
+		assert.Contains(t, stderr, "no right to write", args)
+	}
+	assert.Equal(t, before, tree(t, root))
 	if os.Getuid() != 0 {
-		t.Skip("what is full, and who may not, is made as root")
+		t.Skip("what is full is made as root")
 	}
 	full := filepath.Join(root, "full")
 	require.NoError(t, os.Mkdir(full, 0o777))
