@@ -122,6 +122,11 @@ func TestFoldersElsewhere(t *testing.T) {
 			_, stderr, code = at.do(t, dir, "inspect", at.address+"inbox")
 			assert.Equal(t, 8, code, stderr)
 			assert.Contains(t, stderr, "end the address with a slash")
+			for _, folder := range []string{"inbox/", "readings/"} {
+				_, stderr, code = at.do(t, dir, "compare", at.address+folder, "readings")
+				assert.Equal(t, 8, code, stderr)
+				assert.Contains(t, stderr, "it is a folder at an address", folder)
+			}
 		})
 	}
 }

@@ -337,6 +337,9 @@ func loadFolder(ctx context.Context, root string, add func(*thing) error) error 
 }
 
 func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add func(*thing) error) error {
+	if remote.IsAddress(path) && strings.HasSuffix(path, "/") {
+		return fault.At(path, fault.New(fault.Unreadable, "it is a folder at an address, and no archive").Advise("name an archive in it"))
+	}
 	find := c.Finding
 	find.Names = []string{path}
 	sources, err := source.Find(ctx, find)
