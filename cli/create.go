@@ -19,6 +19,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/create"
 	"widecrate/core/place"
+	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/source"
 )
@@ -261,7 +262,7 @@ func (c *createCommand) made(r *report.Created) error {
 	c.recording.Lock()
 	defer c.recording.Unlock()
 	c.recordOptions.event(r, "")
-	if c.writer == nil {
+	if c.writer == nil || remote.IsAddress(c.receipt) && !c.after.Value() { // there, all of it is sent each time
 		return nil
 	}
 	return c.writer.Sync()
