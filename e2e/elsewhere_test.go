@@ -122,6 +122,18 @@ func TestFoldersElsewhere(t *testing.T) {
 			_, stderr, code = at.do(t, dir, "inspect", at.address+"inbox")
 			assert.Equal(t, 8, code, stderr)
 			assert.Contains(t, stderr, "end the address with a slash")
+			put(t, filepath.Join(root, "circle/x.zip"), readFile(t, filepath.Join(dir, "readings/osk-bay-2026-05-01.zip")))
+			writable(t, filepath.Join(root, "circle"))
+			if err := os.Symlink(".", filepath.Join(root, "circle/in")); err != nil {
+				t.Skip("no links here")
+			}
+			defer os.RemoveAll(filepath.Join(root, "circle"))
+			out := filepath.Join(t.TempDir(), "circle")
+			_, stderr, code = at.do(t, dir, "extract", at.address+"circle/", "--recursive", "--into", out, "-q")
+			assert.Contains(t, []int{0, 9}, code, stderr) // where the server follows links
+			assert.True(t, code == 0 || strings.Contains(stderr, "in circles"), stderr)
+			assert.NoDirExists(t, filepath.Join(out, "in"))
+			assert.FileExists(t, filepath.Join(out, "x/levels.csv"))
 			for _, folder := range []string{"inbox/", "readings/"} {
 				_, stderr, code = at.do(t, dir, "compare", at.address+folder, "readings")
 				assert.Equal(t, 8, code, stderr)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"path"
 	"slices"
@@ -78,8 +79,16 @@ const mostFolders = 64
 // it, the members of a series are asked for by name.
 func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
 	infos, err := f.listAt(at)
-	if err == nil && strings.Count(sub, "/") >= mostFolders {
+	slices.SortFunc(infos, func(a, b remote.Info) int {
+		return natural.Compare(path.Join(a.Below, a.Name), path.Join(b.Below, b.Name))
+	})
+	has := fmt.Sprint(infos)
+	switch {
+	case err != nil:
+	case len(f.above) >= mostFolders:
 		err = fault.New(fault.Unsafe, "more than %d folders lie in each other there", mostFolders)
+	case len(infos) > 0 && slices.Contains(f.above, has):
+		err = fault.New(fault.Unsafe, "it has the same in it as a folder above it: the server leads in circles").Advise("name the folders that are wanted, without --recursive")
 	}
 	if err != nil {
 		if errors.Is(err, remote.ErrUnlisted) {
@@ -90,64 +99,84 @@ func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
 		f.add(Source{Path: at.String(), Sub: sub, To: to, Address: at, Err: fault.At(at.String(), err)})
 		return nil
 	}
-	slices.SortFunc(infos, func(a, b remote.Info) int {
-		return natural.Compare(path.Join(a.Below, a.Name), path.Join(b.Below, b.Name))
-	})
-	files := map[string]*remote.Address{}
+	f.above = append(f.above, has)
+	defer func() { f.above = f.above[:len(f.above)-1] }()
+	l := &listedFolder{at: at, sub: sub, to: to, infos: infos, files: map[string]*remote.Address{}, sets: map[string]*parts.Set{}}
 	for _, info := range infos {
 		if !info.Folder && info.Below == "" {
-			files[info.Name] = at.Listed(info)
+			l.files[info.Name] = at.Listed(info)
 		}
 	}
+	f.findSets(l)
+	for i := range infos {
+		if err := f.addListed(l, &infos[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// A listedFolder is one at an address.
+type listedFolder struct {
+	at    *remote.Address
+	sub   string
+	to    To
+	infos []remote.Info // in order
+	files map[string]*remote.Address
+	sets  map[string]*parts.Set // by the names of their parts
+}
+
+// findSets finds the sets in a folder.
+func (f *finder) findSets(l *listedFolder) {
 	get := func(name string) (blob.File, error) {
-		if files[name] == nil {
-			return blob.File{Path: at.Sibling(name).String(), Remote: true}, nil
+		if l.files[name] == nil {
+			return blob.File{Path: l.at.Sibling(name).String(), Remote: true}, nil
 		}
-		return blob.FindAt(f.ctx, files[name])
+		return blob.FindAt(f.ctx, l.files[name])
 	}
-	sets := map[string]*parts.Set{}               // by the names of their parts
-	for _, info := range slices.Backward(infos) { // the last part says how many there are
-		if files[info.Name] == nil || info.Below != "" || sets[info.Name] != nil {
+	for _, info := range slices.Backward(l.infos) { // the last part says how many there are
+		file := l.files[info.Name]
+		if file == nil || info.Below != "" || l.sets[info.Name] != nil {
 			continue
 		}
 		set, err := parts.Ask(info.Name, get)
 		if err != nil {
-			f.add(Source{Path: files[info.Name].String(), Sub: sub, To: to, Address: files[info.Name], Err: err})
-			delete(files, info.Name)
-			continue
+			f.add(Source{Path: file.String(), Sub: l.sub, To: l.to, Address: file, Err: err})
+			delete(l.files, info.Name)
 		}
 		if set == nil {
 			continue
 		}
 		for _, p := range set.Parts {
 			if in, is := p.Info.(blob.Info); is {
-				sets[in.At.Name()] = set
+				l.sets[in.At.Name()] = set
 			}
 		}
 	}
-	for _, info := range infos {
-		below, name := path.Join(sub, info.Below), info.Name
-		switch file := files[name]; {
-		case info.Folder && f.Recursive && info.Below == "" && !place.IsStaging(name):
-			if in := at.Sibling(name + "/"); f.Skip == nil || !f.Skip(in.String()) {
-				if err := f.addFolderAt(in, path.Join(sub, name), to); err != nil {
-					return err
-				}
-			}
-		case info.Folder:
-		case info.Below != "":
-			if f.Recursive && (IsArchive(path.Join(below, name), f.Archives) || f.inAnySeries(name)) {
-				in := at.Listed(info)
-				f.add(Source{Path: in.String(), Sub: below, To: to, Address: in, listed: true})
-			}
-		case file == nil:
-		case sets[name] != nil:
-			if f.isArchive(sets[name], sub) {
-				f.addAt(Source{Sub: sub, To: to, Address: file, listed: true}, sets[name])
-			}
-		case IsArchive(path.Join(sub, name), f.Archives) || f.inAnySeries(name):
-			f.add(Source{Path: file.String(), Sub: sub, To: to, Address: file, listed: true})
+}
+
+// addListed adds what is in a folder: an archive, or those in a folder below.
+func (f *finder) addListed(l *listedFolder, info *remote.Info) error {
+	name, file := info.Name, l.files[info.Name]
+	taken := func(sub string) bool { return IsArchive(path.Join(sub, name), f.Archives) || f.inAnySeries(name) }
+	switch {
+	case info.Folder:
+		in := l.at.Sibling(name + "/")
+		if f.Recursive && info.Below == "" && !place.IsStaging(name) && (f.Skip == nil || !f.Skip(in.String())) {
+			return f.addFolderAt(in, path.Join(l.sub, name), l.to)
 		}
+	case info.Below != "": // a page has links further down
+		if below := path.Join(l.sub, info.Below); f.Recursive && taken(below) {
+			in := l.at.Listed(*info)
+			f.add(Source{Path: in.String(), Sub: below, To: l.to, Address: in, listed: true})
+		}
+	case file == nil: // it was said what is wrong with it
+	case l.sets[name] != nil:
+		if f.isArchive(l.sets[name], l.sub) {
+			f.addAt(Source{Sub: l.sub, To: l.to, Address: file, listed: true}, l.sets[name])
+		}
+	case taken(l.sub):
+		f.add(Source{Path: file.String(), Sub: l.sub, To: l.to, Address: file, listed: true})
 	}
 	return nil
 }

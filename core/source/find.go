@@ -236,6 +236,7 @@ type finder struct {
 	seen   map[string]string // absolute paths, by what is the same, with the destination
 	sets   parts.Lookup
 	begun  map[string]bool // folders of named files, where that was finished
+	above  []string        // what the folders at addresses have that are being looked into, one in the other
 }
 
 // addSource adds what a name stands for. Its error is about the request itself.

@@ -84,8 +84,8 @@ func (c *client) List(ctx context.Context, folder *url.URL) (all []wire.Info, er
 		found, err := s.ReadDirContext(ctx, in)
 		all = make([]wire.Info, 0, len(found))
 		for _, one := range found {
-			if one.Mode()&fs.ModeSymlink != 0 {
-				if to, err := s.Stat(path.Join(in, one.Name())); err == nil {
+			if one.Mode()&fs.ModeSymlink != 0 { // those to folders could lead in circles
+				if to, err := s.Stat(path.Join(in, one.Name())); err == nil && !to.IsDir() {
 					one = called{to, one.Name()}
 				}
 			}
