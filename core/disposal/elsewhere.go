@@ -149,9 +149,13 @@ func thereElsewhere(ctx context.Context, f blob.File, to *remote.Address) (same,
 	return same, !same, err
 }
 
-// goElsewhere lets files go: all of them, or none with an error, as far as the server lets them
-// be put back. What a run that was killed leaves, FinishAt finishes.
+// goElsewhere lets files go, and is not interrupted: all of them, or none with an error, as far as the
+// server lets them be put back. What a run that was killed leaves, FinishAt finishes.
 func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote.Address, why error) (err error) {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx)
 	journal := taking{Begun: r.Begun, Failed: r.Failed}
 	for i, f := range files {
 		one := taken{Path: f.Path, Size: f.Size(), Modified: f.Info.ModTime()}

@@ -18,6 +18,7 @@ type OldAt struct {
 // LookAt finds what stands at an address. A folder is of kind fault.Refused.
 func LookAt(ctx context.Context, at *remote.Address) (*OldAt, error) {
 	info, err := at.Now(ctx)
+	ctx = context.WithoutCancel(ctx) // what is begun with it is not left in the middle
 	switch {
 	case errors.Is(err, remote.ErrMissing):
 		return &OldAt{ctx: ctx, at: at}, nil

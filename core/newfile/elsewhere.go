@@ -85,9 +85,13 @@ func (e *elsewhere) Over(old Old) {
 	}
 }
 
-// Commit is that of NewFiles. A single file takes the place of what it replaces in one step; where
-// there are several, that is put aside first.
+// Commit is that of NewFiles, and is not interrupted. A single file takes the place of what it
+// replaces in one step; where there are several, that is put aside first.
 func (e *elsewhere) Commit(names []string) error {
+	if err := e.ctx.Err(); err != nil {
+		return errors.Join(err, e.Discard())
+	}
+	e.ctx = context.WithoutCancel(e.ctx)
 	for _, name := range names {
 		if old := e.olds[name]; old != nil {
 			if err := old.Still(); err != nil {

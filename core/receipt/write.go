@@ -3,6 +3,7 @@ package receipt
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
@@ -59,7 +60,9 @@ func Append(sites newfile.Sites, path string, run Run, say fault.Wording) (*Writ
 	defer discard()
 	if remote.IsAddress(path) {
 		w.away = &away{sites: sites, path: path}
-		w.file, err = w.away.fetch()
+		if w.file, err = w.away.fetch(); err == nil { // it is sent also where the run is interrupted
+			w.away.sites.Context = context.WithoutCancel(sites.Context)
+		}
 	} else {
 		w.file, err = os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
 		err = fault.Writing(path, err)
