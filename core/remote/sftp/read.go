@@ -15,15 +15,6 @@ import (
 	"widecrate/core/remote/wire"
 )
 
-// What is under way of one file at a time: as much as every server takes in a packet (section 3 of
-// the protocol), and enough of it for a fast line that is far away.
-const (
-	block  = 32 << 10
-	blocks = 128
-)
-
-var buffers = sync.Pool{New: func() any { return new([block]byte) }}
-
 // A resource is a file that is read: the one that had the name when it was opened.
 type resource struct {
 	*wire.Resource
@@ -159,8 +150,10 @@ func (s *session) pass(ctx context.Context, file *sftp.File, ranges []wire.Range
 		for i, r := range asked {
 			for at := r.From; at < r.To; at += block {
 				p := &piece{of: i, data: buffers.Get().(*[block]byte), n: int(min(block, r.To-at)), done: make(chan error, 1)}
+				s.reads.enter()
 				go func() {
 					n, err := file.ReadAt(p.data[:p.n], at)
+					s.reads.leave(n == p.n)
 					switch {
 					case n == p.n:
 						err = nil

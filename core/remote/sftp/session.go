@@ -26,8 +26,8 @@ type session struct {
 	line *line
 	dead chan struct{} // is closed when the connection is lost
 
-	passed atomic.Int64 // bytes of files, either way
-	writes window
+	passed        atomic.Int64 // bytes of files, either way
+	reads, writes window
 }
 
 // session is one to the host of an address that is alive.

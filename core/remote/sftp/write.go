@@ -123,37 +123,6 @@ func (u *upload) writeAt(p []byte, at int64) error {
 	}))
 }
 
-// A window bounds the blocks that are sent and not confirmed on a connection: few at first, as many
-// more as are confirmed. On a line that breaks again and again, some of them are, then.
-type window struct {
-	mu     sync.Mutex
-	room   sync.Cond
-	under  int
-	beyond int // firstBlocks
-}
-
-const firstBlocks = 4
-
-func (w *window) enter() {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.room.L = &w.mu
-	for w.under >= firstBlocks+w.beyond {
-		w.room.Wait()
-	}
-	w.under++
-}
-
-func (w *window) leave(confirmed bool) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.under--
-	if confirmed && firstBlocks+w.beyond < blocks {
-		w.beyond++
-	}
-	w.room.Broadcast()
-}
-
 // explain says of a server that refuses to take more whether it has room.
 func (u *upload) explain(err error) error {
 	if !failed(err) {
