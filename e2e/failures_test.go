@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -49,9 +50,12 @@ func TestFailuresHaveOneCode(t *testing.T) {
 	put(t, filepath.Join(dir, "there/right/levels.csv"), "something else")
 	put(t, filepath.Join(dir, "there/right.tar"), "something else")
 	put(t, filepath.Join(dir, "right.zip.known"), "")
-	hosted, home := overSSH(t, dir)
-	t.Setenv("HOME", home)
-	t.Setenv("USERPROFILE", home)
+	hosted := ""
+	if runtime.GOOS != "windows" { // where the paths of a server are not those of a system
+		home := ""
+		hosted, home = overSSH(t, dir)
+		t.Setenv("HOME", home)
+	}
 	before := tree(t, dir)
 	text := "| what went wrong |"
 	for _, c := range failing {
@@ -59,6 +63,9 @@ func TestFailuresHaveOneCode(t *testing.T) {
 	}
 	text += "\n|---|" + strings.Repeat("---:|", len(failing)) + "\n"
 	for _, f := range failures {
+		if strings.Contains(f.source, "://") && hosted == "" {
+			continue
+		}
 		text += "| " + f.what + " |"
 		codes := map[int]bool{}
 		for _, c := range failing {
@@ -84,6 +91,9 @@ func TestFailuresHaveOneCode(t *testing.T) {
 		assert.Len(t, codes, 1, f.what)
 	}
 	assert.Equal(t, before, tree(t, dir), "nothing has changed")
+	if hosted == "" {
+		return
+	}
 	docs, err := os.ReadFile("../docs/errors.md")
 	require.NoError(t, err)
 	assert.Contains(t, string(docs), text, text)
