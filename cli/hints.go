@@ -39,6 +39,8 @@ var words = map[fault.Hint]string{
 	fault.KeepApart:         "pack them in separate archives, or keep the folders apart with --top keep or --under",
 	fault.SettleClashes:     "nothing of this archive was put into place; choose what to do with --clash skip, replace, newer or number",
 	fault.Credentials:       "put user and password for the host into the netrc file, or name the variable that has user:password with --login-env, or a token with --token-env",
+	fault.UseAgent:          "add it to an agent that runs, and leave --identity out",
+	fault.NameFolders:       "name the folders that are wanted, without --recursive",
 	fault.LogIn:             "name a key that it knows with --identity, add one to an agent that runs, or name the variable that has user:password with --login-env",
 	fault.TrustCertificate:  "if the server is right, name a file with its certificates with --ca-file",
 	fault.KeepReplaced:      "nothing was done; with --replaced the next run keeps that",

@@ -74,15 +74,8 @@ func startNginx(t *testing.T, folder string) (plain, secure, ca string) {
 		_ = server.Process.Kill()
 		_ = server.Wait()
 	})
-	for range 100 {
-		if c, err := net.Dial("tcp", plain); err == nil {
-			c.Close()
-			return "http://" + plain + "/", "https://" + secure + "/", ca
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	t.Fatal("nginx does not answer")
-	return "", "", ""
+	answers(t, plain)
+	return "http://" + plain + "/", "https://" + secure + "/", ca
 }
 
 // free is an address of this machine on which nobody listens.

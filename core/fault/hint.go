@@ -50,6 +50,8 @@ const (
 	Credentials
 	TrustCertificate
 	LogIn
+	UseAgent
+	NameFolders
 	NameDestination
 	NameByArchive
 	NameReceipt
@@ -94,6 +96,8 @@ var hints = [hintCount]string{
 	KeepApart:         "pack them in separate archives, or keep the folders apart",
 	SettleClashes:     "nothing of this archive was put into place; say what to do about files that differ",
 	Credentials:       "give user and password for the host in the netrc file, or a token",
+	UseAgent:          "add it to an agent that runs, and name no key",
+	NameFolders:       "name the folders that are wanted, and look in none below them",
 	LogIn:             "give a key that it knows, be it by an agent, or user and password",
 	TrustCertificate:  "if the server is right, name a file with its certificates",
 	NameReceipt:       "name a file that an earlier run wrote as its receipt",

@@ -3,9 +3,7 @@ package revise
 import (
 	"context"
 	"errors"
-	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -17,10 +15,8 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/format/zip"
 	"widecrate/core/place"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
@@ -112,90 +108,6 @@ func (c Conversion) Run(ctx context.Context, tell report.Sink) error {
 		tell.Left(left, func(i int) string { return c.Sources[i].Path })
 	}
 	return err
-}
-
-// target is the path of a new archive, and the one that it would have without a number.
-type target struct{ path, asked string }
-
-// targets are the paths of the new archives: named like the old ones, with the
-// extension of the format.
-func (c *Conversion) targets() ([]target, error) {
-	targets := make([]target, len(c.Sources))
-	taken := map[string]string{}
-	for i, s := range c.Sources {
-		if s.Err != nil {
-			continue
-		}
-		dir := c.Placement.Into
-		if dir == "" && s.Elsewhere() {
-			return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
-		}
-		if dir == "" {
-			dir = filepath.Dir(s.Path)
-		} else if s.Sub != "" {
-			dir = place.Join(dir, s.Sub)
-		}
-		o := c.Output
-		name, err := place.Name(place.Stem(s.Name()) + o.Format.Extensions[0])
-		if err == nil {
-			err = place.Holds(name)
-		}
-		if err != nil {
-			return nil, fault.At(s.Path, err)
-		}
-		o.Archive = place.Join(dir, name)
-		path, err := o.Target(taken)
-		if err != nil {
-			return nil, err
-		}
-		if other, clash := taken[path]; clash {
-			return nil, fault.New(fault.Refused, "%s and %s would both become %s", other, s.Path, path).
-				Suggest(fault.NumberThem)
-		}
-		taken[path] = s.Path
-		targets[i] = target{path, place.Join(place.Dir(path), name)}
-	}
-	return targets, nil
-}
-
-// guard finds the new archives that would take the place of a source, or of one of its
-// parts, before anything is done.
-func (c *Conversion) guard(targets []target) error {
-	c.taken = make([]error, len(targets))
-	sources, addresses := map[folder.ID]string{}, map[string]bool{}
-	for i := range c.Sources {
-		addresses[c.Sources[i].Path] = true
-		for _, path := range c.Sources[i].OnDisk() {
-			if info, err := os.Stat(path); err == nil {
-				if id, _, known := folder.IDOf(path, info); known {
-					sources[id] = path
-				}
-			}
-		}
-	}
-	for i, target := range targets {
-		if target.path == "" {
-			continue
-		}
-		o := c.Output
-		names, err := o.Takes(target.path)
-		if err != nil {
-			return err
-		}
-		for _, name := range names {
-			if remote.IsAddress(name) && addresses[name] {
-				c.taken[i] = fault.New(fault.Refused, "it would take the place of %s, which is a source", name).Suggest(fault.ConvertElsewhere)
-			}
-			info, err := os.Stat(name)
-			if err != nil {
-				continue
-			}
-			if id, _, known := folder.IDOf(name, info); known && sources[id] != "" {
-				c.taken[i] = fault.New(fault.Refused, "it would take the place of %s, which is a source", sources[id]).Suggest(fault.ConvertElsewhere)
-			}
-		}
-	}
-	return nil
 }
 
 func (c *Conversion) one(ctx context.Context, i int, files []blob.File, to target) *report.Converted {

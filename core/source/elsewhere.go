@@ -88,7 +88,7 @@ func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
 	case len(f.above) >= mostFolders:
 		err = fault.New(fault.Unsafe, "more than %d folders lie in each other there", mostFolders)
 	case len(infos) > 0 && slices.Contains(f.above, has):
-		err = fault.New(fault.Unsafe, "it has the same in it as a folder above it: the server leads in circles").Advise("name the folders that are wanted, without --recursive")
+		err = fault.New(fault.Unsafe, "it has the same in it as a folder above it: the server leads in circles").Suggest(fault.NameFolders)
 	}
 	if err != nil {
 		if errors.Is(err, remote.ErrUnlisted) {

@@ -44,7 +44,7 @@ func (k *keys) read(o *wire.Hosts) error {
 			k.own = append(k.own, signer)
 		case o.Identity == "": // what is at the usual places may be something else, or for the agent
 		case locked:
-			return fault.At(file, fault.New(fault.Unreadable, "the key is locked with a passphrase").Advise("add it to an agent that runs, and leave --identity out"))
+			return fault.At(file, fault.New(fault.Unreadable, "the key is locked with a passphrase").Suggest(fault.UseAgent))
 		case os.IsNotExist(err) || os.IsPermission(err):
 			return fault.Reading(file, err)
 		default:
