@@ -35,10 +35,10 @@ var layers = [][]string{
 	{"format/zip", "format/tar", "format/cpio", "format/iso"},
 	{"archive"},
 	{"blob", "codec"},
-	{"folder"},
 	{"remote"},
 	{"remote/web", "remote/sftp"},
 	{"remote/wire"},
+	{"folder"},
 	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt", "schedule"},
 	{"fault", "systemtest", "bent"},
 }

@@ -2,11 +2,10 @@ package blob
 
 import (
 	"bytes"
-	"errors"
 	"io"
-	"os"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 )
 
 // Spool keeps what comes from a stream: in memory if it has no more than so many
@@ -84,29 +83,20 @@ func (a *appending) Write(p []byte) (int, error) {
 
 // spooled is a file for a while.
 type spooled struct {
-	file  *os.File
-	size  int64
-	named bool // the file still has its name
+	file *folder.Temporary
+	size int64
 }
 
 func newSpooled(dir string) (*spooled, error) {
-	f, err := os.CreateTemp(dir, "widecrate-spool-")
+	f, err := folder.NewTemporary(dir)
 	if err != nil {
-		return nil, fault.Writing(dir, err)
+		return nil, err
 	}
-	// Where a file that is open can be removed, nothing of it outlives a kill.
-	return &spooled{file: f, named: os.Remove(f.Name()) != nil}, nil
+	return &spooled{file: f}, nil
 }
 
 func (s *spooled) ReadAt(p []byte, at int64) (int, error) { return s.file.ReadAt(p, at) }
 func (s *spooled) Size() int64                            { return s.size }
 func (s *spooled) Files() []File                          { return nil }
 
-func (s *spooled) Close() error {
-	err := s.file.Close()
-	if s.named {
-		s.named = false
-		err = errors.Join(err, os.Remove(s.file.Name()))
-	}
-	return err
-}
+func (s *spooled) Close() error { return s.file.Close() }

@@ -3,10 +3,10 @@ package receipt
 import (
 	"errors"
 	"io"
-	"os"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/newfile"
 )
 
@@ -16,18 +16,19 @@ type away struct {
 	sites newfile.Sites
 	path  string
 	old   newfile.Old
-	base  int64 // bytes of file that were there
+	file  *folder.Temporary
+	base  int64 // bytes of it that were there
 }
 
-// fetch gets what is there into a file, which nothing else knows.
-func (a *away) fetch() (file *os.File, err error) {
+// fetch gets what is there into a file.
+func (a *away) fetch() (err error) {
 	if a.old, err = a.sites.Look(a.path); err != nil {
-		return nil, err
+		return err
 	}
-	if file, err = os.CreateTemp("", "widecrate-*"); err != nil {
-		return nil, fault.Writing("", err)
+	file, err := folder.NewTemporary("")
+	if err != nil {
+		return err
 	}
-	_ = os.Remove(file.Name()) // where that cannot be done to an open file, it stays until the system clears such files
 	if a.base = 0; a.old.There() {
 		var there blob.File
 		if there, err = a.sites.Find(a.path); err == nil && there.Info != nil {
@@ -36,9 +37,10 @@ func (a *away) fetch() (file *os.File, err error) {
 	}
 	if err != nil {
 		file.Close()
-		return nil, err
+		return err
 	}
-	return file, nil
+	a.file = file
+	return nil
 }
 
 func copyOf(there blob.File, to io.Writer) (int64, error) {
@@ -53,36 +55,30 @@ func copyOf(there blob.File, to io.Writer) (int64, error) {
 
 // send lets the file take the place of what was there. Where others have written there since, the
 // lines of this run come after theirs.
-func (a *away) send(file *os.File) (*os.File, error) {
+func (a *away) send() error {
 	const tries = 5
 	for try := 1; ; try++ {
-		err := a.sendOnce(file)
+		err := a.sendOnce()
+		if err == nil || !errors.Is(err, fault.Refused) || try == tries {
+			return err
+		}
+		ours, base := a.file, a.base
+		if err := a.fetch(); err != nil {
+			return err
+		}
+		info, err := ours.Stat()
 		if err == nil {
-			return file, nil
+			_, err = io.Copy(a.file, io.NewSectionReader(ours, base, info.Size()-base))
 		}
-		if !errors.Is(err, fault.Refused) || try == tries {
-			return file, err
-		}
-		base := a.base
-		theirs, err := a.fetch()
+		ours.Close()
 		if err != nil {
-			return file, err
+			return fault.Writing(a.path, err)
 		}
-		info, err := file.Stat()
-		if err == nil {
-			_, err = io.Copy(theirs, io.NewSectionReader(file, base, info.Size()-base))
-		}
-		if err != nil {
-			theirs.Close()
-			return file, fault.Writing(a.path, err)
-		}
-		file.Close()
-		file = theirs
 	}
 }
 
-func (a *away) sendOnce(file *os.File) error {
-	info, err := file.Stat()
+func (a *away) sendOnce() error {
+	info, err := a.file.Stat()
 	if err != nil {
 		return fault.Writing(a.path, err)
 	}
@@ -90,7 +86,7 @@ func (a *away) sendOnce(file *os.File) error {
 	if err != nil {
 		return err
 	}
-	if _, err := io.Copy(out, io.NewSectionReader(file, 0, info.Size())); err != nil {
+	if _, err := io.Copy(out, io.NewSectionReader(a.file, 0, info.Size())); err != nil {
 		return errors.Join(err, out.Discard())
 	}
 	if err := out.Commit(); err != nil {

@@ -57,7 +57,7 @@ type Receipts struct {
 	Remarks []string // lines that could not be read
 
 	sites newfile.Sites
-	files []*os.File
+	files []io.Closer
 	runs  map[string]*Run
 	order []*Run // by when they began
 	moved []Moved
@@ -119,17 +119,22 @@ func (r *Receipts) Close() error {
 func (r *Receipts) open(path string) (*os.File, error) {
 	if remote.IsAddress(path) {
 		a := &away{sites: r.sites, path: path}
-		f, err := a.fetch()
-		if err == nil {
-			_, err = f.Seek(0, io.SeekStart)
+		if err := a.fetch(); err != nil {
+			return nil, err
 		}
-		return f, err
+		r.files = append(r.files, a.file)
+		_, err := a.file.Seek(0, io.SeekStart)
+		return a.file.File, fault.Reading(path, err)
 	}
 	f, _, err := folder.OpenRegular(path)
-	if errors.Is(err, fs.ErrNotExist) {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		return nil, nil
+	case err != nil:
+		return nil, fault.Reading(path, err)
 	}
-	return f, fault.Reading(path, err)
+	r.files = append(r.files, f)
+	return f, nil
 }
 
 func (r *Receipts) load(path string) error {
@@ -137,7 +142,6 @@ func (r *Receipts) load(path string) error {
 	if f == nil || err != nil {
 		return err
 	}
-	r.files = append(r.files, f)
 	l := loading{Receipts: r, file: f}
 	in := bufio.NewReaderSize(f, 1<<20)
 	for at := int64(0); err == nil; {

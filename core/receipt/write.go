@@ -60,8 +60,8 @@ func Append(sites newfile.Sites, path string, run Run, say fault.Wording) (*Writ
 	defer discard()
 	if remote.IsAddress(path) {
 		w.away = &away{sites: sites, path: path}
-		if w.file, err = w.away.fetch(); err == nil { // it is sent also where the run is interrupted
-			w.away.sites.Context = context.WithoutCancel(sites.Context)
+		if err = w.away.fetch(); err == nil { // it is sent also where the run is interrupted
+			w.file, w.away.sites.Context = w.away.file.File, context.WithoutCancel(sites.Context)
 		}
 	} else {
 		w.file, err = os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
@@ -373,7 +373,8 @@ func (w *Writer) Sync() error {
 		w.err = fault.Writing(w.path, w.file.Sync())
 	}
 	if w.err == nil && w.away != nil {
-		w.file, w.err = w.away.send(w.file)
+		w.err = w.away.send()
+		w.file = w.away.file.File
 	}
 	return w.err
 }
@@ -381,7 +382,11 @@ func (w *Writer) Sync() error {
 // Close ends the run.
 func (w *Writer) Close() error {
 	err := w.Sync()
-	if closed := w.file.Close(); err == nil {
+	closing := io.Closer(w.file)
+	if w.away != nil {
+		closing = w.away.file
+	}
+	if closed := closing.Close(); err == nil {
 		err = fault.Writing(w.path, closed)
 	}
 	return err

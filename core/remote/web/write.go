@@ -6,17 +6,17 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/remote/wire"
 )
 
 // An upload is a file that is written: on this machine, until all of it is there, as a request
 // may have to be made again.
 type upload struct {
-	*os.File
+	*folder.Temporary // where it is kept
 	client *Client
 	ctx    context.Context
 	at     *url.URL
@@ -24,9 +24,9 @@ type upload struct {
 
 // Create is that of wire.Protocol.
 func (c *Client) Create(ctx context.Context, at *url.URL) (wire.File, error) {
-	f, err := os.CreateTemp("", "widecrate-*")
+	f, err := folder.NewTemporary("")
 	if err != nil {
-		return nil, fault.Writing("", err)
+		return nil, err
 	}
 	return &upload{f, c, ctx, at}, nil
 }
@@ -66,11 +66,6 @@ func (u *upload) Sync() error {
 type sized struct{ *io.SectionReader }
 
 func (s sized) Len() int { return int(s.Size()) }
-
-// Close lets go of what is kept on this machine.
-func (u *upload) Close() error {
-	return errors.Join(u.File.Close(), os.Remove(u.Name()))
-}
 
 // Rename is that of wire.Protocol (RFC 4918, section 9.9).
 func (c *Client) Rename(ctx context.Context, from, to *url.URL, replace bool) error {
