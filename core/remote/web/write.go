@@ -17,9 +17,9 @@ import (
 // may have to be made again.
 type upload struct {
 	*folder.Temporary // where it is kept
-	client *Client
-	ctx    context.Context
-	at     *url.URL
+	client            *Client
+	ctx               context.Context
+	at                *url.URL
 }
 
 // Create is that of wire.Protocol.
