@@ -6,7 +6,8 @@ package codec
 import (
 	"io"
 
-	"widecrate/core/codec/inflate"
+	"widecrate/core/codec/bits"
+	"widecrate/core/codec/early"
 	"widecrate/core/fault"
 )
 
@@ -16,7 +17,7 @@ import (
 type Source interface {
 	io.Reader
 	io.ByteReader
-	inflate.Source
+	bits.Source
 }
 
 // DefaultMemory is what a header may ask for when nothing else is said: more
@@ -26,8 +27,10 @@ const DefaultMemory = 1 << 30
 // Options bound a decoder.
 type Options struct {
 	MaxMemory int64 // bytes that a header may ask for; 0: DefaultMemory
-	NoEnd     bool  // no mark of its own ends a stream; then
-	Size      int64 // is how many bytes are in it
+	NoEnd     bool  // no mark of its own ends a stream: its size does
+	Size      int64 // bytes of the data, for methods that cannot say where it ends
+
+	Imploded early.Layout
 }
 
 func (o Options) maxMemory() int64 {
@@ -75,7 +78,10 @@ type Method struct {
 	Magic      func(head []byte) bool
 }
 
-var methods = []Method{store, deflate, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod, lzmaFile}
+var methods = []Method{
+	store, deflate, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod, lzmaFile,
+	compress, shrink, reduce(1), reduce(2), reduce(3), reduce(4), implode,
+}
 
 // ByName returns the method with that name.
 func ByName(name string) (Method, bool) {

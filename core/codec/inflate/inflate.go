@@ -9,6 +9,8 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+
+	"widecrate/core/codec/bits"
 )
 
 // A CorruptError says what is wrong with a stream, and where.
@@ -29,17 +31,9 @@ var (
 	errTooFar     = corrupt("a distance to before the start")
 )
 
-// A Source is what a stream is read from: something of which what is at hand can
-// be looked at, such as a bufio.Reader.
-type Source interface {
-	Buffered() int
-	Peek(n int) ([]byte, error)
-	Discard(n int) (int, error)
-}
-
 // Decoder reads one stream.
 type Decoder struct {
-	src   Source
+	src   bits.Source
 	codes *codes
 
 	in    []byte // what is at hand of the source
@@ -68,7 +62,7 @@ type Decoder struct {
 const room = 96 << 10
 
 // New returns a decoder of deflate, or with wide of deflate64.
-func New(src Source, wide bool) *Decoder {
+func New(src bits.Source, wide bool) *Decoder {
 	codes := deflate
 	if wide {
 		codes = deflate64
@@ -80,7 +74,7 @@ func New(src Source, wide bool) *Decoder {
 }
 
 // Reset makes the decoder ready for another stream of the same kind.
-func (d *Decoder) Reset(src Source) {
+func (d *Decoder) Reset(src bits.Source) {
 	d.src = src
 	d.in, d.ip, d.bits, d.count, d.read, d.write = nil, 0, 0, 0, 0, 0
 	d.taken = 0

@@ -24,7 +24,7 @@ import (
 const head = 64
 
 // short are the extensions that stand for two.
-var short = map[string][]string{codec.Gzip: {".tgz"}, codec.Bzip2: {".tbz2", ".tbz"}, codec.XZ: {".txz"}, codec.Zstd: {".tzst"}, codec.LZ4: {".tlz4"}, codec.LZMAFile: {".tlz"}}
+var short = map[string][]string{codec.Gzip: {".tgz"}, codec.Bzip2: {".tbz2", ".tbz"}, codec.XZ: {".txz"}, codec.Zstd: {".tzst"}, codec.LZ4: {".tlz4"}, codec.LZMAFile: {".tlz"}, codec.Compress: {".taz"}}
 
 // inner is a kind of archive that is compressed as a whole.
 type inner struct {

@@ -9,6 +9,7 @@ import (
 	"github.com/ulikunitz/xz/lzma"
 
 	"widecrate/core/codec"
+	"widecrate/core/codec/codectest"
 )
 
 // built is an archive written field by field, so that each can be wrong.
@@ -36,6 +37,7 @@ type fake struct {
 	descriptor               string // "", "signed", "unsigned" or "wide"
 	local, central           func(header []byte)
 	packed                   func(data []byte) []byte
+	raw                      []byte // packed already
 }
 
 func (b built) bytes() []byte {
@@ -111,8 +113,17 @@ func (f fake) centralPart(offset uint32) []byte {
 }
 
 func (f fake) pack() []byte {
+	if f.raw != nil {
+		return f.raw
+	}
 	var b bytes.Buffer
 	switch f.method {
+	case 1:
+		b.Write(codectest.Shrink([]byte(f.data)))
+	case 2, 3, 4, 5:
+		b.Write(codectest.Reduce([]byte(f.data), int(f.method)-1))
+	case 6:
+		b.Write(codectest.Implode([]byte(f.data), f.flags&flagLarge != 0, f.flags&flagLiterals != 0))
 	case 9: // without matches, it is deflate
 		w, err := flate.NewWriter(&b, flate.HuffmanOnly)
 		if err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/codec"
+	"widecrate/core/codec/early"
 	"widecrate/core/crypt"
 	"widecrate/core/fault"
 )
@@ -89,10 +90,12 @@ func (d *data) start(method codec.Method) error {
 	return err
 }
 
-// options are those of the decoder: only the data of LZMA may lack a mark of its end, which
-// flag bit 1 says (4.4.4).
+// options are those of the decoder, which has flags of its own for two methods (4.4.4).
 func (d *data) options() codec.Options {
-	return codec.Options{MaxMemory: d.z.maxMemory, NoEnd: d.rec.flags&flagLZMAEnd == 0, Size: d.entry.Size}
+	return codec.Options{
+		MaxMemory: d.z.maxMemory, Size: d.entry.Size, NoEnd: d.rec.flags&flagLZMAEnd == 0,
+		Imploded: early.Layout{Large: d.rec.flags&flagLarge != 0, Literals: d.rec.flags&flagLiterals != 0},
+	}
 }
 
 // checkLocal checks the local header (4.3.7) at the start of block against the

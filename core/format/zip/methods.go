@@ -26,7 +26,8 @@ var methods = []method{
 	{9, codec.Deflate64, 0},
 	{14, codec.LZMA, 0},
 	{20, codec.Zstd, 0}, // its number for a while
-	{1, "shrink", 0}, {2, "reduce 1", 0}, {3, "reduce 2", 0}, {4, "reduce 3", 0}, {5, "reduce 4", 0}, {6, "implode", 0}, {10, "old TERSE", 0},
+	{1, codec.Shrink, 0}, {2, codec.Reduce(1), 0}, {3, codec.Reduce(2), 0}, {4, codec.Reduce(3), 0}, {5, codec.Reduce(4), 0}, {6, codec.Implode, 0},
+	{10, "old TERSE", 0},
 	{16, "CMPSC", 0}, {18, "TERSE", 0}, {19, "LZ77", 0}, {94, "MP3", 0}, {96, "JPEG", 0}, {97, "WavPack", 0}, {98, "PPMd", 0},
 }
 

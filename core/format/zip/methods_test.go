@@ -2,7 +2,9 @@ package zip
 
 import (
 	"bytes"
+	"fmt"
 	"io"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
@@ -114,4 +116,40 @@ func TestCopyRenamed(t *testing.T) {
 	z, err = Open(bytes.NewReader(broken), int64(len(broken)), archive.Options{})
 	require.NoError(t, err)
 	require.ErrorIs(t, NewWriter(io.Discard, archive.WriteOptions{}).Copy(t.Context(), z), fault.Damaged)
+}
+
+// What any packer ever wrote comes back; cut off or with a bit changed, it is the same or an error.
+func TestReadMethods(t *testing.T) {
+	content := levels[:200] + noise(300) + levels
+	flips := 8_000 // of each, more than 100,000 in all
+	if testing.Short() {
+		flips = 500
+	}
+	random := rand.New(rand.NewPCG(3, 7))
+	for _, f := range []fake{{method: 1}, {method: 2}, {method: 3}, {method: 4}, {method: 5}, {method: 6}, {method: 6, flags: flagLarge},
+		{method: 6, flags: flagLiterals}, {method: 6, flags: flagLarge | flagLiterals}, {method: 9}, {method: 12}, {method: 14}, {method: 93}, {method: 95}} {
+		name := fmt.Sprintf("%s, flags %d", methodName(f.method), f.flags)
+		f.name, f.data = "levels.csv", content
+		data := built{entries: []fake{f}}.bytes()
+		entries, got, err := read(data)
+		require.NoError(t, err, name)
+		require.Equal(t, content, got[0], name)
+		assert.Equal(t, methodName(f.method), entries[0].Method)
+		assert.Less(t, entries[0].Packed, entries[0].Size, name)
+
+		short, whole := f, f.pack()
+		for cut := range whole {
+			short.raw = whole[:cut]
+			_, _, err := read(built{entries: []fake{short}}.bytes())
+			require.ErrorIs(t, err, fault.Damaged, "%s cut to %d", name, cut)
+		}
+		for range flips {
+			changed := bytes.Clone(data)
+			at := random.IntN(8 * len(data))
+			changed[at/8] ^= 1 << (at % 8)
+			if _, got, err := read(changed); err == nil && len(got) > 0 {
+				require.Equal(t, content, got[0], "%s, bit %d", name, at)
+			}
+		}
+	}
 }

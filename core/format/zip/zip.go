@@ -47,6 +47,8 @@ const (
 const (
 	flagEncrypted  = 1 << 0
 	flagLZMAEnd    = 1 << 1 // of LZMA: its data has an end mark
+	flagLarge      = 1 << 1 // of implode: a window of 8 KiB
+	flagLiterals   = 1 << 2 // of implode: literals have codes
 	flagStrong     = 1 << 6
 	flagDescriptor = 1 << 3
 	flagUTF8       = 1 << 11
