@@ -170,6 +170,10 @@ type Format struct {
 	// may be completed afterwards; bytes before the start are never touched.
 	NewWriter func(w io.Writer, o WriteOptions) (Writer, error)
 
+	// Continues returns how many bytes at the start of content only say that it goes on
+	// where other content ended, as that of a tape does; 0: nothing says so. It may be nil.
+	Continues func(r io.ReaderAt) (headers int64)
+
 	// Methods are the compression methods to choose from for its entries; nil:
 	// there is nothing to choose. The first is the usual one.
 	Methods []string
@@ -209,6 +213,7 @@ const ModeSetID = 0o6000
 type Remark struct {
 	Text string
 	Hint fault.Hint // what can be done about it
+	Told bool       // also to those who do not ask: what is unpacked may be less than they think
 }
 
 // Remarks are those about an archive, a Reader or a Stream; of the latter, when it

@@ -30,6 +30,7 @@ const (
 	PickPattern
 	SlashInPattern
 	AllowGaps
+	AllVolumes
 	NameEncoding
 	GivePassword
 	LargerParts
@@ -79,6 +80,7 @@ var hints = [hintCount]string{
 	PickPattern:       "a path is taken exactly as written; a pattern chooses several",
 	SlashInPattern:    "in patterns, folders are separated by a slash on every system",
 	AllowGaps:         "fetch what is missing, or take what is there",
+	AllVolumes:        "open all volumes as one",
 	NameEncoding:      "choose another encoding",
 	GivePassword:      "give a password",
 	LargerParts:       "choose larger parts",

@@ -302,6 +302,7 @@ func (a *Archive) open() (*Archive, error) {
 		a.Close()
 		return nil, err
 	}
+	a.leaveOutBorders(f)
 	return a.openAs(f)
 }
 

@@ -16,6 +16,9 @@ import (
 // openSeries opens the members of a series as one archive. It comes in order if
 // one of them does.
 func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
+	if files := volumes(ctx, s); files != nil {
+		return openVolumes(s.Name(), files, o)
+	}
 	a := &Archive{Name: s.Name(), rules: o.Options, memory: 4 * inMemory}
 	a.users.Store(1)
 	a.bound(o.Limits)

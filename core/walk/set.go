@@ -15,6 +15,11 @@ func openSet(set *parts.Set, o Opening) (*Archive, error) {
 	o.Parts = set.Layout()
 	a := newArchive(set.Open(), o)
 	a.set = set
+	return a.openParts()
+}
+
+// openParts opens an archive whose data lies in several files.
+func (a *Archive) openParts() (*Archive, error) {
 	opened, err := a.open()
 	if err != nil {
 		return nil, a.explain(err)
@@ -32,17 +37,21 @@ const borderSlack = 256 << 10
 // explain makes of damage in a set its likely cause: of kind fault.Incomplete where the
 // parts are not the right ones.
 func (a *Archive) explain(err error) error {
-	if a.set == nil || fault.Of(err) != fault.Damaged {
+	layout := a.rules.Parts
+	if layout == nil || fault.Of(err) != fault.Damaged {
 		return err
 	}
-	layout := a.rules.Parts
 	b, broken := errors.AsType[*archive.Break](err)
 	switch {
 	case !broken:
 		return err
 	case b.CutOff:
+		next := "another volume"
+		if a.set != nil {
+			next = a.set.Next()
+		}
 		return fault.New(fault.Incomplete, "its data goes on behind %s: %w", layout[len(layout)-1].Name, err).
-			Advise(a.set.Next() + " is missing, or the last part is not complete")
+			Advise(next + " is missing, or the last part is not complete")
 	}
 	i := layout.At(b.Offset)
 	if i > 0 && b.Offset-layout[i].Start <= borderSlack {

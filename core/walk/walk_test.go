@@ -207,3 +207,59 @@ func TestKeepInput(t *testing.T) {
 		require.NoError(t, kept.Close())
 	}
 }
+
+// A tar in volumes is read as one, as a series and as a set, wherever it was cut: in the middle of a
+// file, which a header of the next volume says, and between two. Without the last volume, or with one
+// alone, that is said.
+func TestVolumes(t *testing.T) {
+	header := func(kind byte, name string) string {
+		b := make([]byte, 512)
+		for at, text := range map[int]string{0: name, 100: "0000644\x00", 124: "00000000000\x00", 136: "00000000000\x00", 148: "        ", 156: string(kind)} {
+			copy(b[at:], text)
+		}
+		sum := 0
+		for _, c := range b {
+			sum += int(c)
+		}
+		copy(b[148:], fmt.Sprintf("%06o\x00", sum))
+		return string(b)
+	}
+	const entry = 512 + 60_416
+	for name, c := range map[string]struct {
+		size     int
+		labelled bool
+	}{"in files": {40_960, false}, "in files, labelled": {20_480, true}, "between two": {entry + 512, true}} {
+		t.Run(name, func(t *testing.T) {
+			var volumes []string
+			for whole, at := content(t, "x.tar"), 0; at < len(whole); {
+				volume := ""
+				if c.labelled {
+					volume += header('V', fmt.Sprintf("May Volume %d", len(volumes)+1))
+				}
+				if at%entry != 0 {
+					volume += header('M', string("abc"[at/entry])+".dat")
+				}
+				n := min(c.size-len(volume), len(whole)-at)
+				volumes = append(volumes, volume+whole[at:at+n])
+				at += n
+			}
+			for pattern, request := range map[string]source.Request{"may-%d.tar": {Series: []string{"may-{n}.tar"}}, "may.tar.%03d": {}} {
+				dir := t.TempDir()
+				request.Names = []string{dir}
+				for i, volume := range volumes {
+					require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf(pattern, i+1)), []byte(volume), 0o644))
+				}
+				entries, err := readAll(t, request)
+				require.NoError(t, err, pattern)
+				assert.Equal(t, 3, entries, pattern)
+				require.NoError(t, os.Remove(filepath.Join(dir, fmt.Sprintf(pattern, len(volumes)))))
+				_, err = readAll(t, request)
+				require.ErrorIs(t, err, fault.Incomplete, pattern)
+			}
+			alone := filepath.Join(t.TempDir(), "last.tar")
+			require.NoError(t, os.WriteFile(alone, []byte(volumes[1]), 0o644))
+			_, err := readAll(t, source.Request{Names: []string{alone}})
+			assert.Equal(t, name != "between two", fault.Of(err) == fault.Incomplete, "%v", err)
+		})
+	}
+}

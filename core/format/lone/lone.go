@@ -161,8 +161,10 @@ func (s *packedStream) Close() error {
 	return s.d.Close()
 }
 
-// Remarks are those of the compressed data.
-func (s *packedStream) Remarks() []archive.Remark { return s.d.Remarks() }
+// Remarks are those of the archive, and of the compressed data.
+func (s *packedStream) Remarks() []archive.Remark {
+	return append(archive.Remarks(s.Stream), s.d.Remarks()...)
+}
 
 // Next moves on; at the end the rest of the compressed data is read, too, so
 // that its checksum is checked against it.

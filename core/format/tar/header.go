@@ -32,6 +32,8 @@ const (
 	typeSparse    = 'S' // extension: a file with holes
 	typePaxOld    = 'X' // what 'x' was on one system before POSIX had it
 	typeListing   = 'D' // extension: a folder, with a list of what was in it
+	typeLabel     = 'V' // extension: the name of the volume
+	typeRest      = 'M' // extension: the rest of a file that began in the volume before
 )
 
 // The fields of a header, by offset and length.

@@ -27,6 +27,7 @@ const longestExtended = 16 << 20
 type member struct {
 	archive.Entry
 	stored int64   // bytes of data in the archive, without padding
+	list   bool    // the data was a list of names, and is no part of it
 	pieces []piece // of a sparse file: what is not a hole, in order; nil: all is data
 }
 
@@ -36,6 +37,8 @@ type piece struct{ offset, length int64 }
 // parser goes from header to header.
 type parser struct {
 	in       blob.Front
+	labels   []string // of volumes
+	lists    lists
 	global   map[string]string // records of global extended headers that are used
 	also     archive.Facts     // which other headers of the entry say
 	encoding encoding.Encoding // of names that are not UTF-8; nil: Windows-1252 is assumed
@@ -79,6 +82,8 @@ func (p *parser) next() (*member, error) {
 		kind := b.bytes(fieldType)[0]
 		switch kind {
 		case typePax, typePaxOld, typeGlobal:
+		case typeRest:
+			return nil, notFirst(b.text(fieldName))
 		case typeLongName, typeLongLink:
 			if size > archive.LongestPath+blockSize {
 				return nil, p.names.Take(strings.Repeat("n", archive.LongestPath+1))
@@ -95,7 +100,10 @@ func (p *parser) next() (*member, error) {
 			return nil, err
 		}
 		if err := p.take(kind, data, &x); err != nil {
-			return nil, damaged(at, "%w", err)
+			if !fault.Known(err) {
+				err = damaged(at, "%w", err)
+			}
+			return nil, err
 		}
 		if kind == typeGlobal {
 			p.before = append(p.before, p.raw[from:]...)
@@ -116,6 +124,10 @@ func (p *parser) take(kind byte, data []byte, x *extended) (err error) {
 		}
 		_, err = readRecords(data, p.global, noting(&p.also))
 		x.global = p.global
+		p.label(x.global[volumeLabel])
+		if name := x.global[volumeFile]; err == nil && name != "" {
+			return notFirst(name)
+		}
 	case typePax, typePaxOld:
 		if x.own == nil {
 			x.own = map[string]string{}
@@ -151,6 +163,10 @@ func (p *parser) header() (*block, error) {
 			return nil, damaged(at-blockSize, "it is all zeros, and more follows")
 		case isSummed(b[:]):
 			p.zeros, p.behind = 0, 0
+			if b.bytes(fieldType)[0] == typeLabel {
+				p.label(p.toUTF8(b.text(fieldName)))
+				continue
+			}
 			p.raw = append(p.raw, b[:]...)
 			return &b, nil
 		case p.zeros > 1: // what is no header after an end mark is none of ours
@@ -206,7 +222,7 @@ const (
 // used reports whether a keyword is one of those.
 func used(key string) bool {
 	switch key {
-	case recordPath, recordLink, recordSize, recordModified, sparseMajor, sparseName, sparseSize, sparseReal, sparseMap:
+	case recordPath, recordLink, recordSize, recordModified, sparseMajor, sparseName, sparseSize, sparseReal, sparseMap, volumeLabel, volumeFile, folderList:
 		return true
 	}
 	return false
@@ -294,6 +310,9 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 	if err := m.apply(x.records); err != nil {
 		return nil, err
 	}
+	if list, has := x.get(folderList); has {
+		p.lists.count(list)
+	}
 	if p.encoding != nil { // records are in UTF-8, or in something that only the user knows
 		e.Path, e.Link = p.toUTF8(e.Path), p.toUTF8(e.Link)
 	}
@@ -314,6 +333,8 @@ func (p *parser) member(b *block, at, size int64, x extended) (*member, error) {
 		e.Size, e.Packed = 0, 0
 	}
 	switch {
+	case kind == typeListing:
+		return m, p.readList(m)
 	case kind == typeSparse:
 		return m, p.oldSparse(m, b, at)
 	case e.Kind == archive.File:

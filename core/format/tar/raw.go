@@ -13,11 +13,11 @@ import (
 )
 
 // Raw returns the header blocks of the current entry as they are in the archive,
-// so that it can be copied with all that they say; nil for a sparse file, of
-// which more than the headers would have to be copied. They are valid until the
+// so that it can be copied with all that they say; nil for a sparse file, and a
+// folder with a list, of which more than the headers would have to be copied. They are valid until the
 // next entry.
 func (s *Stream) Raw() []byte {
-	if s.m == nil || s.m.pieces != nil || s.m.Size != s.m.stored {
+	if s.m == nil || s.m.pieces != nil || s.m.list || s.m.Size != s.m.stored {
 		return nil
 	}
 	return s.raw

@@ -14,8 +14,8 @@ type Reader struct {
 	r       io.ReaderAt
 	entries []archive.Entry
 	data    []extent
-	broken  error // why entries may be missing
-	assumed bool  // an encoding of names
+	broken  error   // why entries may be missing
+	parser  *parser // for what was noticed
 }
 
 // extent is where the data of an entry is.
@@ -29,10 +29,9 @@ type extent struct {
 func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 	in := blob.FrontOf(r, size)
 	p := &parser{in: in, encoding: o.Encoding, names: o.Names}
-	t := &Reader{r: r}
+	t := &Reader{r: r, parser: p}
 	for {
 		m, err := p.next()
-		t.assumed = p.assumed
 		at := in.Offset()
 		if err == io.EOF {
 			return t, nil
@@ -61,13 +60,8 @@ func (t *Reader) Entries() []archive.Entry { return t.entries }
 // Broken says why entries may be missing from the list; nil if none are.
 func (t *Reader) Broken() error { return t.broken }
 
-// Remarks say what was assumed of names.
-func (t *Reader) Remarks() []archive.Remark {
-	if t.assumed {
-		return []archive.Remark{{Text: "names that are not UTF-8 were taken for Windows-1252", Hint: fault.NameEncoding}}
-	}
-	return nil
-}
+// Remarks are those of the parser.
+func (t *Reader) Remarks() []archive.Remark { return t.parser.Remarks() }
 
 // Close does nothing: a Reader holds no more than memory.
 func (t *Reader) Close() error { return nil }

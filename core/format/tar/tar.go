@@ -26,6 +26,7 @@ var Format = archive.Format{
 		return NewStream(bufio.NewReaderSize(io.NewSectionReader(r, 0, size), 256<<10), o), nil
 	},
 	NewWriter: func(w io.Writer, _ archive.WriteOptions) (archive.Writer, error) { return NewWriter(w), nil },
+	Continues: continues,
 	Hardlinks: true,
 	NeedsSize: true,
 }

@@ -58,6 +58,64 @@ func got(e archive.Entry, data []byte) string {
 	return text
 }
 
+// What the extensions say of an archive besides is said, in whatever way it is read.
+func TestRemarks(t *testing.T) {
+	file := join(head(typeFile, "a.csv", 3, nil), body("1,2"))
+	for name, c := range map[string]struct {
+		data []byte
+		want []string
+	}{
+		"nothing":        {file, nil},
+		"labels":         {join(head(typeLabel, "May", 0, nil), extendedHeader(typeGlobal, volumeLabel, "June"), file), []string{"label: May", "label: June"}},
+		"lists":          {join(head(typeListing, "d", 9, nil), body("Ya\x00Nb\x00N"), file), []string{"of 3 names in its folders, 2 are only in earlier archives"}},
+		"lists in POSIX": {join(extendedHeader(typePax, folderList, "Ya\x00Nb\x00"), head(typeFolder, "d", 0, nil)), []string{"of 2 names in its folders, 1 are only"}},
+	} {
+		data := join(c.data, make([]byte, 1024))
+		r, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{})
+		require.NoError(t, err, name)
+		s := NewStream(bytes.NewReader(data), archive.Options{})
+		for err == nil {
+			_, err = s.Next()
+		}
+		require.Equal(t, io.EOF, err, name)
+		require.Equal(t, r.Remarks(), s.Remarks(), name)
+		require.Len(t, r.Remarks(), len(c.want), name)
+		for i, want := range c.want {
+			assert.Contains(t, r.Remarks()[i].Text, want, name)
+		}
+	}
+}
+
+// Where a volume goes on with what the one before began, its own headers are known, and it is no
+// archive of its own.
+func TestVolumes(t *testing.T) {
+	long := int64(len(extendedHeader(typeGlobal, volumeFile, "a.csv", volumeLabel, "May Volume 2")))
+	for name, c := range map[string]struct {
+		start   []byte
+		headers int64
+		first   bool // it can be read alone
+	}{
+		"the rest of a file":     {head(typeRest, "a.csv", 3, nil), 512, false},
+		"a label and the rest":   {join(head(typeLabel, "May Volume 2", 0, nil), head(typeRest, "a.csv", 3, nil)), 1024, false},
+		"a label between":        {join(head(typeLabel, "May Volume 12", 0, nil), head(typeFile, "b.csv", 3, nil)), 512, true},
+		"a first label":          {join(head(typeLabel, "May Volume 1", 0, nil), head(typeFile, "b.csv", 3, nil)), 0, true},
+		"a file":                 {head(typeFile, "b.csv", 3, nil), 0, true},
+		"the rest in POSIX":      {join(extendedHeader(typeGlobal, volumeFile, "a.csv", volumeLabel, "May Volume 2"), head(typeFile, "GNUFileParts/a.csv.1", 3, nil)), long + 512, false},
+		"a long name in POSIX":   {join(extendedHeader(typeGlobal, volumeFile, "a.csv"), extendedHeader(typePax, "path", "y"), head(typeFile, "x", 3, nil)), 2048 + 512, false},
+		"a label between, POSIX": {join(extendedHeader(typeGlobal, volumeLabel, "May Volume 2"), head(typeFile, "b.csv", 3, nil)), 1024, true},
+		"no header":              {make([]byte, 512), 0, true},
+	} {
+		data := join(c.start, body("1,2"), make([]byte, 1024))
+		assert.Equal(t, c.headers, continues(bytes.NewReader(data)), name)
+		_, err := readBoth(t, data)
+		if c.first {
+			assert.NotErrorIs(t, err, fault.Incomplete, name)
+		} else {
+			assert.ErrorIs(t, err, fault.Incomplete, name)
+		}
+	}
+}
+
 // readBoth reads an archive at any entry and in order, and both must agree.
 func readBoth(t *testing.T, data []byte) ([]string, error) {
 	var inOrder []string
@@ -109,13 +167,14 @@ func TestReadDialects(t *testing.T) {
 		"another version":  {head(typeFile, "name", 0, func(b *block) { set(fieldPrefix, "some/where")(b); set(fieldMagic, "ustar\x0001")(b) }), []string{"file some/where/name 0"}},
 		"older pax":        {join(extendedHeader(typePaxOld, "path", "new"), head(typeFile, "x", 0, nil)), []string{"file new 0"}},
 		"a list of names":  {join(head(typeListing, "d", 6, nil), body("Ya\x00Nb\x00"), file), []string{"folder d 0", "file a.csv 3 1,2"}},
+		"a label":          {join(head(typeLabel, "May", 0, nil), file, head(typeLabel, "May", 0, nil)), []string{"file a.csv 3 1,2"}},
 		"taken back":       {join(extendedHeader(typeGlobal, "mtime", "5", "path", "all"), extendedHeader(typePax, "path", ""), head(typeFile, "x", 0, nil)), []string{"file x 0"}},
 		"NULs behind":      {join(head(typePax, "x", 512, nil), body("10 path=y\n"), head(typeFile, "x", 0, nil)), []string{"file y 0"}},
 		"a small time":     {join(extendedHeader(typePax, "mtime", "1e-05"), head(typeFile, "x", 0, nil)), []string{"file x 0"}},
 		"named elsewhere":  {join(extendedHeader(typePax, "path", "y"), head(typeFile, "", 0, nil)), []string{"file y 0"}},
 		"large attributes": {join(extendedHeader(typePax, "SCHILY.xattr.user.x", strings.Repeat("v", 2<<20)), head(typeFile, "x", 0, nil)), []string{"file x 0"}},
 		"other magic":      {head(typeFile, "name", 0, func(b *block) { set(fieldPrefix, "no prefix")(b); set(fieldMagic, magicOld)(b) }), []string{"file name 0"}},
-		"kinds":            {join(head(typeFolder, "d/", 0, nil), head(typeSymlink, "l", 0, set(fieldLink, "a")), head(typeHardlink, "h", 7, set(fieldLink, "a")), head(typePipe, "p", 0, nil), head(typeCharacter, "c", 0, nil), head(typeBlock, "b", 0, nil), head('V', "v", 0, nil), head(typeReserved, "r", 1, nil), body("1")), []string{"folder d 0", "link l 0 → a", "hard link h 0 → a", "pipe p 0", "device c 0", "device b 0", "other v 0", "file r 1 1"}},
+		"kinds":            {join(head(typeFolder, "d/", 0, nil), head(typeSymlink, "l", 0, set(fieldLink, "a")), head(typeHardlink, "h", 7, set(fieldLink, "a")), head(typePipe, "p", 0, nil), head(typeCharacter, "c", 0, nil), head(typeBlock, "b", 0, nil), head(typeLabel, "v", 0, nil), head('?', "o", 0, nil), head(typeReserved, "r", 1, nil), body("1")), []string{"folder d 0", "link l 0 → a", "hard link h 0 → a", "pipe p 0", "device c 0", "device b 0", "other o 0", "file r 1 1"}},
 		"long names":       {join(head(typeLongName, "x", int64(len(long)+1), nil), body(long+"\x00"), head(typeLongLink, "x", 3, nil), body("t/u"), head(typeSymlink, "short", 0, nil)), []string{"link " + long + " 0 → t/u"}},
 		"pax":              {join(extendedHeader(typePax, "path", "küste/"+long, "size", "2", "mtime", "1.5"), head(typeFile, "x", 0, nil), body("12"), file), []string{"file küste/" + long + " 2 12", "file a.csv 3 1,2"}},
 		"global pax":       {join(extendedHeader(typeGlobal, "linkpath", "everywhere"), head(typeSymlink, "l", 0, nil), extendedHeader(typePax, "linkpath", "here"), head(typeSymlink, "m", 0, nil)), []string{"link l 0 → everywhere", "link m 0 → here"}},
