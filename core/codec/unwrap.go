@@ -20,6 +20,8 @@ type unwrapped struct {
 	size int64
 	err  error
 
+	all     int64 // bytes of the members before
+	members Members
 	padding int64
 
 	trailer func(*unwrapped) error
@@ -147,11 +149,17 @@ func (r *headerReader) text() string {
 }
 
 func newGunzip(src Source) (io.ReadCloser, error) {
-	if _, err := ReadGzipHeader(src); err != nil {
+	header, err := ReadGzipHeader(src)
+	if err != nil {
 		return nil, err
 	}
-	return &unwrapped{src: src, data: newInflater(src, &narrow), sum: crc32.NewIEEE(), trailer: gzipTrailer, next: nextMember}, nil
+	u := &unwrapped{src: src, data: newInflater(src, &narrow), sum: crc32.NewIEEE(), trailer: gzipTrailer, next: nextMember}
+	u.members.name = header.FileName()
+	return u, nil
 }
+
+// Members are those that start a file of their own.
+func (u *unwrapped) Members() *Members { return &u.members }
 
 // gzipTrailer checks the end of a member against its data: CRC-32, and the size
 // in 32 bits.
@@ -174,15 +182,18 @@ func nextMember(u *unwrapped) error {
 	if head, err := u.src.Peek(1); err == nil && head[0] == 0 {
 		return u.skipPadding()
 	}
-	if _, err := ReadGzipHeader(u.src); err == errNoMember {
+	header, err := ReadGzipHeader(u.src)
+	switch {
+	case err == errNoMember:
 		return errBehind
-	} else if err != nil {
+	case err != nil:
 		return err
 	}
 	u.data.Reset(u.src)
 	u.sum.Reset()
+	u.all += u.size
 	u.size = 0
-	return nil
+	return u.members.note(u.all, header)
 }
 
 // skipPadding takes zeros, with which tapes and block devices fill up, to the end.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"math"
 	"path"
+	"slices"
 	"strings"
 
 	"widecrate/core/archive"
@@ -203,11 +204,14 @@ func (s *packedStream) placed(err error) error {
 	return fault.At(e.Where, fault.New(fault.Damaged, "%w", &archive.Break{Offset: s.d.place(), Err: e.Err}))
 }
 
-// stream is one compressed file.
+// stream is one compressed file, or those of a gzip stream whose members have different names.
 type stream struct {
 	*decoded
-	entry archive.Entry
-	given bool
+	entry   archive.Entry  // the next one
+	members *codec.Members // nil: there are none
+	given   bool           // the first entry
+	at      int64          // in the decoded data
+	rest    []byte         // that was read already, of the next file
 }
 
 func openFile(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
@@ -219,22 +223,74 @@ func openFile(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (arc
 	if size == blob.Endless {
 		e.Packed = archive.Unknown
 	}
+	s := &stream{decoded: d, entry: e}
 	if m.Name == codec.Gzip {
-		describe(&e, bufio.NewReader(io.NewSectionReader(r, 0, size)))
+		if header, err := codec.ReadGzipHeader(bufio.NewReader(io.NewSectionReader(r, 0, size))); err == nil { // what is wrong with it shows when it is decoded
+			s.describe(header)
+		}
 	}
-	return &stream{decoded: d, entry: e}, nil
+	if several, ok := d.decoder.(interface{ Members() *codec.Members }); ok {
+		s.members = several.Members()
+	}
+	return s, nil
+}
+
+// describe takes name and time from the header of a gzip member.
+func (s *stream) describe(header codec.GzipHeader) {
+	s.entry.Modified = header.Modified
+	if name := header.FileName(); name != "" {
+		s.entry.Path = name
+	}
 }
 
 func (s *stream) Next() (archive.Entry, error) {
-	if s.given {
-		_, err := io.Copy(io.Discard, s.decoded)
-		if err == nil {
-			err = io.EOF
-		}
+	if !s.given {
+		s.given = true
+		return s.entry, nil
+	}
+	if _, err := io.Copy(io.Discard, s); err != nil {
 		return archive.Entry{}, err
 	}
-	s.given = true
+	next, more := s.nextMember()
+	if !more {
+		return archive.Entry{}, io.EOF
+	}
+	s.members.Take()
+	s.entry.Packed = archive.Unknown
+	s.describe(next.Header)
 	return s.entry, nil
+}
+
+// nextMember is the one that comes next, as far as that is known: the decoder knows it before it
+// gives what is in it.
+func (s *stream) nextMember() (m codec.Member, known bool) {
+	if s.members != nil {
+		m, known = s.members.Next()
+	}
+	return m, known
+}
+
+// Read reads up to where the next file starts.
+func (s *stream) Read(p []byte) (int, error) {
+	if len(s.rest) == 0 {
+		n, err := s.decoded.Read(p)
+		if next, known := s.nextMember(); !known || next.At >= s.at+int64(n) {
+			s.at += int64(n)
+			return n, err
+		}
+		s.rest = slices.Clone(p[:n]) // an error comes again
+	}
+	n := len(s.rest)
+	if next, known := s.nextMember(); known {
+		n = int(min(int64(n), next.At-s.at))
+	}
+	if n == 0 {
+		return 0, io.EOF
+	}
+	n = copy(p, s.rest[:n])
+	s.at += int64(n)
+	s.rest = s.rest[n:]
+	return n, nil
 }
 
 // nameFrom is what a file is called when it is decompressed.
@@ -248,19 +304,6 @@ func nameFrom(name string, m codec.Method) string {
 		return "data"
 	}
 	return name + ".data"
-}
-
-// describe takes name and time from the header of a gzip file. A name with folders
-// is not to be believed; what is wrong with the header shows when it is decoded.
-func describe(e *archive.Entry, src codec.Source) {
-	header, err := codec.ReadGzipHeader(src)
-	if err != nil {
-		return
-	}
-	e.Modified = header.Modified
-	if name := header.Name; name != "" && path.Base(name) == name && name != "." && name != ".." && !strings.ContainsAny(name, `\`) {
-		e.Path = name
-	}
 }
 
 // tarWriter writes a compressed tar.

@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"compress/gzip"
 	"io"
+	"strconv"
+	"strings"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -130,4 +133,57 @@ func TestManyEntries(t *testing.T) {
 		n++
 	}
 	assert.Equal(t, 100_000, n)
+}
+
+// Members of a gzip stream with different names are files of their own; without a name, or with
+// the same one, they go on with what stands before them.
+func TestMembers(t *testing.T) {
+	type member struct{ name, data string }
+	long := strings.Repeat("0123456789", 60_000)
+	for _, c := range []struct {
+		members, want []member
+	}{
+		{[]member{{"a.csv", "1"}, {"b.csv", "2"}}, []member{{"a.csv", "1"}, {"b.csv", "2"}}},
+		{[]member{{"", "1"}, {"", "2"}}, []member{{"x", "12"}}},
+		{[]member{{"a", "1"}, {"a", "2"}, {"", "3"}, {"b", ""}, {"c", ""}, {"c", "4"}, {"a", "5"}}, []member{{"a", "123"}, {"b", ""}, {"c", "4"}, {"a", "5"}}},
+		{[]member{{"", "1"}, {"b", long}, {"../c", "2"}, {"d", long}, {"e", ""}}, []member{{"x", "1"}, {"b", long + "2"}, {"d", long}, {"e", ""}}},
+	} {
+		var b bytes.Buffer
+		for _, m := range c.members {
+			w := gzip.NewWriter(&b)
+			w.Name = m.name
+			_, err := io.WriteString(w, m.data)
+			require.NoError(t, err)
+			require.NoError(t, w.Close())
+		}
+		gz, _ := codec.ByName(codec.Gzip)
+		for _, skip := range []bool{false, true} {
+			s, err := Formats(gz)[2].OpenStream(bytes.NewReader(b.Bytes()), int64(b.Len()), archive.Options{Name: "x.gz"})
+			require.NoError(t, err)
+			for _, want := range c.want {
+				e, err := s.Next()
+				require.NoError(t, err)
+				require.Equal(t, want.name, e.Path)
+				if !skip {
+					content, err := io.ReadAll(iotest.OneByteReader(s))
+					require.NoError(t, err)
+					require.True(t, want.data == string(content), want.name)
+				}
+			}
+			_, err = s.Next()
+			require.Equal(t, io.EOF, err)
+			require.NoError(t, s.Close())
+		}
+	}
+	var many bytes.Buffer
+	for i := range 20_000 {
+		w := gzip.NewWriter(&many)
+		w.Name = strings.Repeat("n", 60_000) + strconv.Itoa(i%2)
+		require.NoError(t, w.Close())
+		if many.Len() > 80<<20 {
+			break
+		}
+	}
+	_, _, err := read(t, codec.Gzip, many.Bytes(), "x.gz")
+	require.ErrorIs(t, err, fault.Unsafe)
 }
