@@ -16,6 +16,8 @@ type inspectCommand struct {
 	sort    option.Choice[show.Order]
 	totals  bool
 	workers int
+
+	readings bool // of names in all encodings
 }
 
 func newInspect(s *streams) *cobra.Command {
@@ -33,11 +35,13 @@ directory: it is decompressed.`,
   widecrate inspect readings --totals --min-size 1k
   widecrate inspect corrections --as csv --sort size
   widecrate inspect readings --pick "charts/*05-1*"
+  widecrate inspect old/gauges-1994.zip --name-encoding all
   widecrate inspect http://gauges.example/bundles/osk-bay.zip`,
 		PreRunE: func(cmd *cobra.Command, args []string) error { return c.archiveOptions.check(cmd, args, false) },
 		RunE:    c.run,
 	}
 	set := option.Of(cmd)
+	c.encodings = &c.readings
 	c.archiveOptions.addTo(set, true, false)
 	set.Group("How it runs", func() { set.Number(&c.workers, "workers", 1) })
 	set.Group("What is printed", func() {
@@ -56,7 +60,7 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 		return err
 	}
 	r.Workers = c.workers
-	list := show.Listing{Output: &c.Output, Totals: c.totals, Sort: c.sort.Value(), Started: time.Now(), Selected: !r.Selection.All(), Nested: c.nested, Many: len(r.Sources) > 1 || c.nested}
+	list := show.Listing{Output: &c.Output, Totals: c.totals, Sort: c.sort.Value(), Started: time.Now(), Selected: !r.Selection.All(), Nested: c.nested, Readings: c.readings, Many: len(r.Sources) > 1 || c.nested}
 	list.Begin()
 	if err := inspect.Run(cmd.Context(), inspect.Options{Request: r, Links: list.Links()}, list.Archive); err != nil {
 		return err

@@ -91,6 +91,8 @@ type sourceOptions struct {
 	shard   shardOption
 	reading archive.Options
 
+	encodings *bool // all are asked for; nil: they cannot be
+
 	left   []string        // archives that may still be arriving
 	others []source.Source // archives of other shares
 }
@@ -111,7 +113,7 @@ func (o *sourceOptions) addFiles(set *option.Set) {
 	o.nameOptions.addTo(set)
 	set.Value(&option.Wait{To: &o.request.Settled}, "settled")
 	set.Value(&o.shard, "shard")
-	set.Value(&option.Encoding{To: &o.reading.Encoding}, "name-encoding")
+	set.Value(&option.Encoding{To: &o.reading.Encoding, All: o.encodings}, "name-encoding")
 	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
 }
 

@@ -47,6 +47,7 @@ corrections  two archives that share entry names
 survey       a harbour survey in parts: a split ZIP archive, a tar.gz cut into pieces, and a set that lacks a part
 discs        the image of a disc that a gauge was read out to
 instruments  twelve numbered archives of one suite that belong in one folder, and one about it
+old          an archive of 1994, whose names are in the code page of its system
 locked       an archive whose password is in the file beside it
 month.yaml   a job file that does the month
 example      what the full example of the demo command works on: the same once more, and what came of it
@@ -58,7 +59,7 @@ The demo command makes all of these again; what else is here stays.
 const Example = "example"
 
 // sources are the folders of the demo data.
-var sources = []string{"readings", "bundles", "corrections", "survey", "discs", "instruments", "locked"}
+var sources = []string{"readings", "bundles", "corrections", "survey", "discs", "instruments", "locked", "old"}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -116,6 +117,7 @@ func Files() map[string][]byte {
 	keys := []file{{"keys.csv", []byte("gauge,key\nTG-11,4711\nTG-12,0815\n")}}
 	files["locked/gauges.zip"] = packLocked("gauges.zip", surveyed, keys)
 	files["locked/password.txt"] = []byte(Password + "\n")
+	files["old/gauges-1994.zip"] = old()
 	files[Disc] = disc()
 	for path, data := range instruments() {
 		files["instruments/"+path] = data

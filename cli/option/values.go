@@ -12,6 +12,7 @@ import (
 	"golang.org/x/text/encoding/ianaindex"
 	"golang.org/x/text/encoding/unicode"
 
+	"widecrate/core/charset"
 	"widecrate/core/codec"
 	"widecrate/core/disposal"
 	"widecrate/core/place"
@@ -311,7 +312,12 @@ func (z *Zone) Set(name string) error {
 }
 
 // Encoding is the name of a character encoding.
-type Encoding struct{ To *encoding.Encoding }
+type Encoding struct {
+	To  *encoding.Encoding
+	All *bool // "all" is a value, too: names stay as their bytes are; nil: it is none
+}
+
+const allEncodings = "all"
 
 func (n *Encoding) Type() string    { return "NAME" }
 func (n *Encoding) Words() []string { return nil }
@@ -321,6 +327,9 @@ func (n *Encoding) String() string {
 		return ""
 	}
 	known := *n.To
+	if n.All != nil && *n.All {
+		return allEncodings
+	}
 	if kept, is := known.(keptUTF8); is {
 		known = kept.Encoding
 	}
@@ -333,6 +342,12 @@ func (n *Encoding) String() string {
 
 // Set takes a name.
 func (n *Encoding) Set(name string) error {
+	if all := name == allEncodings; n.All != nil {
+		if *n.All = all; all {
+			*n.To = charset.Raw
+			return nil
+		}
+	}
 	if digits, is := strings.CutPrefix(strings.ToLower(name), "cp"); is {
 		name = map[string]string{"932": "Shift_JIS", "936": "GBK", "949": "EUC-KR", "950": "Big5", "65001": "UTF-8"}[digits]
 		if name == "" && len(digits) == 4 {

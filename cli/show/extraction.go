@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"widecrate/core/archive"
-	"widecrate/core/fault"
 	"widecrate/core/format"
 	"widecrate/core/parts"
 	"widecrate/core/place"
@@ -231,7 +230,7 @@ func (r *Extraction) Finish() {
 		}
 	}
 	r.sources.tell(s, r.DryRun)
-	r.tellRemarks(s)
+	r.tellMore(s)
 	done, wrote := "unpacked", "written"
 	if r.DryRun {
 		done, wrote = "would be unpacked", "would be written"
@@ -255,15 +254,13 @@ func (r *Extraction) Finish() {
 	s.Flush()
 }
 
-// tellRemarks says what else there is to know.
-func (r *Extraction) tellRemarks(s *Screen) {
+// tellMore says what else there is to know.
+func (r *Extraction) tellMore(s *Screen) {
 	t := &r.Totals
 	if n := len(t.Empty); n > 0 {
 		s.Printf("nothing was kept of %s: %s\n", Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
 	}
-	if n := len(t.Assumed); n > 0 {
-		s.Printf("%s in %s: nothing says in which encoding names are; %s\n", s.Bad("names were guessed"), s.Name(parts.Shorten(t.Assumed)), s.Say.Hint(fault.NameEncoding))
-	}
+	tellRemarks(s, t.Told)
 	if t.Spelt > 0 {
 		shown := "; -v shows which"
 		if r.Verbose || r.DryRun {

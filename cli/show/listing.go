@@ -27,6 +27,7 @@ type Listing struct {
 	Selected bool  // not all entries are asked for: archives without any are not shown
 	Nested   bool  // archives inside are looked into
 	Many     bool  // there may be several archives
+	Readings bool  // what names could be that do not say their encoding, which were read as charset.Raw
 	Started  time.Time
 
 	All      report.Listed // of all archives
@@ -49,11 +50,14 @@ func (c *Listing) Begin() {
 
 // Archive lists an archive, or shows why nobody could look into it.
 func (c *Listing) Archive(a *inspect.Archive, err error) error {
-	n := &report.Listed{Archive: a.Path, Bytes: a.Size}
+	n := &report.Listed{Archive: a.Path, Bytes: a.Size, Remarks: a.Remarks}
 	if err == nil {
 		list := map[Form]func(*inspect.Archive, *report.Listed) error{People: c.table, Tree: c.tree, JSON: c.lines, Names: c.names, CSV: c.csv, Archives: c.archives}[c.Form]
 		if c.Form == People && c.Selected && c.Many && !c.Totals && !c.Quiet {
 			list = c.jointly
+		}
+		if c.Readings {
+			list = c.readings
 		}
 		err = list(a, n)
 	}
@@ -74,6 +78,9 @@ func (c *Listing) Archive(a *inspect.Archive, err error) error {
 // Finish says what all archives come to.
 func (c *Listing) Finish() {
 	c.Event(&report.Ended{Archives: c.good, Failed: c.Failures.Count(), Files: c.All.Files, Bytes: c.All.Size, LeftOut: c.All.LeftOut, Took: report.Since(c.Started)})
+	if c.Readings {
+		return
+	}
 	c.joint.flush(c)
 	if c.Selected && c.Many && !c.Quiet && (c.Form == People || c.Form == Tree || c.Form == Archives) && c.good > 0 {
 		s := c.Summary()
@@ -152,8 +159,8 @@ func (c *Listing) title(a *inspect.Archive) {
 		remark = misnamed(a.Path, a.Format)
 	}
 	c.Out.Printf("%s  %s%s\n", c.Out.Strong(c.Out.Name(a.Path)), c.Out.Faint(Size(a.Size)), remark)
-	if c.Verbose {
-		for _, remark := range a.Remarks {
+	for _, remark := range a.Remarks {
+		if remark.Told || c.Verbose {
 			c.Out.Printf("  %s\n", c.Out.Faint(c.Out.Name(c.Out.Say.With(remark.Text, remark.Hint))))
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"widecrate/core/fault"
+	"widecrate/core/parts"
 	"widecrate/core/report"
 )
 
@@ -120,4 +121,11 @@ func written(path string, m *report.Made) []string {
 		return []string{path}
 	}
 	return append(slices.Clone(m.Parts), m.Sums)
+}
+
+// tellRemarks says how archives were read, as far as everybody is to know.
+func tellRemarks(s *Screen, told report.Told) {
+	for _, t := range told {
+		s.Printf("%s: %s\n", s.Name(parts.Shorten(t.Archives)), s.Say.With(t.Text, t.Hint))
+	}
 }

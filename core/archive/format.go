@@ -2,6 +2,7 @@ package archive
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"io"
 	"time"
@@ -213,7 +214,34 @@ const ModeSetID = 0o6000
 type Remark struct {
 	Text string
 	Hint fault.Hint // what can be done about it
-	Told bool       // also to those who do not ask: what is unpacked may be less than they think
+	Told bool       // also to those who do not ask
+
+	Partial bool // what is read is not all that is there
+}
+
+// A RemarkList is what is remarked on one archive. In JSON it is the texts of those that are Told.
+type RemarkList []Remark
+
+// Told are those that everybody is told.
+func (l RemarkList) Told() (told []Remark) {
+	for _, r := range l {
+		if r.Told {
+			told = append(told, r)
+		}
+	}
+	return told
+}
+
+// IsZero reports whether there is nothing to tell.
+func (l RemarkList) IsZero() bool { return len(l.Told()) == 0 }
+
+// MarshalJSON gives the texts.
+func (l RemarkList) MarshalJSON() ([]byte, error) {
+	var texts []string
+	for _, r := range l.Told() {
+		texts = append(texts, r.Text)
+	}
+	return json.Marshal(texts)
 }
 
 // Remarks are those about an archive, a Reader or a Stream; of the latter, when it

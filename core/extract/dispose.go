@@ -48,6 +48,11 @@ func (u *unit) notePartial() {
 	}
 	note(skipped, "skipped")
 	note(len(o.Lost), "lost")
+	for _, r := range o.Remarks {
+		if r.Partial {
+			u.top.partly(r.Text)
+		}
+	}
 }
 
 const noReceipt = "the receipt could not be written"

@@ -29,8 +29,8 @@ type Archive struct {
 	Depth   int    // how many are around it
 	Size    int64  // of the archive itself
 	Format  string
-	Remarks []archive.Remark // how the archive was read; see archive.Remarks
-	Took    report.Took      // to look into it
+	Remarks archive.RemarkList // how the archive was read; see archive.Remarks
+	Took    report.Took        // to look into it
 
 	Passwords []int // numbers of the candidates, from 1, that opened what was read
 

@@ -13,20 +13,22 @@ import (
 	"unicode/utf8"
 
 	"widecrate/core/archive"
+	"widecrate/core/charset"
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 )
 
 // Listed is what the entries of one archive that are kept come to.
 type Listed struct {
-	Archive  string       `json:"archive"`
-	Bytes    int64        `json:"bytes"` // of the archive itself
-	Files    int          `json:"files"`
-	Size     int64        `json:"size"`
-	Packed   int64        `json:"packed"`
-	LeftOut  choose.Tally `json:"left_out,omitzero"`
-	Together bool         `json:"-"` // some are compressed together, so that no packed size is theirs
-	Err      error        `json:"-"` // why the archive could not be looked into; then nothing else counts
+	Archive  string             `json:"archive"`
+	Bytes    int64              `json:"bytes"` // of the archive itself
+	Files    int                `json:"files"`
+	Size     int64              `json:"size"`
+	Packed   int64              `json:"packed"`
+	LeftOut  choose.Tally       `json:"left_out,omitzero"`
+	Remarks  archive.RemarkList `json:"remarks,omitzero"` // how the archive was read
+	Together bool               `json:"-"`                // some are compressed together, so that no packed size is theirs
+	Err      error              `json:"-"`                // why the archive could not be looked into; then nothing else counts
 }
 
 // Count takes an entry into account.
@@ -135,6 +137,18 @@ func appendText(b []byte, s string) []byte {
 	return append(append(append(b, '"'), s...), '"')
 }
 
+// Readings are what the names of an archive would be in several encodings, where they do not say
+// theirs.
+type Readings struct {
+	Archive  string            `json:"archive"`
+	Entries  int               `json:"entries"`
+	InDoubt  int               `json:"in_doubt"` // entries whose names do not say their encoding
+	Readings []charset.Reading `json:"readings"` // the most likely one first
+}
+
+// Lines are one.
+func (r *Readings) Lines() iter.Seq[Line] { return one(Line{"readings", r, nil}) }
+
 // Verified is what is known of one archive after it was decoded.
 type Verified struct {
 	Archive string       `json:"archive"`
@@ -146,8 +160,9 @@ type Verified struct {
 	LeftOut choose.Tally `json:"left_out,omitzero"`
 	Took    Took         `json:"seconds"`
 
-	Passwords []int `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened it
-	DryRun    bool  `json:"dry_run,omitempty"`   // nothing was checked
+	Passwords []int              `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened it
+	Remarks   archive.RemarkList `json:"remarks,omitzero"`    // how the archive was read
+	DryRun    bool               `json:"dry_run,omitempty"`   // nothing was checked
 
 	Bad   []Bad    `json:"-"` // what is damaged or unsafe, in the order of the archive
 	Files []Packed `json:"-"` // files with their SHA-256, in no order, where they are asked for

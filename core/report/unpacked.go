@@ -2,13 +2,11 @@ package report
 
 import (
 	"iter"
-	"slices"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/disposal"
-	"widecrate/core/fault"
 	"widecrate/core/source"
 	"widecrate/core/stage"
 )
@@ -25,24 +23,24 @@ type Unpacked struct {
 	Took    Took         `json:"seconds"`
 	DryRun  bool         `json:"dry_run,omitempty"`
 
-	Passwords []int `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened it
+	Passwords []int              `json:"passwords,omitempty"` // numbers of the candidates, from 1, that opened it
+	Remarks   archive.RemarkList `json:"remarks,omitzero"`    // how the archive was read; see archive.Remarks
 
-	Source  source.Source    `json:"-"` // the outermost archive
-	Format  string           `json:"-"` // what its content turned out to be; empty if it could not be found out
-	Remarks []archive.Remark `json:"-"` // how the archive was read; see archive.Remarks
-	Placed  []Placed         `json:"-"` // what was kept, in the order of the archive; nil with Err
-	Inside  int              `json:"-"` // archives inside that are reported after this one, unless the run ends before
-	Dates   *choose.Window   `json:"-"` // what the choice by dates came to; nil: there was none
-	Lost    []Lost           `json:"-"` // what could not be had: of a method that is not read, or with Salvage damaged
-	Folders []string         `json:"-"` // that were made, absolute; what is below one of them is new, too
-	Swapped string           `json:"-"` // where the folder is kept that was swapped for this one; empty: nowhere
-	Removed []string         `json:"-"` // paths of an earlier run that are gone with its folder
-	Asked   string           `json:"-"` // where the archive was to go before it was open: an absolute path
-	Root    string           `json:"-"` // the destination root, an absolute path
-	From    []blob.File      `json:"-"` // that a source was read from; nil for one inside another
-	Done    bool             `json:"-"` // an earlier run delivered the archive, and it was skipped
-	Earlier *Earlier         `json:"-"` // what that delivered
-	Err     error            `json:"-"` // why nothing was put into place; nil if all is well
+	Source  source.Source  `json:"-"` // the outermost archive
+	Format  string         `json:"-"` // what its content turned out to be; empty if it could not be found out
+	Placed  []Placed       `json:"-"` // what was kept, in the order of the archive; nil with Err
+	Inside  int            `json:"-"` // archives inside that are reported after this one, unless the run ends before
+	Dates   *choose.Window `json:"-"` // what the choice by dates came to; nil: there was none
+	Lost    []Lost         `json:"-"` // what could not be had: of a method that is not read, or with Salvage damaged
+	Folders []string       `json:"-"` // that were made, absolute; what is below one of them is new, too
+	Swapped string         `json:"-"` // where the folder is kept that was swapped for this one; empty: nowhere
+	Removed []string       `json:"-"` // paths of an earlier run that are gone with its folder
+	Asked   string         `json:"-"` // where the archive was to go before it was open: an absolute path
+	Root    string         `json:"-"` // the destination root, an absolute path
+	From    []blob.File    `json:"-"` // that a source was read from; nil for one inside another
+	Done    bool           `json:"-"` // an earlier run delivered the archive, and it was skipped
+	Earlier *Earlier       `json:"-"` // what that delivered
+	Err     error          `json:"-"` // why nothing was put into place; nil if all is well
 }
 
 // Earlier is what an earlier run delivered of a source, or packed.
@@ -181,7 +179,7 @@ type Totals struct {
 	Bytes                 int64
 	LeftOut               choose.Tally
 	Empty                 []string // archives of which nothing was kept
-	Assumed               []string // archives with names in an encoding that nothing says
+	Told                           // what is to be said of archives
 	Failures                       // of archives, and of what was lost
 }
 
@@ -203,9 +201,7 @@ func (t *Totals) Add(o *Unpacked) {
 	if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() {
 		t.Empty = append(t.Empty, o.Archive)
 	}
-	if slices.ContainsFunc(o.Remarks, func(r archive.Remark) bool { return r.Hint == fault.NameEncoding }) {
-		t.Assumed = append(t.Assumed, o.Archive)
-	}
+	t.Told.Add(o.Archive, o.Remarks)
 	t.Entries += o.Entries
 	t.Bytes += o.Bytes
 	t.SetID += o.SetID

@@ -244,6 +244,11 @@ func (c *Conversion) fill(w archive.Writer, paths *paths, from *walk.Archive, ag
 	r.Passwords = from.Passwords()
 	if err == nil {
 		r.Copied, r.Repacked, r.Notes = t.notes.packed, t.notes.repacked, t.notes.lost()
+		for _, remark := range from.Remarks() {
+			if remark.Partial {
+				r.Notes = append(r.Notes, remark.Text)
+			}
+		}
 	}
 	return err
 }

@@ -108,6 +108,11 @@ func (e *editing) prepare() (err error) {
 	if z, ok := e.from.Directory().(*zip.Reader); ok && z.Front() > 0 {
 		return fault.New(fault.Refused, "%d bytes stand in front of the archive in it, and would be lost", z.Front())
 	}
+	for _, remark := range e.from.Remarks() {
+		if remark.Partial {
+			return fault.New(fault.Refused, "%s: that would be lost", remark.Text)
+		}
+	}
 	e.Add.Format, e.Add.Archive, e.Add.Hash = e.format, e.path, true
 	if err := e.Add.Check(); err != nil {
 		return err

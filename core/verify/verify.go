@@ -108,7 +108,7 @@ func (c *checking) Begin() error {
 // End reports what was found.
 func (c *checking) End(err error) error {
 	c.Err = cmp.Or(err, fault.At(c.archive.Path, c.locked))
-	c.Took, c.Passwords = c.archive.Took, c.archive.Passwords
+	c.Took, c.Passwords, c.Remarks = c.archive.Took, c.archive.Passwords, c.archive.Remarks
 	c.tell(&c.Verified)
 	if c.Halt && (c.Err != nil || len(c.Bad) > 0) {
 		return errHalted

@@ -67,8 +67,8 @@ func TestRemarks(t *testing.T) {
 	}{
 		"nothing":        {file, nil},
 		"labels":         {join(head(typeLabel, "May", 0, nil), extendedHeader(typeGlobal, volumeLabel, "June"), file), []string{"label: May", "label: June"}},
-		"lists":          {join(head(typeListing, "d", 9, nil), body("Ya\x00Nb\x00N"), file), []string{"of 3 names in its folders, 2 are only in earlier archives"}},
-		"lists in POSIX": {join(extendedHeader(typePax, folderList, "Ya\x00Nb\x00"), head(typeFolder, "d", 0, nil)), []string{"of 2 names in its folders, 1 are only"}},
+		"lists":          {join(head(typeListing, "d", 9, nil), body("Ya\x00Nb\x00N"), file), []string{"an incremental backup", "of 3 names in its folders, 2 are only in earlier archives"}},
+		"lists in POSIX": {join(extendedHeader(typePax, folderList, "Ya\x00Nb\x00"), head(typeFolder, "d", 0, nil)), []string{"an incremental backup", "of 2 names in its folders, 1 are only"}},
 	} {
 		data := join(c.data, make([]byte, 1024))
 		r, err := Open(bytes.NewReader(data), int64(len(data)), archive.Options{})

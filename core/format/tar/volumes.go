@@ -116,13 +116,14 @@ func (p *parser) readList(m *member) error {
 // Remarks say what was assumed of names, and what the archive is part of.
 func (p *parser) Remarks() (list []archive.Remark) {
 	if p.assumed {
-		list = append(list, archive.Remark{Text: "names that are not UTF-8 were taken for Windows-1252", Hint: fault.NameEncoding})
+		list = append(list, archive.Remark{Text: "names that are not UTF-8 were taken for Windows-1252", Hint: fault.NameEncoding, Told: true})
 	}
 	for _, label := range p.labels {
 		list = append(list, archive.Remark{Text: "label: " + label})
 	}
 	if all := p.lists.here + p.lists.elsewhere; all > 0 {
-		list = append(list, archive.Remark{Told: true, Text: fmt.Sprintf("an incremental backup: of %d names in its folders, %d are only in earlier archives; what was removed before it was made is not taken away", all, p.lists.elsewhere)})
+		list = append(list, archive.Remark{Told: true, Text: "an incremental backup: what was removed before it was made is not taken away"},
+			archive.Remark{Text: fmt.Sprintf("of %d names in its folders, %d are only in earlier archives", all, p.lists.elsewhere)})
 	}
 	return list
 }

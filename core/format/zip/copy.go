@@ -195,6 +195,3 @@ func moved(central []byte, at place) ([]byte, error) {
 	le.PutUint16(b[34:], at.disk)
 	return append(append(append(b, name...), fields...), comment...), nil
 }
-
-// Front is how many bytes stand in front of the archive.
-func (z *Reader) Front() int64 { return z.end.base }

@@ -17,6 +17,8 @@ type end struct {
 	start   int64  // of the central directory, in the file
 	size    int64  // of the central directory
 	base    int64  // bytes in front of the archive; offsets count from there
+	before  bool   // which are another archive
+	behind  int64  // where the archive ends
 	comment []byte
 	split   bool // offsets count from the start of the segment that they are in
 	last    bool // its comment ends where the file does
@@ -152,7 +154,8 @@ func readEnd(r io.ReaderAt, size, at int64, record []byte, parts segments, chain
 	if at+endLength+v.comment > size {
 		return end{}, errors.New("its comment reaches past the end of the file")
 	}
-	e := end{narrow: true, last: at+endLength+v.comment == size}
+	e := end{narrow: true, behind: at + endLength + v.comment}
+	e.last = e.behind == size
 	directoryEnd := at
 	if at64, record := readEnd64(r, at, parts); record != nil {
 		e.narrow = false
@@ -207,11 +210,39 @@ func (e *end) locate(r io.ReaderAt, v endValues, directoryEnd int64, chains *int
 	}
 	e.base = e.start - int64(v.offset)
 	if e.base > 0 && startsWith(r, localSignature) {
+		if e.before = endsAt(r, e.base); e.before {
+			return nil
+		}
 		// The file starts with an archive whose end is missing, and this is the
 		// end of another one inside it.
 		return errors.New("its end is missing: the end record found belongs to an archive inside it")
 	}
 	return nil
+}
+
+// endsAt reports whether an archive ends at a position, with its comment.
+func endsAt(r io.ReaderAt, at int64) bool {
+	from := max(0, at-endLength-max16)
+	block := make([]byte, at-from)
+	if _, err := r.ReadAt(block, from); err != nil && err != io.EOF {
+		return false
+	}
+	for i := range endsIn(block) {
+		record := block[i : i+endLength]
+		v, position := parseEnd(record), from+int64(i)
+		if position+endLength+v.comment != at || v.disk != 0 {
+			continue
+		}
+		directoryEnd := position
+		if at64, record := readEnd64(r, position, nil); record != nil {
+			directoryEnd = at64
+			v.widen(record)
+		}
+		if v.length <= uint64(directoryEnd) && hasDirectory(r, end{entries: v.entries, start: directoryEnd - int64(v.length), size: int64(v.length)}) {
+			return true
+		}
+	}
+	return false
 }
 
 // cached is an archive of which the piece read last is at hand: the records at
@@ -290,18 +321,28 @@ func readEnd64(r io.ReaderAt, at int64, parts segments) (int64, []byte) {
 	if _, err := r.ReadAt(locator, at-locatorLength); err != nil || le.Uint32(locator) != locatorSignature {
 		return 0, nil
 	}
-	// With bytes in front of the archive the offset is off by their number;
-	// the record then lies right before the locator.
+	// With bytes in front of the archive the offset is off by their number, and may lead to
+	// the record of another; the right one ends before the locator, as its size says.
+	found, other := int64(0), []byte(nil)
 	for _, position := range []int64{parts.position(le.Uint32(locator[4:]), le.Uint64(locator[8:])), int64(le.Uint64(locator[8:])), at - locatorLength - end64Length} {
 		record := make([]byte, end64Length)
 		if position < 0 || position > at-locatorLength-end64Length {
 			continue
 		}
-		if _, err := r.ReadAt(record, position); err == nil && le.Uint32(record) == end64Signature {
+		if _, err := r.ReadAt(record, position); err != nil || le.Uint32(record) != end64Signature {
+			continue
+		}
+		if le.Uint64(record[4:]) == uint64(at-locatorLength-position-12) {
 			return position, record
 		}
+		if other == nil {
+			found, other = position, record
+		}
 	}
-	return extended64(r, at-locatorLength)
+	if position, record := extended64(r, at-locatorLength); record != nil {
+		return position, record
+	}
+	return found, other
 }
 
 // extended64 finds a ZIP64 end record that ends at a position, and has an extensible data

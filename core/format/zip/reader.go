@@ -21,7 +21,8 @@ type Reader struct {
 	broken  error          // why entries may be missing
 
 	names    names
-	comments []string // of the archive, and of the first entries that have one
+	beside   []archive.Remark // on what stands in front and behind
+	comments []string         // of the archive, and of the first entries that have one
 
 	maxMemory int64
 	passwords passwords
@@ -65,15 +66,16 @@ func (z *Reader) readDirectory(size int64, o archive.Options) error {
 	if err := z.readEntries(c, e, o); err != nil {
 		return err
 	}
+	z.beside = z.around(c)
 	return z.checkParts()
 }
 
 // mostComments bounds how many are kept.
 const mostComments = 1000
 
-// Remarks are what was assumed of names, and comments.
+// Remarks are what was assumed of names, what stands in front, and comments.
 func (z *Reader) Remarks() []archive.Remark {
-	remarks := z.names.remarks()
+	remarks := append(z.names.remarks(), z.beside...)
 	for _, comment := range z.comments {
 		remarks = append(remarks, archive.Remark{Text: comment})
 	}

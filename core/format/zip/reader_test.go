@@ -95,6 +95,48 @@ func TestReadShapes(t *testing.T) {
 	}
 }
 
+// What stands in front of an archive and behind it is said, and where that is another archive,
+// that not all is read.
+func TestAround(t *testing.T) {
+	one, two := built{entries: []fake{{name: "a", data: "1"}}, comment: "May"}.bytes(), built{entries: []fake{{name: "b", data: levels, method: 8}}, zip64: true}.bytes()
+	program := "MZ" + strings.Repeat("\x00", 300_000)
+	adjusted := built{entries: []fake{{name: "b", data: "1", central: func(h []byte) { le.PutUint32(h[42:], uint32(len(program))) }}}, front: program,
+		end: func(r []byte) { le.PutUint32(r[16:], le.Uint32(r[16:])+uint32(len(program))) }}.bytes()
+	join := func(parts ...[]byte) []byte { return bytes.Join(parts, nil) }
+	for name, c := range map[string]struct {
+		data    []byte
+		want    string
+		partial bool
+	}{
+		"nothing":                {two, "", false},
+		"a program":              {join([]byte(program), two), "self-extracting", false},
+		"a program, adjusted":    {adjusted, "self-extracting", false},
+		"a script":               {join([]byte("#!/bin/sh\nexit\n"), two), "a program", false},
+		"something":              {join([]byte("1234"), two), "4 bytes stand in front", false},
+		"another archive":        {join(one, two), "several ZIP archives", true},
+		"two others":             {join(two, one, two), "several ZIP archives", true},
+		"the start of another":   {join(two, one[:35]), "another one starts", true},
+		"something behind":       {join(two, []byte("1234")), "", false},
+		"the signature of parts": {join(numbers(uint32(unsplitSignature)), built{entries: []fake{{name: "b", data: "1", central: func(h []byte) { h[42] = 4 }}}, end: func(r []byte) { r[16] += 4 }}.bytes()), "", false},
+	} {
+		z, err := Open(bytes.NewReader(c.data), int64(len(c.data)), archive.Options{})
+		require.NoError(t, err, name)
+		assert.Equal(t, "b", z.Entries()[len(z.Entries())-1].Path, name)
+		remarks := z.Remarks()
+		if c.want == "" {
+			assert.Empty(t, remarks, name)
+			continue
+		}
+		require.NotEmpty(t, remarks, name)
+		assert.Contains(t, remarks[0].Text, c.want, name)
+		assert.Equal(t, c.partial, remarks[0].Partial, name)
+		d, err := z.Open(len(z.Entries()) - 1)
+		require.NoError(t, err, name)
+		_, err = io.Copy(io.Discard, d)
+		require.NoError(t, err, name)
+	}
+}
+
 // The directory of an archive with 65,536 entries and no ZIP64 record counts 0.
 func TestReadCountThatOverflowed(t *testing.T) {
 	b := built{entries: make([]fake, max16+1)}
