@@ -21,7 +21,7 @@ type compareCommand struct {
 	remoteOptions
 	selectionOptions
 	passwordOptions
-	limitOptions
+	decodeOptions
 	outputOptions
 	listOption
 	progressOption
@@ -69,7 +69,7 @@ anything is decoded. The exit code is 0 if both are the same and 1 if not. With
 		set.Value(&option.Zone{To: &c.Reading.Zone}, "zone")
 		c.listOption.addTo(set)
 		c.passwordOptions.addTo(set)
-		c.limitOptions.addTo(set)
+		c.decodeOptions.addTo(set)
 	})
 	set.Group("How it runs", func() {
 		set.Switch(&c.halt, "halt")
@@ -129,7 +129,10 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.PeelA += c.peel
 	c.PeelB += c.peel
 	c.Finding.Input = cmd.InOrStdin()
-	c.Limits, c.Reading.MaxMemory = c.limits, c.memory
+	c.Limits = c.limits
+	if err := c.decoding(cmd, &c.Reading); err != nil {
+		return err
+	}
 	if c.pairs != "" || c.by.String() != "" {
 		return c.compareMany(cmd, pairs)
 	}

@@ -19,7 +19,7 @@ import (
 type editCommand struct {
 	*streams
 	sourceOptions
-	limitOptions
+	decodeOptions
 	passwordOptions
 	outputOptions
 	progressOption
@@ -75,7 +75,7 @@ complete; one in which nothing changes stays as it is.`,
 	set.Group("Which archives", func() {
 		c.sourceOptions.addFiles(set)
 		c.addNested(set)
-		c.limitOptions.addTo(set)
+		c.decodeOptions.addTo(set)
 	})
 	set.Group("How it runs", func() {
 		set.Switch(&c.dryRun, "dry-run")
@@ -155,7 +155,9 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 		return nil
 	}
 	e.Reading, e.Limits = c.reading, c.limits
-	e.Reading.MaxMemory = c.memory
+	if err := c.decoding(cmd, &e.Reading); err != nil {
+		return err
+	}
 	var read, found, done atomic.Int64
 	e.Add.Read, e.Add.Found = &read, &found
 	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {

@@ -81,7 +81,7 @@ others are still unpacked.`,
 		set.Switch(&c.reading.Salvage, "salvage")
 		set.Switch(&c.halt, "halt")
 		c.passwordOptions.addTo(set)
-		c.limitOptions.addTo(set)
+		c.decodeOptions.addTo(set)
 	})
 	set.Group("Archives at addresses", func() {
 		c.remoteOptions.addTo(set)

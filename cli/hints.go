@@ -23,6 +23,7 @@ var words = map[fault.Hint]string{
 	fault.SlashInPattern:    "in --pick and --drop, folders are separated by /, on Windows too",
 	fault.AllowGaps:         "fetch what is missing, or take what is there with --allow-gaps",
 	fault.AllVolumes:        "open all volumes as one: --series 'NAME-{n}.tar', with {n} where names have a number",
+	fault.GiveDictionary:    "give the dictionary that it was packed with: --dictionary FILE",
 	fault.NameEncoding:      "choose another with --name-encoding (inspect --name-encoding all shows some)",
 	fault.GivePassword:      "give one with --password-env, --password-file or --ask-password",
 	fault.LargerParts:       "choose a larger --part-size",

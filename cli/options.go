@@ -30,7 +30,7 @@ type archiveOptions struct {
 	remoteOptions
 	selectionOptions
 	passwordOptions
-	limitOptions
+	decodeOptions
 }
 
 // addTo adds them in two groups; nested reports whether the command looks into archives inside
@@ -42,7 +42,7 @@ func (o *archiveOptions) addTo(set *option.Set, nested, keeps bool) {
 			o.addNested(set)
 		}
 		o.passwordOptions.addTo(set)
-		o.limitOptions.addTo(set)
+		o.decodeOptions.addTo(set)
 	})
 	set.Group("Archives at addresses", func() {
 		o.remoteOptions.addTo(set)
@@ -77,7 +77,9 @@ func (o *archiveOptions) resolve(cmd *cobra.Command, args []string, s *streams, 
 	if r.Sources, err = o.find(cmd, args, s, quiet, o.connect(cmd, s)); err != nil {
 		return r, err
 	}
-	r.Reading.MaxMemory = o.memory
+	if err := o.decoding(cmd, &r.Reading); err != nil {
+		return r, err
+	}
 	r.Reading.Passwords, err = o.passwords(cmd, s)
 	return r, err
 }
@@ -364,13 +366,35 @@ func shownError(failures *report.Failures) error {
 	return nil
 }
 
-// limitOptions hold against hostile archives.
-type limitOptions struct {
-	limits bound.Limits
-	memory int64
+// decodeOptions say what data is decoded with, and hold against hostile archives.
+type decodeOptions struct {
+	dictionary string
+	limits     bound.Limits
+	memory     int64
 }
 
-func (o *limitOptions) addTo(set *option.Set) {
+// largestDictionary is far more than any is of use with.
+const largestDictionary = 128 << 20
+
+// decoding is what archives are opened with.
+func (o *decodeOptions) decoding(cmd *cobra.Command, r *archive.Options) error {
+	if r.MaxMemory = o.memory; o.dictionary == "" {
+		return nil
+	}
+	return readFile(cmd, o.dictionary, func(in io.Reader) (err error) {
+		r.Dictionary, err = io.ReadAll(io.LimitReader(in, largestDictionary+1))
+		switch {
+		case err != nil:
+			return fault.Reading("", err)
+		case len(r.Dictionary) == 0 || len(r.Dictionary) > largestDictionary:
+			return fault.New(fault.Usage, "it is no dictionary: it has %s", show.Size(int64(len(r.Dictionary)))).Advise("name the file that the archives were packed with")
+		}
+		return nil
+	})
+}
+
+func (o *decodeOptions) addTo(set *option.Set) {
+	set.Text(&o.dictionary, "dictionary")
 	set.Bound(&o.limits.Total, "max-total", true)
 	set.Bound(&o.limits.Ratio, "max-ratio", false)
 	set.Bound(&o.memory, "max-memory", true)

@@ -225,6 +225,8 @@ var Table = []Row{
 	{Name: "password-env", Placeholder: "VAR", Help: "a variable that has the password", More: "the environment variable VAR has the password of locked entries"},
 	{Name: "password-file", Placeholder: "FILE", Help: "a file of passwords to try, one a line", More: "this FILE has passwords to try, one a line, in order (-: standard input)"},
 	{Name: "ask-password", Seldom: true, Help: "ask for the password on the terminal", More: "ask for the password on the terminal, without showing it"},
+	{Name: "dictionary", Seldom: true, Shapes: true, Placeholder: "FILE", Help: "the dictionary that data was packed with",
+		More: "the dictionary in this FILE is what data was packed with (zstd and zlib), as many small files of one kind are"},
 	{Name: "max-total", Placeholder: "SIZE", Help: "refuse what unpacks to more",
 		More: "refuse an archive that unpacks to more than this SIZE (default: what is free on the disk; 0: no limit)"},
 	{Name: "max-ratio", Seldom: true, Placeholder: "NUMBER", Help: "refuse what unpacks to more than so many times",

@@ -99,15 +99,16 @@ const PrepareLimit = 1 << 20
 
 // Options fill in what an archive does not say.
 type Options struct {
-	Name      string            // of the archive's file; a compressed file is called after it
-	Zone      *time.Location    // of times that do not say theirs; nil: the local one
-	Encoding  encoding.Encoding // of entry names that do not say theirs; nil: it is detected
-	Passwords []string          // candidates for locked entries, tried in order
-	Salvage   bool              // list what can be had of a damaged archive; see Broken
-	MaxMemory int64             // what a decoder's header may ask for, in bytes; 0: a safe default
-	Parts     Parts             // that the archive lies in
-	Names     *Names            // account of its paths; nil: each counts alone
-	Files     []PackageFile     // of a cpio whose headers only number the files of its package
+	Name       string            // of the archive's file; a compressed file is called after it
+	Zone       *time.Location    // of times that do not say theirs; nil: the local one
+	Encoding   encoding.Encoding // of entry names that do not say theirs; nil: it is detected
+	Passwords  []string          // candidates for locked entries, tried in order
+	Salvage    bool              // list what can be had of a damaged archive; see Broken
+	MaxMemory  int64             // what a decoder's header may ask for, in bytes; 0: a safe default
+	Dictionary []byte            // that data was packed with, where its method has such; nil: none
+	Parts      Parts             // that the archive lies in
+	Names      *Names            // account of its paths; nil: each counts alone
+	Files      []PackageFile     // of a cpio whose headers only number the files of its package
 
 	// Decoded is told of all that is decoded of an archive which is compressed as a
 	// whole: headers, what is skipped, and what stands behind its end. Its error ends

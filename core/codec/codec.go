@@ -26,9 +26,10 @@ const DefaultMemory = 1 << 30
 
 // Options bound a decoder.
 type Options struct {
-	MaxMemory int64 // bytes that a header may ask for; 0: DefaultMemory
-	NoEnd     bool  // no mark of its own ends a stream: its size does
-	Size      int64 // bytes of the data, for methods that cannot say where it ends
+	MaxMemory  int64  // bytes that a header may ask for; 0: DefaultMemory
+	Dictionary []byte // that data was packed with; nil: none
+	NoEnd      bool   // no mark of its own ends a stream: its size does
+	Size       int64  // bytes of the data, for methods that cannot say where it ends
 
 	Imploded early.Layout
 }
@@ -38,6 +39,14 @@ func (o Options) maxMemory() int64 {
 		return o.MaxMemory
 	}
 	return DefaultMemory
+}
+
+// needed is the error of data that was packed with a dictionary, where there is none or another.
+func (o Options) needed() error {
+	if o.Dictionary == nil {
+		return fault.New(fault.Incomplete, "it was packed with a dictionary of its own, and cannot be read without that").Suggest(fault.GiveDictionary)
+	}
+	return fault.New(fault.Incomplete, "it was packed with another dictionary than the one given").Suggest(fault.GiveDictionary)
 }
 
 // check refuses a header that asks for too much memory.

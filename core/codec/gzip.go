@@ -78,7 +78,7 @@ var zlibMethod = Method{
 	Name:       Zlib,
 	Extensions: []string{".zz"},
 	Magic:      isZlib,
-	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return newUnzlib(src) },
+	Decode:     newUnzlib,
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		var w *wrapped
 		w = newWrapped(dst, o, adler32.New(), func() []byte { return binary.BigEndian.AppendUint32(nil, w.sum.Sum32()) })

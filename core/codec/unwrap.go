@@ -9,6 +9,8 @@ import (
 	"hash/crc32"
 	"io"
 	"time"
+
+	"widecrate/core/fault"
 )
 
 // unwrapped reads what a wrapper holds: deflate with a header in front and a sum
@@ -213,7 +215,7 @@ func (u *unwrapped) skipPadding() error {
 // Padding is how many zeros followed the data, as far as it was read.
 func (u *unwrapped) Padding() int64 { return u.padding }
 
-func newUnzlib(src Source) (io.ReadCloser, error) {
+func newUnzlib(src Source, o Options) (io.ReadCloser, error) {
 	var head [2]byte
 	if _, err := io.ReadFull(src, head[:]); err != nil {
 		return nil, cutOff(err)
@@ -221,11 +223,20 @@ func newUnzlib(src Source) (io.ReadCloser, error) {
 	switch {
 	case !zlibHeader(head):
 		return nil, errors.New("it does not begin with the header of zlib")
-	case head[1]&zlibDictionary != 0:
-		return nil, errors.New("it needs a dictionary that is not in it")
+	case head[1]&zlibDictionary == 0:
+		o.Dictionary = nil
+	default:
+		var id [4]byte // of the dictionary: its Adler-32
+		if _, err := io.ReadFull(src, id[:]); err != nil {
+			return nil, cutOff(err)
+		}
+		if o.Dictionary == nil || adler32.Checksum(o.Dictionary) != binary.BigEndian.Uint32(id[:]) {
+			return nil, o.needed()
+		}
 	}
-	return &unwrapped{src: src, data: newInflater(src, &narrow), sum: adler32.New(), trailer: zlibTrailer,
-		next: noOther}, nil
+	data := newInflater(src, &narrow)
+	data.Preset(o.Dictionary)
+	return &unwrapped{src: src, data: data, sum: adler32.New(), trailer: zlibTrailer, next: noOther}, nil
 }
 
 // noOther makes sure that a stream was all that there is.
@@ -264,7 +275,12 @@ func isZlib(head []byte) bool {
 	}
 	var src Bytes
 	src.Reset(head)
-	r, err := newUnzlib(&src)
+	r, err := newUnzlib(&src, Options{})
+	if fault.Of(err) == fault.Incomplete { // without the dictionary; any other does to see whether this is deflate
+		data := newInflater(&src, &narrow)
+		data.Preset(make([]byte, deflateHistory))
+		r, err = data, nil
+	}
 	if err != nil {
 		return false
 	}

@@ -18,6 +18,7 @@ const (
 	filterThumb   = 0x08
 	filterSPARC   = 0x09
 	filterARM64   = 0x0a
+	filterRISCV   = 0x0b
 )
 
 // xzFilter is what the header of a block says of one.
@@ -52,6 +53,8 @@ func (f *xzFilter) undo(data io.Reader) io.Reader {
 		b.undo = each(4, 4, undoSPARC)
 	case filterARM64:
 		b.undo = each(4, 4, undoARM64)
+	case filterRISCV:
+		b.undo = each(2, 8, undoRISCV)
 	default:
 		return nil
 	}
@@ -164,6 +167,47 @@ func undoARM64(pos uint32, b []byte) int {
 	}
 	binary.LittleEndian.PutUint32(b, code)
 	return 0
+}
+
+// undoRISCV takes back the targets of JAL, and those of AUIPC with the instruction after it, whose
+// place has the absolute target. A pair that looked like one of these before packing was disguised
+// as a pair of usual ones.
+func undoRISCV(pos uint32, b []byte) int {
+	const (
+		auipc       = 0x17
+		opcode      = 0x7f
+		disguised   = 2 << 7 // register 2 as its target
+		zeroOrTwo   = 0xe80  // none of these bits: the target is register 0 or 2
+		afterTarget = 0xf8003
+	)
+	if b[0] == 0xef { // JAL
+		if b[1]&0x0d != 0 { // not to register 1 or 5
+			return 0
+		}
+		to := uint32(b[1]&0xf0)<<13 | uint32(b[2])<<9 | uint32(b[3])<<1 - pos
+		b[1], b[2], b[3] = b[1]&0x0f|byte(to>>8)&0xf0, byte(to>>16)&0x0f|byte(to>>7)&0x10|byte(to<<4)&0xe0, byte(to>>4)&0x7f|byte(to>>13)&0x80
+		return 2
+	}
+	first, second := binary.LittleEndian.Uint32(b), binary.LittleEndian.Uint32(b[4:])
+	switch {
+	case first&opcode != auipc:
+		return 0
+	case first&zeroOrTwo != 0:
+		if (first<<8^(second-3))&afterTarget != 0 { // the second does not use the target
+			return 4
+		}
+		first, second = auipc|disguised|second<<12, first&^0xfff+second>>20
+	default:
+		register := first >> 27
+		if (first-(auipc|disguised|3<<12))<<18 >= register&0x1d {
+			return 2
+		}
+		to := binary.BigEndian.Uint32(b[4:]) - pos
+		first, second = auipc|register<<7|(to+0x800)&^0xfff, first>>12|to<<20
+	}
+	binary.LittleEndian.PutUint32(b, first)
+	binary.LittleEndian.PutUint32(b[4:], second)
+	return 6
 }
 
 func undoPowerPC(pos uint32, b []byte) int {

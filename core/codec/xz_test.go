@@ -187,7 +187,7 @@ func TestXZIntegers(t *testing.T) {
 func TestXZFilters(t *testing.T) {
 	files, err := filepath.Glob("testdata/filters/*.xz")
 	require.NoError(t, err)
-	require.Len(t, files, 8)
+	require.Len(t, files, 9)
 	for _, file := range files {
 		packed, err := os.ReadFile(file)
 		require.NoError(t, err)

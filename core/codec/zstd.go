@@ -26,7 +26,7 @@ var zstdMethod = Method{
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
 		var d *zstd.Decoder
 		var err error
-		if o.maxMemory() == DefaultMemory {
+		if o.pooled() {
 			d, _ = zstdDecoders.Get().(*zstd.Decoder)
 		}
 		if d != nil {
@@ -34,7 +34,13 @@ var zstdMethod = Method{
 		} else {
 			limit := uint64(max(o.maxMemory(), zstd.MinWindowSize))
 			// One at a time means on this goroutine, where what panics is caught.
-			d, err = zstd.NewReader(src, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<62), zstd.WithDecoderMaxWindow(min(limit, largestWindow)))
+			with := []zstd.DOption{zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1 << 62), zstd.WithDecoderMaxWindow(min(limit, largestWindow))}
+			if bytes.HasPrefix(o.Dictionary, zstdDictionary) {
+				with = append(with, zstd.WithDecoderDicts(o.Dictionary))
+			} else if o.Dictionary != nil { // its content is all that counts
+				with = append(with, zstd.WithDecoderDictRaw(0, o.Dictionary))
+			}
+			d, err = zstd.NewReader(src, with...)
 		}
 		if err != nil {
 			return nil, err
@@ -91,6 +97,11 @@ const largestWindow = 1<<41 + 7<<38
 // Decoders with the usual bound of memory go round as well.
 var zstdDecoders sync.Pool
 
+func (o Options) pooled() bool { return o.maxMemory() == DefaultMemory && o.Dictionary == nil }
+
+// zstdDictionary starts a dictionary that has more than content (RFC 8878, section 5).
+var zstdDictionary = []byte{0x37, 0xa4, 0x30, 0xec}
+
 // zstdReader tells a window that is too large from damage.
 type zstdReader struct {
 	d *zstd.Decoder
@@ -101,7 +112,7 @@ func (r *zstdReader) Read(p []byte) (int, error) {
 	n, err := r.d.Read(p)
 	switch {
 	case errors.Is(err, zstd.ErrUnknownDictionary):
-		err = fault.New(fault.Damaged, "it was packed with a dictionary of its own, and cannot be read without that")
+		err = r.o.needed()
 	case errors.Is(err, zstd.ErrWindowSizeExceeded):
 		err = fault.New(fault.Unsafe, "its header asks for more than %d bytes of memory", r.o.maxMemory()).Suggest(fault.AllowMemory)
 	}
@@ -116,7 +127,7 @@ func (r *zstdReader) Close() error {
 	switch {
 	case d == nil:
 		return nil
-	case r.o.maxMemory() != DefaultMemory:
+	case !r.o.pooled():
 		d.Close()
 		return nil
 	}

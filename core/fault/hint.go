@@ -33,6 +33,7 @@ const (
 	AllVolumes
 	NameEncoding
 	GivePassword
+	GiveDictionary
 	LargerParts
 	OtherParts
 	NumberedParts
@@ -83,6 +84,7 @@ var hints = [hintCount]string{
 	AllVolumes:        "open all volumes as one",
 	NameEncoding:      "choose another encoding",
 	GivePassword:      "give a password",
+	GiveDictionary:    "give the dictionary that it was packed with",
 	LargerParts:       "choose larger parts",
 	OtherParts:        "choose another size of parts, or number them",
 	NumberedParts:     "cut it into numbered parts, as any file can be",

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/format/lone"
 	"widecrate/core/parts"
 	"widecrate/core/source"
 )
@@ -303,7 +304,7 @@ func (a *Archive) open() (*Archive, error) {
 		return nil, err
 	}
 	a.leaveOutBorders(f)
-	return a.openAs(f)
+	return a.openAs(lone.Inside(f, a.data, a.data.Size(), a.rules.Dictionary))
 }
 
 func (a *Archive) openAs(f archive.Format) (_ *Archive, err error) {

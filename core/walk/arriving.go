@@ -14,6 +14,7 @@ import (
 	"widecrate/core/codec"
 	"widecrate/core/fault"
 	"widecrate/core/format"
+	"widecrate/core/format/lone"
 	"widecrate/core/format/zip"
 	"widecrate/core/parts"
 	"widecrate/core/remote"
@@ -132,6 +133,7 @@ func openFlow(ctx context.Context, flow *blob.Flow, o Opening, why string) (*Arc
 	a := newArchive(flow, o)
 	a.ordered = true
 	f, known := format.Start(flow, blob.Endless)
+	f = lone.Inside(f, flow, blob.Endless, o.Dictionary)
 	if known && f.OpenStream != nil {
 		opened, err := a.openAs(f)
 		flow.Settle()

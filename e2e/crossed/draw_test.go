@@ -300,7 +300,7 @@ var drawn = map[string][]string{
 	"layout": {"own", "shared", "auto"}, "own-name": {"{stem}-x", "one", "{from}"}, "peel": {"1", "2"}, "rename": {"{stem}-{archive}{ext}", "f-{nn}{ext}", "{name}"},
 	"clash": {"refuse", "skip", "replace", "newer", "number"}, "names": {"portable", "as-is"}, "links": {"keep", "skip", "refuse", "rebase"},
 	"password-env": {"CROSSED"}, "password-file": {"KEYS"},
-	"max-total": {"10", "1M"}, "max-ratio": {"1", "1000"}, "max-memory": {"1G"}, "max-entries": {"2", "100"},
+	"max-total": {"10", "1M"}, "max-ratio": {"1", "1000"}, "max-memory": {"1G"}, "max-entries": {"2", "100"}, "dictionary": {"KEYS"},
 }
 
 // drawOptions draws a few of them.

@@ -71,14 +71,14 @@ var options = map[string]map[string][]string{
 	"convert": with(map[string][]string{
 		"to": into, "method": methods, "level": {"0", "best"}, "part-size": {"100", "1k"}, "clash": {"refuse", "replace", "number"}, "encrypt": nil, "new-password-env": {"CROSSED"}, "password-env": {"CROSSED"},
 		"flatten": nil, "peel": {"1", "2"}, "under": {"u"}, "rename": {"{stem}-{archive}{ext}", "f{ext}"}, "workers": {"1", "3"}, "entry-sums": {"DIR/made.sums"}, "sums": {"DIR/archives.sums"}, "dry-run": nil,
-		"read-back": nil, "receipt": {"DIR/made.receipt"}, "skip-done": nil, "after": {"remove", "move=DIR/gone"}, "even-if-partial": nil, "failed": {"move=DIR/failed"}, "replaced": {"DIR/replaced"},
+		"read-back": nil, "receipt": {"DIR/made.receipt"}, "skip-done": nil, "after": {"remove", "move=DIR/gone"}, "even-if-partial": nil, "failed": {"move=DIR/failed"}, "replaced": {"DIR/replaced"}, "dictionary": {"DIR/src/always.txt"},
 	}),
 	"edit": {
 		"add": {"DIR/src", "DIR/src/always.txt"}, "put": {"DIR/src/always.txt=src/put.txt", "DIR/src/always.txt=src/a.csv"}, "text": {"t/new.txt=hello", "src/a.csv=hello", "a.csv=hello", "d=hello"},
 		"remove": {"*.csv", "d", "src/d/**", "none"}, "move": {"src=deep/er", "src/a.csv=src/d/moved.csv", "a.csv=z.csv", "src/d=d", "d=e/d", "none=x", "link=d/link"}, "top": {"keep", "drop"}, "under": {"u"},
-		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"}, "dry-run": nil, "receipt": {"DIR/made.receipt"}, "replaced": {"DIR/replaced"}, "read-back": nil,
+		"method": methods, "level": {"0", "best"}, "encrypt": nil, "password-env": {"CROSSED"}, "workers": {"1"}, "dry-run": nil, "receipt": {"DIR/made.receipt"}, "replaced": {"DIR/replaced"}, "read-back": nil, "dictionary": {"DIR/src/always.txt"},
 	},
-	"compare": with(map[string][]string{"peel": {"1"}, "peel-a": {"1", "2"}, "peel-b": {"1"}, "times": nil, "password-env": {"CROSSED"}, "workers": {"1"}}),
+	"compare": with(map[string][]string{"peel": {"1"}, "peel-a": {"1", "2"}, "peel-b": {"1"}, "times": nil, "dictionary": {"DIR/src/always.txt"}, "password-env": {"CROSSED"}, "workers": {"1"}}),
 }
 
 // undrawn are the other options of those commands, with the reason.

@@ -81,6 +81,13 @@ func (d *Decoder) Reset(src bits.Source) {
 	d.phase, d.last, d.stored, d.length, d.err = (*Decoder).block, false, 0, 0, nil
 }
 
+// Preset makes the decoder refer back to what the packer had before the start; it is called
+// before anything is read.
+func (d *Decoder) Preset(dictionary []byte) {
+	d.write = copy(d.buffer, dictionary[max(0, len(dictionary)-d.codes.reach):])
+	d.read = d.write
+}
+
 // Read reads decoded bytes. It returns io.EOF at the end of the last block, and
 // io.ErrUnexpectedEOF when the source ends before.
 func (d *Decoder) Read(p []byte) (int, error) {

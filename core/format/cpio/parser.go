@@ -344,7 +344,7 @@ func (m metered) Read(p []byte) (int, error) {
 func (p *parser) unpack(o archive.Options) (io.Closer, error) {
 	in := p.in.(*front)
 	m, _ := in.method()
-	d, err := m.Decode(bufio.NewReaderSize(in, 256<<10), codec.Options{MaxMemory: o.MaxMemory})
+	d, err := m.Decode(bufio.NewReaderSize(in, 256<<10), codec.Options{MaxMemory: o.MaxMemory, Dictionary: o.Dictionary})
 	if err != nil {
 		return nil, err
 	}

@@ -27,7 +27,7 @@ type decoded struct {
 }
 
 func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*decoded, error) {
-	limits := codec.Options{MaxMemory: o.MaxMemory}
+	limits := codec.Options{MaxMemory: o.MaxMemory, Dictionary: o.Dictionary}
 	if m.DecodeFile != nil && size != blob.Endless {
 		if d, err := m.DecodeFile(r, size, limits); err == nil {
 			return &decoded{meter: o.Decoded, ahead: d, decoder: d}, nil

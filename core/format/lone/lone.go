@@ -72,7 +72,7 @@ func packedFormat(m codec.Method, kind inner) archive.Format {
 		Hardlinks: true,
 		NeedsSize: true,
 		Name:      kind.name + m.Extensions[0],
-		Identify:  func(r io.ReaderAt, size int64) bool { return identify(r, m) && holds(kind, m, r, size) },
+		Identify:  func(r io.ReaderAt, size int64) bool { return identify(r, m) && holds(kind, m, r, size, nil) },
 		OpenStream: func(r io.ReaderAt, size int64, o archive.Options) (archive.Stream, error) {
 			d, err := decode(m, r, size, o)
 			if err != nil {
@@ -136,9 +136,9 @@ func identify(r io.ReaderAt, m codec.Method) bool {
 }
 
 // holds looks whether what is compressed starts like an archive of some kind.
-func holds(kind inner, m codec.Method, r io.ReaderAt, size int64) bool {
+func holds(kind inner, m codec.Method, r io.ReaderAt, size int64, dictionary []byte) bool {
 	// What memory is allowed is known when it is opened; this little takes none.
-	d, err := m.Decode(bufio.NewReader(io.NewSectionReader(r, 0, size)), codec.Options{MaxMemory: math.MaxInt64})
+	d, err := m.Decode(bufio.NewReader(io.NewSectionReader(r, 0, size)), codec.Options{MaxMemory: math.MaxInt64, Dictionary: dictionary})
 	if err != nil {
 		return false
 	}
@@ -149,6 +149,25 @@ func holds(kind inner, m codec.Method, r io.ReaderAt, size int64) bool {
 		return true
 	}
 	return (err == nil || err == io.ErrUnexpectedEOF) && kind.starts(block[:n])
+}
+
+// Inside is the format of a compressed file that is an archive, which only shows with the
+// dictionary that it was packed with; of any other, the format that it was found to be of.
+func Inside(f archive.Format, r io.ReaderAt, size int64, dictionary []byte) archive.Format {
+	if dictionary == nil || !f.HoldsOne {
+		return f
+	}
+	for _, m := range codec.Streams() {
+		if cmp.Or(m.Format, m.Name) != f.Name {
+			continue
+		}
+		for _, kind := range []inner{innerTar, innerCPIO} {
+			if holds(kind, m, r, size, dictionary) {
+				return packedFormat(m, kind)
+			}
+		}
+	}
+	return f
 }
 
 // packedStream is an archive that is compressed as a whole.

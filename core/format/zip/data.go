@@ -93,7 +93,7 @@ func (d *data) start(method codec.Method) error {
 // options are those of the decoder, which has flags of its own for two methods (4.4.4).
 func (d *data) options() codec.Options {
 	return codec.Options{
-		MaxMemory: d.z.maxMemory, Size: d.entry.Size, NoEnd: d.rec.flags&flagLZMAEnd == 0,
+		MaxMemory: d.z.maxMemory, Dictionary: d.z.dictionary, Size: d.entry.Size, NoEnd: d.rec.flags&flagLZMAEnd == 0,
 		Imploded: early.Layout{Large: d.rec.flags&flagLarge != 0, Literals: d.rec.flags&flagLiterals != 0},
 	}
 }

@@ -24,9 +24,10 @@ type Reader struct {
 	beside   []archive.Remark // on what stands in front and behind
 	comments []string         // of the archive, and of the first entries that have one
 
-	maxMemory int64
-	passwords passwords
-	opened    atomic.Bool // one of them was right
+	maxMemory  int64
+	dictionary []byte
+	passwords  passwords
+	opened     atomic.Bool // one of them was right
 }
 
 // Open reads the directory of the archive of size bytes in r. What the
@@ -46,7 +47,7 @@ func Open(r io.ReaderAt, size int64, o archive.Options) (*Reader, error) {
 }
 
 func newReader(r io.ReaderAt, o archive.Options) *Reader {
-	z := &Reader{r: r, parts: segments(o.Parts), maxMemory: o.MaxMemory}
+	z := &Reader{r: r, parts: segments(o.Parts), maxMemory: o.MaxMemory, dictionary: o.Dictionary}
 	z.passwords.list, z.passwords.used = o.Passwords, make([]atomic.Bool, len(o.Passwords))
 	z.names.encoding = o.Encoding
 	return z
