@@ -53,6 +53,8 @@ var figures = []figure{
 	{"lzmaexe", "decoder alone, LZMA2, machine code", decodingStream(machineCode, lzma2), 1 / 2.2, "× library"},
 	{"bzip2", "decoder alone, bzip2, source text, all cores", decodingStream(sourceText, bunzip2), 0.6, "× library"},
 	{"bzip2csv", "decoder alone, bzip2, CSV, all cores", decodingStream(levels, bunzip2), 0.6, "× library"},
+	{"lzw", "decoder alone, .Z, source text", decodingStream(sourceText, compressed), 1 / 1.5, "× plain loop"},
+	{"lzwexe", "decoder alone, .Z, machine code", decodingStream(machineCode, compressed), 1 / 1.5, "× plain loop"},
 	{"xz1", "verify of a tar.xz of 88 MB, one block", native("lzma", "lzma.compress(DATA)", "lzma.decompress(d)"), 1.1, "× native"},
 	{"xzn", "the same, several blocks", native("lzma", "", "lzma.decompress(d)"), 0.6, "× native"},
 	{"bz2", "verify of a tar.bz2 of it", native("bz2", "bz2.compress(DATA)", "bz2.decompress(d)"), 0.6, "× native"},

@@ -55,6 +55,7 @@ others are still unpacked.`,
   widecrate extract readings --into charts --ext png --rename "{archive}{ext}"
   widecrate extract corrections --into - --entry levels.csv
   widecrate extract survey/harbour.zip --into survey-grids
+  widecrate extract logs --into landing --dictionary logs/lines.dict
   widecrate extract instruments --into suite --series "suite-{n}.tar"
   widecrate extract http://gauges.example/bundles/osk-bay.zip --into may
   widecrate extract sftp://tide@gauges.example/srv/tidewatch/bundles/ --into may

@@ -8,6 +8,7 @@ import (
 	_ "embed" // the job file
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -48,6 +49,7 @@ survey       a harbour survey in parts: a split ZIP archive, a tar.gz cut into p
 discs        the image of a disc that a gauge was read out to
 instruments  twelve numbered archives of one suite that belong in one folder, and one about it
 old          an archive of 1994, whose names are in the code page of its system
+logs         archives of log lines, packed with the dictionary beside them
 locked       an archive whose password is in the file beside it
 month.yaml   a job file that does the month
 example      what the full example of the demo command works on: the same once more, and what came of it
@@ -59,7 +61,7 @@ The demo command makes all of these again; what else is here stays.
 const Example = "example"
 
 // sources are the folders of the demo data.
-var sources = []string{"readings", "bundles", "corrections", "survey", "discs", "instruments", "locked", "old"}
+var sources = []string{"readings", "bundles", "corrections", "survey", "discs", "instruments", "locked", "logs", "old"}
 
 // Make makes the demo data in a folder: a new one, an empty one, or one that it
 // made before. Any other is of kind fault.Refused.
@@ -122,6 +124,7 @@ func Files() map[string][]byte {
 	for path, data := range instruments() {
 		files["instruments/"+path] = data
 	}
+	maps.Copy(files, logs())
 	return files
 }
 
