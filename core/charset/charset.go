@@ -48,7 +48,8 @@ type Reading struct {
 }
 
 // Readings are what names, given as their bytes, are in each candidate, without those in which
-// one of them is no text. Those whose characters are letters come first.
+// one of them is no text. Those whose characters are letters, in words that look like ones, come
+// first.
 func Readings(raw []string) (readings []Reading) {
 	var odd []int
 	for _, c := range candidates {
@@ -77,7 +78,12 @@ func decode(from encoding.Encoding, raw []string) (names []string, strange int, 
 		if err != nil {
 			return nil, 0, false
 		}
+		before := ' '
 		for _, c := range name {
+			if max(before, c) >= utf8.RuneSelf && unicode.IsLower(before) && unicode.IsUpper(c) { // in the middle of a word
+				strange++
+			}
+			before = c
 			switch {
 			case c == utf8.RuneError || unicode.IsControl(c):
 				return nil, 0, false
