@@ -39,8 +39,8 @@ var layers = [][]string{
 	{"remote/web", "remote/sftp"},
 	{"remote/wire"},
 	{"folder"},
-	{"codec/inflate", "codec/bzip2", "codec/lzma", "crypt", "schedule"},
-	{"fault", "systemtest", "bent"},
+	{"codec/inflate", "codec/bzip2", "codec/lzma", "codec/early", "codec/lzw", "crypt", "schedule"},
+	{"codec/bits", "codec/codectest", "charset", "fault", "systemtest", "bent"},
 }
 
 // The core knows no interface, imports in one direction, and never a package

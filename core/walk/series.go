@@ -17,7 +17,7 @@ import (
 // one of them does.
 func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	if files := volumes(ctx, s); files != nil {
-		return openVolumes(s.Name(), files, o)
+		return openVolumes(ctx, s.Name(), files, o)
 	}
 	a := &Archive{Name: s.Name(), rules: o.Options, memory: 4 * inMemory}
 	a.users.Store(1)

@@ -1,7 +1,9 @@
 package walk
 
 import (
+	"bytes"
 	"context"
+	"io"
 	"slices"
 
 	"widecrate/core/archive"
@@ -11,36 +13,67 @@ import (
 	"widecrate/core/source"
 )
 
+// startOfVolume is how much of a volume at an address is looked at.
+const startOfVolume = 64 << 10
+
 // volumes are the files of a series whose members are no archives of their own but go on where
 // the one before ended; nil: it is none.
-func volumes(ctx context.Context, s source.Source) []blob.File {
-	files, err := s.Files(ctx)
-	if err != nil || len(files) != len(s.Members) {
-		return nil // the error will be reported
+func volumes(ctx context.Context, s source.Source) (files []blob.File) {
+	if !slices.ContainsFunc(s.Members[1:], func(m source.Source) bool { return goesOn(ctx, m) }) {
+		return nil
 	}
-	goesOn := func(f blob.File) bool {
-		data, err := f.Data()
+	for _, m := range s.Members {
+		find := func() (blob.File, error) { return blob.Find(m.Path) }
+		if m.Address != nil {
+			find = func() (blob.File, error) { return blob.FindAt(ctx, m.Address) }
+		}
+		f, err := find()
+		if err != nil || f.Info == nil || m.Set != nil {
+			return nil // the error will be reported
+		}
+		files = append(files, f)
+	}
+	return files
+}
+
+// goesOn reports whether a member of a series starts with what the one before began. What cannot be
+// read will be reported.
+func goesOn(ctx context.Context, m source.Source) bool {
+	continues := func(r io.ReaderAt) bool {
+		return slices.ContainsFunc(format.All, func(f archive.Format) bool { return f.Continues != nil && f.Continues(r) > 0 })
+	}
+	if m.Address == nil {
+		data, err := blob.Open(m.Path)
 		if err != nil {
 			return false
 		}
 		defer data.Close()
-		return slices.ContainsFunc(format.All, func(f archive.Format) bool { return f.Continues != nil && f.Continues(data) > 0 })
+		return continues(data)
 	}
-	for i, f := range files[1:] {
-		named, _ := format.ByName(s.Members[i+1].Name())
-		if (!f.Remote || named.Continues != nil) && goesOn(f) { // a server is only asked where that is likely
-			return files
-		}
+	if named, _ := format.ByName(m.Name()); named.Continues == nil { // a server is only asked where that is likely
+		return false
 	}
-	return nil
+	resource, err := m.Address.Open(ctx, startOfVolume)
+	if err != nil {
+		return false
+	}
+	in := resource.Reader(ctx)
+	defer in.Close()
+	start, _ := io.ReadAll(io.LimitReader(in, startOfVolume))
+	return continues(bytes.NewReader(start))
 }
 
 // openVolumes opens the archive that lies in the volumes of a series.
-func openVolumes(name string, files []blob.File, o Opening) (*Archive, error) {
+func openVolumes(ctx context.Context, name string, files []blob.File, o Opening) (_ *Archive, err error) {
 	o.Name = name
-	set := parts.Set{Name: name}
+	set := &parts.Set{Name: name}
 	for _, f := range files {
 		set.Parts = append(set.Parts, parts.Part{File: f})
+	}
+	if o.Fetched != "" {
+		if set, err = fetchSet(ctx, set, o); err != nil {
+			return nil, err
+		}
 	}
 	o.Parts = set.Layout()
 	return newArchive(set.Open(), o).openParts()
