@@ -36,7 +36,12 @@ func TestEach(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	reported := 0
-	_, err := Each(ctx, 20, Options{Workers: 2}, func(i int) (int, error) { return i, ctx.Err() }, func(i int) {
+	_, err := Each(ctx, 20, Options{Workers: 2}, func(i int) (int, error) {
+		if i >= 8 { // so that not all is done before that is reported
+			<-ctx.Done()
+		}
+		return i, ctx.Err()
+	}, func(i int) {
 		if reported++; i == 4 {
 			cancel()
 		}
