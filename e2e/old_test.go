@@ -36,6 +36,8 @@ func TestOldFormats(t *testing.T) {
 	put(t, filepath.Join(dir, "in/one.csv.Z"), string(codectest.Compress([]byte(content), 16, true)))
 	put(t, filepath.Join(dir, "in/two.tar.Z"), string(codectest.Compress(b.Bytes(), 12, false)))
 	put(t, filepath.Join(dir, "in/three.TAZ"), string(codectest.Compress(b.Bytes(), 9, true)))
+	put(t, filepath.Join(dir, "in/SIX.TAR.Z"), string(codectest.Compress(b.Bytes(), 16, true)))
+	put(t, filepath.Join(dir, "in/notes.z"), "a small z is that of other files")
 	var members bytes.Buffer
 	for _, name := range []string{"x.csv", "y.csv"} {
 		z := gzip.NewWriter(&members)
@@ -58,7 +60,7 @@ func TestOldFormats(t *testing.T) {
 	put(t, filepath.Join(dir, "tapes/five-2.tar"), string(rest)+b.String()[80<<10:])
 
 	want := shortened(map[string]string{"one.csv/": "", "one.csv/one.csv": content, "two/": "", "two/a.csv": content, "two/b.csv": content, "three/": "", "three/a.csv": content, "three/b.csv": content,
-		"four/": "", "four/x.csv": "x.csv" + content, "four/y.csv": "y.csv" + content, "five/": "", "five/a.csv": content, "five/b.csv": content})
+		"four/": "", "four/x.csv": "x.csv" + content, "four/y.csv": "y.csv" + content, "SIX/": "", "SIX/a.csv": content, "SIX/b.csv": content, "five/": "", "five/a.csv": content, "five/b.csv": content})
 	sources := []string{"in", "tapes", "--series", "five-{n}.tar"}
 	for _, line := range [][]string{{"extract", "--into", "out"}, {"verify"}, {"inspect"}, {"convert", "--to", "tar", "--into", "tars"}} {
 		out, stderr, code := run(t, dir, append(append(line[:1:1], sources...), line[1:]...)...)

@@ -149,7 +149,7 @@ type WriteOptions struct {
 // that comes in order.
 type Format struct {
 	Name       string
-	Extensions []string // in lower case, with the dot; the first is the usual one
+	Extensions []string // in lower case but for a last Z, with the dot; the first is the usual one
 
 	// Identify reports whether the content is in this format. It reads little
 	// and never fails: what cannot be read is not in the format.

@@ -11,7 +11,7 @@ const Compress = "compress"
 
 var compress = Method{
 	Name:       Compress,
-	Extensions: []string{".z"},
+	Extensions: []string{".Z"}, // a small one is that of many other files
 	Magic:      lzw.IsHeader,
 	Decode: func(src Source, _ Options) (io.ReadCloser, error) {
 		r, err := lzw.NewReader(src)

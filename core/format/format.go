@@ -101,7 +101,7 @@ func IsPage(r io.ReaderAt) bool {
 	return strings.HasPrefix(text, "<!doctype html") || strings.HasPrefix(text, "<html")
 }
 
-// byExtension finds a format by an extension in lower case.
+// byExtension finds a format by an extension as it is listed.
 var byExtension = func() map[string]archive.Format {
 	formats := map[string]archive.Format{}
 	for _, f := range slices.Backward(All) { // the first of two that share an extension
@@ -138,11 +138,21 @@ func cutExtension(name string) (stem string, f archive.Format, found bool) {
 		if at = strings.LastIndexByte(name[:at], '.'); at < 1 {
 			break
 		}
-		if longer, known := byExtension[strings.ToLower(name[at:])]; known {
+		if longer, known := ofExtension(name[at:]); known {
 			stem, f, found = name[:at], longer, true
 		}
 	}
 	return stem, f, found
+}
+
+// ofExtension finds a format whatever case the extension is in, but for a last Z, which other
+// files have as a small letter.
+func ofExtension(ext string) (f archive.Format, known bool) {
+	lower := strings.ToLower(ext)
+	if f, known = byExtension[lower]; !known && strings.HasSuffix(ext, "Z") {
+		f, known = byExtension[strings.TrimSuffix(lower, "z")+"Z"]
+	}
+	return f, known
 }
 
 // Names lists the names of all formats.
