@@ -244,9 +244,10 @@ func (t Tree) Differences(other Tree) (list []string) {
 	return list
 }
 
-// Plant makes what a tree has in a folder.
+// Plant makes what a tree has in a folder, in order: some file systems take two names for one.
 func (t Tree) Plant(dir string) error {
-	for at, thing := range t {
+	for _, at := range sorted(t) {
+		thing := t[at]
 		full := filepath.Join(dir, filepath.FromSlash(at))
 		if err := os.MkdirAll(filepath.Dir(full), 0o777); err != nil {
 			return err
