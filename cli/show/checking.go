@@ -27,7 +27,7 @@ type Checking struct {
 	damaged                                     int // entries
 	bytes                                       int64
 	sources                                     disposals
-	told                                        report.Told
+	remarks                                     report.Remarks
 }
 
 // Event takes note of what happened, and shows what is wrong.
@@ -51,7 +51,7 @@ func (c *Checking) archive(r *report.Verified) {
 	c.bytes += r.Bytes
 	c.damaged += r.Damaged
 	c.LeftOut.Add(r.LeftOut)
-	c.told.Add(r.Archive, r.Remarks)
+	c.remarks.Add(r.Archive, r.Remarks)
 	for _, f := range r.Files {
 		path := f.Path
 		if !c.Single {
@@ -114,7 +114,7 @@ func (c *Checking) Finish() {
 		return
 	}
 	c.sources.tell(s, false)
-	tellRemarks(s, c.told)
+	tellRemarks(s, c.remarks)
 	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(Count(c.good, "archive")),
 		Count(c.Entries, "file"), Size(c.bytes), Number(c.sum), c.LeftOut.String(), Took(time.Since(c.Started)))
 	if c.bad > 0 {

@@ -260,7 +260,7 @@ func (r *Extraction) tellMore(s *Screen) {
 	if n := len(t.Empty); n > 0 {
 		s.Printf("nothing was kept of %s: %s\n", Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
 	}
-	tellRemarks(s, t.Told)
+	tellRemarks(s, t.Remarks)
 	if t.Spelt > 0 {
 		shown := "; -v shows which"
 		if r.Verbose || r.DryRun {

@@ -160,7 +160,7 @@ func (c *Listing) title(a *inspect.Archive) {
 	}
 	c.Out.Printf("%s  %s%s\n", c.Out.Strong(c.Out.Name(a.Path)), c.Out.Faint(Size(a.Size)), remark)
 	for _, remark := range a.Remarks {
-		if remark.Told || c.Verbose {
+		if remark.Reported || c.Verbose {
 			c.Out.Printf("  %s\n", c.Out.Faint(c.Out.Name(c.Out.Say.With(remark.Text, remark.Hint))))
 		}
 	}

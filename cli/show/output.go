@@ -124,8 +124,8 @@ func written(path string, m *report.Made) []string {
 }
 
 // tellRemarks says how archives were read, as far as everybody is to know.
-func tellRemarks(s *Screen, told report.Told) {
-	for _, t := range told {
-		s.Printf("%s: %s\n", s.Name(parts.Shorten(t.Archives)), s.Say.With(t.Text, t.Hint))
+func tellRemarks(s *Screen, remarks report.Remarks) {
+	for _, r := range remarks {
+		s.Printf("%s: %s\n", s.Name(parts.Shorten(r.Archives)), s.Say.With(r.Text, r.Hint))
 	}
 }

@@ -213,33 +213,33 @@ const ModeSetID = 0o6000
 // A Remark is something that a person may want to know of how an archive was read:
 // what was assumed about its names, or a comment in it.
 type Remark struct {
-	Text string
-	Hint fault.Hint // what can be done about it
-	Told bool       // also to those who do not ask
+	Text     string
+	Hint     fault.Hint // what can be done about it
+	Reported bool       // also to those who do not ask
 
 	Partial bool // what is read is not all that is there
 }
 
-// A RemarkList is what is remarked on one archive. In JSON it is the texts of those that are Told.
+// A RemarkList is what is remarked on one archive. In JSON it is the texts of those that are reported.
 type RemarkList []Remark
 
-// Told are those that everybody is told.
-func (l RemarkList) Told() (told []Remark) {
+// Reported are those that everybody sees.
+func (l RemarkList) Reported() (reported []Remark) {
 	for _, r := range l {
-		if r.Told {
-			told = append(told, r)
+		if r.Reported {
+			reported = append(reported, r)
 		}
 	}
-	return told
+	return reported
 }
 
-// IsZero reports whether there is nothing to tell.
-func (l RemarkList) IsZero() bool { return len(l.Told()) == 0 }
+// IsZero reports whether none is.
+func (l RemarkList) IsZero() bool { return len(l.Reported()) == 0 }
 
 // MarshalJSON gives the texts.
 func (l RemarkList) MarshalJSON() ([]byte, error) {
 	var texts []string
-	for _, r := range l.Told() {
+	for _, r := range l.Reported() {
 		texts = append(texts, r.Text)
 	}
 	return json.Marshal(texts)

@@ -7,8 +7,7 @@ import (
 	"widecrate/core/codec/early"
 )
 
-// The names of the methods that the first programs for ZIP wrote. They have to be told the size
-// of the data.
+// The names of the methods that the first programs for ZIP wrote. They need the size of the data.
 const (
 	Shrink  = "shrink"
 	Implode = "implode"

@@ -179,7 +179,7 @@ type Totals struct {
 	Bytes                 int64
 	LeftOut               choose.Tally
 	Empty                 []string // archives of which nothing was kept
-	Told                           // what is to be said of archives
+	Remarks               Remarks  // on how archives were read
 	Failures                       // of archives, and of what was lost
 }
 
@@ -201,7 +201,7 @@ func (t *Totals) Add(o *Unpacked) {
 	if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() {
 		t.Empty = append(t.Empty, o.Archive)
 	}
-	t.Told.Add(o.Archive, o.Remarks)
+	t.Remarks.Add(o.Archive, o.Remarks)
 	t.Entries += o.Entries
 	t.Bytes += o.Bytes
 	t.SetID += o.SetID

@@ -19,7 +19,11 @@ const startOfVolume = 64 << 10
 // volumes are the files of a series whose members are no archives of their own but go on where
 // the one before ended; nil: it is none.
 func volumes(ctx context.Context, s source.Source) (files []blob.File) {
-	if !slices.ContainsFunc(s.Members[1:], func(m source.Source) bool { return goesOn(ctx, m) }) {
+	others := s.Members[1:]
+	if s.Elsewhere() { // where each is a request, the second has to do
+		others = others[:min(1, len(others))]
+	}
+	if !mayGoOn(s.Members[0]) || !slices.ContainsFunc(others, func(m source.Source) bool { return goesOn(ctx, m) }) {
 		return nil
 	}
 	for _, m := range s.Members {
@@ -36,6 +40,21 @@ func volumes(ctx context.Context, s source.Source) (files []blob.File) {
 	return files
 }
 
+// mayGoOn reports whether the first member of a series is in a format that has volumes; of an address
+// its name tells.
+func mayGoOn(m source.Source) bool {
+	if m.Address != nil {
+		named, _ := format.ByName(m.Name())
+		return named.Continues != nil
+	}
+	data, err := blob.Open(m.Path)
+	if err != nil {
+		return false // the error will be reported
+	}
+	defer data.Close()
+	return slices.ContainsFunc(format.All, func(f archive.Format) bool { return f.Continues != nil && f.Identify(data, data.Size()) })
+}
+
 // goesOn reports whether a member of a series starts with what the one before began. What cannot be
 // read will be reported.
 func goesOn(ctx context.Context, m source.Source) bool {
@@ -49,9 +68,6 @@ func goesOn(ctx context.Context, m source.Source) bool {
 		}
 		defer data.Close()
 		return continues(data)
-	}
-	if named, _ := format.ByName(m.Name()); named.Continues == nil { // a server is only asked where that is likely
-		return false
 	}
 	resource, err := m.Address.Open(ctx, startOfVolume)
 	if err != nil {

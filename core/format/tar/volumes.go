@@ -116,13 +116,13 @@ func (p *parser) readList(m *member) error {
 // Remarks say what was assumed of names, and what the archive is part of.
 func (p *parser) Remarks() (list []archive.Remark) {
 	if p.assumed {
-		list = append(list, archive.Remark{Text: "names that are not UTF-8 were taken for Windows-1252", Hint: fault.NameEncoding, Told: true})
+		list = append(list, archive.Remark{Text: "names that are not UTF-8 were taken for Windows-1252", Hint: fault.NameEncoding, Reported: true})
 	}
 	for _, label := range p.labels {
 		list = append(list, archive.Remark{Text: "label: " + label})
 	}
 	if all := p.lists.here + p.lists.elsewhere; all > 0 {
-		list = append(list, archive.Remark{Told: true, Text: "an incremental backup: what was removed before it was made is not taken away"},
+		list = append(list, archive.Remark{Reported: true, Text: "an incremental backup: what was removed before it was made is not taken away"},
 			archive.Remark{Text: fmt.Sprintf("of %d names in its folders, %d are only in earlier archives", all, p.lists.elsewhere)})
 	}
 	return list

@@ -113,7 +113,7 @@ func (n *names) remarks() []archive.Remark {
 		list = append(list, archive.Remark{Text: "names that do not say their encoding were taken for UTF-8"})
 	}
 	if n.asCodePage {
-		list = append(list, archive.Remark{Text: "names that do not say their encoding were taken for code page 437", Hint: fault.NameEncoding, Told: true})
+		list = append(list, archive.Remark{Text: "names that do not say their encoding were taken for code page 437", Hint: fault.NameEncoding, Reported: true})
 	}
 	if n.backslashes {
 		list = append(list, archive.Remark{Text: "backslashes in names were read as slashes"})

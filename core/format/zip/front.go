@@ -34,9 +34,9 @@ func (z *Reader) around(r io.ReaderAt) (remarks []archive.Remark) {
 		start := starts(0)
 		switch {
 		case z.end.before:
-			remarks = append(remarks, archive.Remark{Told: true, Partial: true, Text: "several ZIP archives one after the other, of which the last one is read"})
+			remarks = append(remarks, archive.Remark{Reported: true, Partial: true, Text: "several ZIP archives one after the other, of which the last one is read"})
 		case bytes.HasPrefix(start[:], []byte("MZ")):
-			remarks = append(remarks, archive.Remark{Told: true, Text: "a self-extracting program for DOS or Windows, with the archive behind it"})
+			remarks = append(remarks, archive.Remark{Reported: true, Text: "a self-extracting program for DOS or Windows, with the archive behind it"})
 		case bytes.HasPrefix(start[:], []byte("#!")), string(start[:]) == "\x7fELF":
 			remarks = append(remarks, archive.Remark{Text: "a program, with the archive behind it"})
 		}
@@ -46,7 +46,7 @@ func (z *Reader) around(r io.ReaderAt) (remarks []archive.Remark) {
 		return remarks
 	}
 	if start := starts(z.end.behind); le.Uint32(start[:]) == localSignature {
-		remarks = append(remarks, archive.Remark{Told: true, Partial: true, Text: "behind the archive another one starts, whose end is missing"})
+		remarks = append(remarks, archive.Remark{Reported: true, Partial: true, Text: "behind the archive another one starts, whose end is missing"})
 	}
 	return remarks
 }
