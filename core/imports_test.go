@@ -39,6 +39,7 @@ var layers = [][]string{
 	{"remote/web", "remote/sftp"},
 	{"remote/wire"},
 	{"folder"},
+	{"codec/deflate"},
 	{"codec/inflate", "codec/bzip2", "codec/lzma", "codec/early", "codec/lzw", "crypt", "schedule"},
 	{"codec/bits", "codec/codectest", "charset", "fault", "systemtest", "bent"},
 }

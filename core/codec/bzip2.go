@@ -35,8 +35,8 @@ var bzip2Method = Method{
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		level := int(max(o.level(), Fast))
 		w := &bzip2Writer{dst: dst, level: level}
-		w.blocks = newBlocks(blockWriter(w.streams), level*bzip2Unit, 0, o, func(block, _ []byte, _ bool) ([]byte, error) {
-			return encodeBzip2(block, level)
+		w.blocks = newBlocks(blockWriter(w.streams), &blockKind{size: level * bzip2Unit}, o, func(out, block []byte, _ int, _ bool) ([]byte, error) {
+			return encodeBzip2(out, block, level)
 		})
 		return w, nil
 	},
@@ -47,7 +47,7 @@ const bzip2Unit = 100_000
 
 // encodeBzip2 compresses a block, as one or two streams of one block each: after
 // the size of each.
-func encodeBzip2(block []byte, level int) (out []byte, err error) {
+func encodeBzip2(out, block []byte, level int) ([]byte, error) {
 	pieces := [][]byte{block}
 	if runLength(block) > level*bzip2Unit { // more than fits into one
 		pieces = [][]byte{block[:len(block)/2], block[len(block)/2:]}

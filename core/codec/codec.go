@@ -88,7 +88,7 @@ type Method struct {
 }
 
 var methods = []Method{
-	store, deflate, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod, lzmaFile,
+	store, deflateMethod, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod, lzmaFile,
 	compress, shrink, reduce(1), reduce(2), reduce(3), reduce(4), implode,
 }
 

@@ -56,7 +56,7 @@ func unpacked(m Method, data []byte, o Options) ([]byte, error) {
 // A decoder that goes round is never in two hands, even if one lets go twice.
 func TestClosedTwice(t *testing.T) {
 	data := sample(300_000)
-	for _, m := range []Method{deflate, gzipMethod, zlibMethod, zstdMethod} {
+	for _, m := range []Method{deflateMethod, gzipMethod, zlibMethod, zstdMethod} {
 		b := packed(t, m, data)
 		_, err := unpacked(m, b, Options{})
 		require.NoError(t, err)

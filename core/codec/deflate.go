@@ -7,33 +7,32 @@ import (
 
 	"github.com/klauspost/compress/flate"
 
+	"widecrate/core/codec/deflate"
 	"widecrate/core/codec/inflate"
 )
 
 // Deflate is the name of the method of RFC 1951.
 const Deflate = "deflate"
 
-var deflate = Method{
+var deflateMethod = Method{
 	Name:   Deflate,
 	Decode: func(src Source, _ Options) (io.ReadCloser, error) { return newInflater(src, &narrow), nil },
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
-		return newBlocks(dst, deflateBlock, deflateHistory, o, deflateBlocks(o.level())), nil
+		return newBlocks(dst, deflateBlocks, o, deflateAt(o.level())), nil
 	},
 }
 
 // A block is so large that its border costs next to nothing; what it can refer
 // back to is the window of the method (RFC 1951, section 2).
-const (
-	deflateBlock   = 1 << 20
-	deflateHistory = 32 << 10
-)
+var deflateBlocks = &blockKind{size: 1 << 20, history: 32 << 10}
 
 // Both hold windows and tables of a hundred kilobytes and more, far more than a
 // small entry costs: they go round.
 var (
-	narrow    = sync.Pool{New: func() any { return inflate.New(nil, false) }}
-	wide      = sync.Pool{New: func() any { return inflate.New(nil, true) }}
-	deflaters [Best + 1]sync.Pool // by level
+	narrow        = sync.Pool{New: func() any { return inflate.New(nil, false) }}
+	wide          = sync.Pool{New: func() any { return inflate.New(nil, true) }}
+	deflaters     [Best + 1]sync.Pool // by level
+	fastDeflaters [Normal + 1]sync.Pool
 )
 
 // inflater is a decoder of a pool, until it is closed.
@@ -58,27 +57,48 @@ func (d *inflater) Close() error {
 	return nil
 }
 
-// deflateBlocks compresses blocks of one stream: all but the last end at a whole
-// byte, so that they can stand one after the other.
-func deflateBlocks(level Level) blockEncoder {
-	return func(block, before []byte, last bool) ([]byte, error) {
-		var out bytes.Buffer
-		out.Grow(len(block)/2 + 64)
-		w, ok := deflaters[level].Get().(*flate.Writer)
+// brief is up to which size an entry is compressed fast at the levels up to Normal: what
+// more effort saves is little beside its headers, and takes three times as long.
+const brief = 2 << 10
+
+// deflateAt compresses blocks of one stream at a level: by our own encoder, or, where it
+// is about speed alone, by the library's. All but the last end at a whole byte, so that
+// they can stand one after the other.
+func deflateAt(level Level) blockEncoder {
+	if level < deflate.Lowest {
+		return deflateFast(level)
+	}
+	return func(out, data []byte, start int, last bool) ([]byte, error) {
+		if last && start == 0 && len(data) <= brief && level <= Normal {
+			return deflateFast(level)(out, data, start, last)
+		}
+		e, ok := deflaters[level].Get().(*deflate.Encoder)
+		if !ok {
+			e = deflate.New(int(level))
+		}
+		defer deflaters[level].Put(e)
+		return e.Encode(out, data, start, last), nil
+	}
+}
+
+func deflateFast(level Level) blockEncoder {
+	return func(out, data []byte, start int, last bool) ([]byte, error) {
+		to := bytes.NewBuffer(out)
+		w, ok := fastDeflaters[level].Get().(*flate.Writer)
 		if !ok {
 			var err error
-			if w, err = flate.NewWriter(&out, int(level)); err != nil {
+			if w, err = flate.NewWriter(to, int(level)); err != nil {
 				return nil, err
 			}
 		}
-		defer deflaters[level].Put(w)
-		w.ResetDict(&out, before) // Reset alone would keep the last one's
-		_, err := w.Write(block)
+		defer fastDeflaters[level].Put(w)
+		w.ResetDict(to, data[:start]) // Reset alone would keep the last one's
+		_, err := w.Write(data[start:])
 		if err == nil && last {
 			err = w.Close()
 		} else if err == nil {
 			err = w.Flush()
 		}
-		return out.Bytes(), err
+		return to.Bytes(), err
 	}
 }

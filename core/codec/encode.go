@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"runtime"
+	"sync"
 	"sync/atomic"
 
 	"widecrate/core/fault"
@@ -78,13 +79,12 @@ func encodeWhole(block []byte, start func(io.Writer) (io.WriteCloser, error)) ([
 // their order.
 type blocks struct {
 	dst     io.Writer
+	kind    *blockKind
 	encode  blockEncoder
-	size    int // of a block
-	history int // how much of what is in front of a block its encoder gets
 	workers int
 
-	block    []byte // being filled, after the history
-	before   int    // bytes of history in block
+	block    *buffer // being filled, after the history; nil: there was nothing yet
+	before   int     // bytes of history in block
 	queue    chan chan encoded
 	done     chan error // of the goroutine that writes
 	err      error
@@ -92,31 +92,54 @@ type blocks struct {
 	unwanted atomic.Bool
 }
 
-// blockEncoder compresses one block. before is what stands in front of it, for
-// methods that refer back; last says that the stream ends with it.
-type blockEncoder func(block, before []byte, last bool) ([]byte, error)
+// blockEncoder compresses one block, data[start:], and appends it to out. Before start
+// stands what is in front of it, for methods that refer back; last says that the stream
+// ends with it.
+type blockEncoder func(out, data []byte, start int, last bool) ([]byte, error)
+
+// blockKind says how a stream is cut. The buffers of its blocks, and of what they become,
+// go round: new memory for each takes longer than compressing fast does.
+type blockKind struct {
+	size    int // of a block
+	history int // how much of what is in front of a block its encoder gets
+	spare   sync.Pool
+}
+
+type buffer struct{ data []byte }
+
+func (k *blockKind) buffer() *buffer {
+	if b, ok := k.spare.Get().(*buffer); ok {
+		b.data = b.data[:0]
+		return b
+	}
+	return &buffer{}
+}
 
 type encoded struct {
-	data []byte
-	err  error
+	*buffer
+	err error
 }
 
 // newBlocks makes an encoder of a method of which blocks can be compressed each
 // by itself.
-func newBlocks(dst io.Writer, size, history int, o EncodeOptions, encode blockEncoder) *blocks {
-	return &blocks{dst: dst, encode: encode, size: size, history: history, workers: o.workers()}
+func newBlocks(dst io.Writer, kind *blockKind, o EncodeOptions, encode blockEncoder) *blocks {
+	return &blocks{dst: dst, kind: kind, encode: encode, workers: o.workers()}
 }
 
 func (b *blocks) Write(p []byte) (int, error) {
 	written := 0
 	for len(p) > 0 && b.err == nil {
+		if b.block == nil {
+			b.block = b.kind.buffer()
+		}
 		// A full block is handed on when more follows: the last one is marked.
-		if len(b.block)-b.before == b.size {
+		room := b.kind.size - (len(b.block.data) - b.before)
+		if room == 0 {
 			b.hand(false)
 			continue
 		}
-		n := min(len(p), b.size-(len(b.block)-b.before))
-		b.block = append(b.block, p[:n]...)
+		n := min(len(p), room)
+		b.block.data = append(b.block.data, p[:n]...)
 		p, written = p[n:], written+n
 	}
 	return written, b.err
@@ -124,19 +147,19 @@ func (b *blocks) Write(p []byte) (int, error) {
 
 // hand gives the block to a goroutine.
 func (b *blocks) hand(last bool) {
-	block, before := b.block[b.before:], b.block[:b.before]
-	if !last {
-		next := make([]byte, 0, b.history+b.size)
-		next = append(next, b.block[max(0, len(b.block)-b.history):]...)
-		b.block, b.before = next, len(next)
+	block, before := b.block, b.before
+	b.block, b.before = nil, 0
+	if block == nil {
+		block = b.kind.buffer()
+	}
+	if !last && b.kind.history > 0 {
+		b.block = b.kind.buffer()
+		b.block.data = append(b.block.data, block.data[max(0, len(block.data)-b.kind.history):]...)
+		b.before = len(b.block.data)
 	}
 	if b.queue == nil {
 		if last || b.workers == 1 {
-			data, err := b.encode(block, before, last)
-			if err == nil {
-				_, err = b.dst.Write(data)
-			}
-			b.err = err
+			b.err = b.put(b.pack(block, before, last))
 			return
 		}
 		b.start()
@@ -148,14 +171,27 @@ func (b *blocks) hand(last bool) {
 		b.done <- b.err
 		return
 	}
-	go func() {
-		var data []byte
-		err := fault.Guard(func() (err error) {
-			data, err = b.encode(block, before, last)
-			return err
-		})
-		result <- encoded{data, err}
-	}()
+	go func() { result <- b.pack(block, before, last) }()
+}
+
+// pack compresses a block.
+func (b *blocks) pack(block *buffer, before int, last bool) encoded {
+	e := encoded{buffer: b.kind.buffer()}
+	e.err = fault.Guard(func() (err error) {
+		e.data, err = b.encode(e.data, block.data, before, last)
+		return err
+	})
+	b.kind.spare.Put(block)
+	return e
+}
+
+// put writes a block.
+func (b *blocks) put(e encoded) error {
+	if e.err == nil {
+		_, e.err = b.dst.Write(e.data)
+	}
+	b.kind.spare.Put(e.buffer)
+	return e.err
 }
 
 // start begins to write what the goroutines make, as it gets ready.
@@ -167,11 +203,8 @@ func (b *blocks) start() {
 			if b.unwanted.Load() {
 				r.err = errAborted
 			}
-			if r.err == nil {
-				_, r.err = b.dst.Write(r.data)
-			}
-			if r.err != nil {
-				b.done <- r.err
+			if err := b.put(r); err != nil {
+				b.done <- err
 				return
 			}
 		}

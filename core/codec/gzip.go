@@ -110,7 +110,7 @@ type wrapped struct {
 
 func newWrapped(dst io.Writer, o EncodeOptions, sum hash.Hash32, trailer func() []byte) *wrapped {
 	return &wrapped{dst: dst, sum: sum, trailer: trailer,
-		blocks: newBlocks(dst, deflateBlock, deflateHistory, o, deflateBlocks(o.level()))}
+		blocks: newBlocks(dst, deflateBlocks, o, deflateAt(o.level()))}
 }
 
 func (w *wrapped) start() error {

@@ -278,7 +278,7 @@ func isZlib(head []byte) bool {
 	r, err := newUnzlib(&src, Options{})
 	if fault.Of(err) == fault.Incomplete { // without the dictionary; any other does to see whether this is deflate
 		data := newInflater(&src, &narrow)
-		data.Preset(make([]byte, deflateHistory))
+		data.Preset(make([]byte, deflateBlocks.history))
 		r, err = data, nil
 	}
 	if err != nil {

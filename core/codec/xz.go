@@ -32,8 +32,8 @@ var xzMethod = Method{
 		// dictionary would be of no use.
 		size := xzBlockSize(o.level())
 		w := &xzWriter{dst: dst}
-		w.blocks = newBlocks(blockWriter(w.block), size, 0, o, func(block, _ []byte, _ bool) ([]byte, error) {
-			return encodeXZBlock(block, size)
+		w.blocks = newBlocks(blockWriter(w.block), &blockKind{size: size}, o, func(out, block []byte, _ int, _ bool) ([]byte, error) {
+			return encodeXZBlock(out, block, size)
 		})
 		return w, nil
 	},
@@ -111,9 +111,9 @@ func (w *xzWriter) Close() error {
 
 // encodeXZBlock makes a block with both sizes in its header, padded, and with a
 // CRC-64; nothing of nothing. The dictionary, in bytes, is an upper bound.
-func encodeXZBlock(block []byte, dictionary int) ([]byte, error) {
+func encodeXZBlock(out, block []byte, dictionary int) ([]byte, error) {
 	if len(block) == 0 {
-		return nil, nil
+		return out, nil
 	}
 	dictionary = max(min(dictionary, len(block)), lzma.MinDictCap) // no more than it can look back
 	packed, err := encodeWhole(block, func(out io.Writer) (io.WriteCloser, error) {
@@ -125,7 +125,8 @@ func encodeXZBlock(block []byte, dictionary int) ([]byte, error) {
 	h := xzBlockHeader{packed: int64(len(packed)), size: int64(len(block)), dictionary: lzma.EncodeDictCap(int64(dictionary))}
 	sum := xzChecks[xzCRC64].new()
 	sum.Write(block)
-	out := append(h.encode(), packed...)
-	out = append(out, make([]byte, -len(out)&3)...)
+	from := len(out)
+	out = append(append(out, h.encode()...), packed...)
+	out = append(out, make([]byte, -(len(out)-from)&3)...)
 	return sum.Sum(out), nil
 }
