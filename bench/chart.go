@@ -14,7 +14,6 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
 
 	"widecrate/core/archive"
 	"widecrate/core/format/zip"
@@ -38,17 +37,11 @@ var curves = []curve{
 // steps are four decades.
 const steps = 5
 
-// drawChart measures the curves, and draws time against count.
-func (b *bench) drawChart(path string) {
-	p := plot.New()
-	p.Title.Text = "Time of extract against what there is"
-	p.X.Label.Text, p.Y.Label.Text = "count", "seconds beyond those that the program takes to start"
+// drawGrowth measures the curves, and draws time against count.
+func (b *bench) drawGrowth(path string) {
+	p := newPlot("Time of extract against what there is", "count", "seconds beyond those that the program takes to start")
 	p.X.Scale, p.Y.Scale = plot.LogScale{}, plot.LogScale{}
 	p.X.Tick.Marker, p.Y.Tick.Marker = decades{}, decades{}
-	p.Title.Padding, p.X.Label.Padding, p.Y.Label.Padding = vg.Points(8), vg.Points(4), vg.Points(4)
-	p.Legend.Top, p.Legend.Left, p.Legend.Padding = true, true, vg.Points(3)
-	p.Legend.XOffs, p.Legend.YOffs = vg.Points(8), -vg.Points(8)
-	p.Add(plotter.NewGrid())
 	begin := b.alone("--help").ours
 	for _, c := range curves {
 		var points plotter.XYs
@@ -57,11 +50,7 @@ func (b *bench) drawChart(path string) {
 			points = append(points, plotter.XY{X: float64(n), Y: max(took.Seconds(), 1e-3)})
 			fmt.Printf("%-28s  %9d  %8.3f s\n", c.of, n, took.Seconds())
 		}
-		line, dots, err := plotter.NewLinePoints(points)
-		must(err)
-		line.Color, line.Width, dots.Color, dots.Shape = c.color, vg.Points(2), c.color, draw.CircleGlyph{}
-		p.Add(line, dots)
-		p.Legend.Add(c.of, line)
+		addCurve(p, c.of, points, c.color)
 	}
 	p.Y.Min, p.Y.Max = 1e-3, 100
 	must(p.Save(24*vg.Centimeter, 15*vg.Centimeter, path))

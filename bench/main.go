@@ -4,7 +4,8 @@
 // the median of their ratios is the figure; absolute times say little on a
 // machine that others use too.
 //
-//	go run ./bench [--dir DIR] [--only NAME] [--runs N]
+//	go run ./bench [--dir DIR] [--only NAME,…] [--runs N]
+//	go run ./bench --chart growth.png|frontier.png
 //	go run ./bench --shares
 package main
 
@@ -59,6 +60,13 @@ var figures = []figure{
 	{"xzn", "the same, several blocks", native("lzma", "", "lzma.decompress(d)"), 0.6, "× native"},
 	{"bz2", "verify of a tar.bz2 of it", native("bz2", "bz2.compress(DATA)", "bz2.decompress(d)"), 0.6, "× native"},
 	{"gz", "verify of a tar.gz of it", native("gzip", "gzip.compress(DATA,6)", "gzip.decompress(d)"), 0.5, "× native"},
+	{"size6", "deflate at the default level, of eight kinds the largest", making(6, 6, 1, byLargest), 1, "× native size"},
+	{"time6", "the same, time on one core", making(6, 6, 1, byTime), 1 / 1.5, "× native"},
+	{"cores6", "the same, all cores", making(6, 6, 0, byTime), 1 / 2.5, "× native"},
+	{"size8", "deflate at level 8, all", making(8, 9, 1, bySize), 0.985, "× native maximum"},
+	{"time8", "the same, time on one core", making(8, 9, 1, byTime), 0.35, "× native maximum"},
+	{"size9", "deflate at the best level, all", making(9, 9, 1, bySize), 0.96, "× native maximum"},
+	{"time9", "the same, time on one core", making(9, 9, 1, byTime), 1, "× native maximum"},
 	{"many", "200 archives × 100 files of 4 KiB, own layout", manySmall("own"), 0.85, "× hand loop"},
 	{"shared", "the same, shared layout", manySmall("shared"), 1.1, "× hand loop"},
 	{"tiny", "5,000 archives of one 20 KiB file, shared layout", manyTiny, 1.1, "× hand loop"},
@@ -123,11 +131,11 @@ var figures = []figure{
 
 func main() {
 	b := &bench{}
-	only := flag.String("only", "", "measure only the figure of this name")
+	only := flag.String("only", "", "measure only the figures of these names, separated by commas")
 	flag.StringVar(&b.dir, "dir", memory(), "where the data lies; memory-backed storage gives the steadiest figures")
 	flag.IntVar(&b.runs, "runs", 7, "how many pairs of runs the median is taken of")
 	shares := flag.Bool("shares", false, "measure nothing, but simulate how even the shares of many machines are")
-	flag.StringVar(&b.chart, "chart", "", "measure nothing else, but draw time against count into this file, .png or .svg")
+	flag.StringVar(&b.chart, "chart", "", "measure nothing else, but draw a chart into this file: growth (time against count) or frontier (size against time), .png or .svg")
 	flag.Parse()
 	if *shares {
 		simulateShares()
@@ -147,7 +155,34 @@ func memory() string {
 	return os.TempDir()
 }
 
+// charts are what can be drawn, by the name of the file.
+var charts = map[string]func(b *bench, path string){"growth": (*bench).drawGrowth, "frontier": (*bench).drawFrontier}
+
+// chosen are the figures of some names; no names: all.
+func chosen(names string) (list []figure, err error) {
+	if names == "" {
+		return figures, nil
+	}
+	for name := range strings.SplitSeq(names, ",") {
+		at := slices.IndexFunc(figures, func(f figure) bool { return f.name == name })
+		if at < 0 {
+			return nil, fmt.Errorf("there is no figure %q; the names are in the first column of what it prints, and in bench/main.go", name)
+		}
+		list = append(list, figures[at])
+	}
+	return list, nil
+}
+
 func (b *bench) run(only string) (err error) {
+	list, err := chosen(only)
+	if err != nil {
+		return err
+	}
+	name := filepath.Base(b.chart)
+	draw, known := charts[strings.TrimSuffix(name, filepath.Ext(name))]
+	if b.chart != "" && !known {
+		return fmt.Errorf("--chart %s: the name of the file says what is drawn: growth or frontier", b.chart)
+	}
 	if b.dir, err = os.MkdirTemp(b.dir, "widecrate-bench-"); err != nil {
 		return err
 	}
@@ -165,14 +200,11 @@ func (b *bench) run(only string) (err error) {
 		return err
 	}
 	if b.chart != "" {
-		b.drawChart(b.chart)
+		draw(b, b.chart)
 		return nil
 	}
 	fmt.Printf("%-7s  %-49s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
-	for _, f := range figures {
-		if only != "" && f.name != only {
-			continue
-		}
+	for _, f := range list {
 		r := f.measure(b)
 		if r.value == skipped {
 			fmt.Printf("%-7s  %-49s  skipped: this machine does not have what it needs\n", f.name, f.what)

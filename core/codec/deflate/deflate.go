@@ -23,7 +23,7 @@ type Encoder struct {
 type effort struct {
 	candidates int // looked at for each match
 	enough     int // of the length of a match, to look at no more of them
-	ahead      int // the part of the candidates that is looked at for a better match after it
+	ahead      int // one in so many of them is looked at for a better match a byte further on
 	// A match that is shorter waits for a better one a byte further on; one that is
 	// shorter than the second, also two bytes.
 	waits [2]int
@@ -31,12 +31,12 @@ type effort struct {
 }
 
 var efforts = [...]effort{
-	4: {candidates: 8, enough: 32, ahead: 4, waits: [2]int{16, 0}},
-	5: {candidates: 16, enough: 64, ahead: 4, waits: [2]int{24, 0}},
+	4: {candidates: 16, enough: 64, ahead: 8, waits: [2]int{16, 0}},
+	5: {candidates: 24, enough: 64, ahead: 6, waits: [2]int{24, 0}},
 	6: {candidates: 32, enough: 128, ahead: 4, waits: [2]int{32, 8}},
-	7: {candidates: 56, enough: longest, ahead: 2, waits: [2]int{64, 16}},
-	8: {candidates: 96, enough: longest, ahead: 2, waits: [2]int{longest, longest}},
-	9: {candidates: 48, enough: longest, ahead: 2, all: true},
+	7: {candidates: 48, enough: 192, ahead: 3, waits: [2]int{48, 16}},
+	8: {candidates: 64, enough: longest, ahead: 2, waits: [2]int{longest, 32}},
+	9: {candidates: 40, enough: longest, ahead: 2, all: true},
 }
 
 // The levels that it has.

@@ -31,13 +31,22 @@ func (e *Encoder) weigh(data []byte, at int) {
 	s := &e.search
 	e.prices.begin(data[at:])
 	s.here, s.runs = here{}, s.runs[:0]
-	for looked := at; at < len(data); {
+	for looked, first := at, true; at < len(data); first = false {
 		end := min(at+stretch, len(data))
 		for looked < end {
 			looked = e.look(looked)
 		}
-		e.spread(data[:end], at)
+		rest := e.spread(data[:end], at)
 		e.follow(data[:end], at)
+		if first {
+			// Nothing was known of the prices: once more, with those of this way.
+			e.prices.learn(e.parsed.piece)
+			e.parsed.reset(cap(e.parsed.tokens))
+			s.here = here{}
+			rest = e.spread(data[:end], at)
+			e.follow(data[:end], at)
+		}
+		s.runs = s.runs[:copy(s.runs, rest)]
 		at = end
 	}
 }
@@ -55,12 +64,12 @@ func (e *Encoder) look(i int) int {
 		f.pass(i+1, end)
 		return end
 	}
-	e.around(i+1, i+1, e.candidates/2)
-	e.around(i+2, i+2, e.candidates/4)
+	e.around(i+1, i+1, e.candidates/e.ahead)
+	e.around(i+2, i+2, e.candidates/e.ahead/2)
 	f.pass(i+3, end-3)
-	e.around(end-3, i+1, e.candidates/2)
+	e.around(end-3, i+1, e.candidates/e.ahead)
 	f.pass(end-2, end-1)
-	e.around(end-1, i+1, e.candidates/2)
+	e.around(end-1, i+1, e.candidates/e.ahead)
 	found := s.runs[first:]
 	for k := 1; k < len(found); k++ {
 		for at := k; at > 0 && found[at].from < found[at-1].from; at-- {
@@ -142,9 +151,8 @@ func (h *here) leave(at int) {
 
 // spread finds the cheapest step to each position. Of the lengths of a match, only the
 // longest of each symbol are tried, and only those that no nearer match has; where a
-// match could have started before, only its end. The runs that start in what is weighed
-// are used up.
-func (e *Encoder) spread(data []byte, start int) {
+// match could have started before, only its end. It returns the runs that start behind.
+func (e *Encoder) spread(data []byte, start int) (rest []run) {
 	s, p := &e.search, &e.prices
 	size := len(data) - start
 	steps := s.steps[:size+1]
@@ -179,7 +187,7 @@ func (e *Encoder) spread(data []byte, start int) {
 			covered = length
 		}
 	}
-	s.runs = s.runs[:copy(s.runs, runs)]
+	return runs
 }
 
 // follow makes tokens of the cheapest way.
