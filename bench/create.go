@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"sync"
 
 	"github.com/klauspost/compress/flate"
@@ -32,8 +33,8 @@ func tree(b *bench, count int, data func(i int) []byte) (dir string, paths []str
 }
 
 // packMany compares the packing of many files with reading and deflating them
-// on all cores.
-func packMany(count, size int) func(*bench) result {
+// on all cores, at a level at which both use the library.
+func packMany(count, size, level int) func(*bench) result {
 	return func(b *bench) result {
 		r := rand.New(rand.NewPCG(11, 11))
 		samples := make([][]byte, 32)
@@ -43,13 +44,13 @@ func packMany(count, size int) func(*bench) result {
 		dir, paths := tree(b, count, func(i int) []byte { return samples[i%len(samples)] })
 		defer os.RemoveAll(dir)
 		out := filepath.Join(b.dir, "x.zip")
-		return b.pair(remover(out), func() { deflateLoop(paths, out) }, "create", out, dir, "-q", "--workers", workers)
+		return b.pair(remover(out), func() { deflateLoop(paths, out, level) }, "create", out, dir, "-q", "--level", strconv.Itoa(level), "--workers", workers)
 	}
 }
 
 // deflateLoop reads and deflates files on all cores, and writes the results one
 // after the other.
-func deflateLoop(paths []string, out string) {
+func deflateLoop(paths []string, out string, level int) {
 	f, err := os.Create(out)
 	must(err)
 	var mu sync.Mutex
@@ -58,7 +59,7 @@ func deflateLoop(paths []string, out string) {
 	for range cores() {
 		group.Go(func() {
 			var b bytes.Buffer
-			w, err := flate.NewWriter(&b, 6)
+			w, err := flate.NewWriter(&b, level)
 			must(err)
 			for path := range next {
 				data, err := os.ReadFile(path)
@@ -120,7 +121,11 @@ func packLarge(format string) func(*bench) result {
 			}
 			must(enc.Close())
 		}
-		return b.pair(remover(out), floor, "create", out, dir, "-q", "--workers", workers)
+		args := []string{"create", out, dir, "-q", "--workers", workers}
+		if format != "tar.zst" {
+			args = append(args, "--level", "fast") // the library's, as in the floor
+		}
+		return b.pair(remover(out), floor, args...)
 	}
 }
 
@@ -130,7 +135,7 @@ func encoder(format string, to io.Writer) io.WriteCloser {
 		must(err)
 		return enc
 	}
-	enc, err := pgzip.NewWriterLevel(to, 6)
+	enc, err := pgzip.NewWriterLevel(to, 1)
 	must(err)
 	must(enc.SetConcurrency(1<<20, cores()))
 	return enc

@@ -15,16 +15,25 @@ import (
 	"widecrate/core/parts/cut"
 )
 
-// inParts compares the extraction of a set with that of the same archive in one
-// file.
-func inParts(b *bench) result {
-	path, into, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "out")
-	writeMixed(path, 300_000_000)
-	split(path, into, 20<<20, cut.Numbered)
-	defer os.RemoveAll(into)
-	defer os.Remove(path)
-	whole := func() { b.time("extract", path, "--into", out, "-q", "--workers", workers) }
-	return b.pair(remover(out), whole, "extract", into, "--into", out, "-q", "--workers", workers)
+// inParts compares the extraction of a set, with or without a list of sums beside it,
+// with that of the same archive in one file.
+func inParts(listed bool) func(*bench) result {
+	return func(b *bench) result {
+		path, into, out := filepath.Join(b.dir, "survey.zip"), filepath.Join(b.dir, "cut"), filepath.Join(b.dir, "out")
+		writeMixed(path, 300_000_000)
+		split(path, into, 20<<20, cut.Numbered)
+		if !listed {
+			lists, err := filepath.Glob(filepath.Join(into, "*.sha256"))
+			must(err)
+			for _, list := range lists {
+				must(os.Remove(list))
+			}
+		}
+		defer os.RemoveAll(into)
+		defer os.Remove(path)
+		whole := func() { b.time("extract", path, "--into", out, "-q", "--workers", workers) }
+		return b.pair(remover(out), whole, "extract", into, "--into", out, "-q", "--workers", workers)
+	}
 }
 
 func split(path, into string, size int64, style cut.Style) {

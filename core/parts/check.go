@@ -2,16 +2,21 @@ package parts
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
+	"hash"
 	"io"
 	"io/fs"
 	"path/filepath"
+	"runtime"
 	"slices"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/klauspost/compress/flate"
+	"golang.org/x/sync/errgroup"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
@@ -187,9 +192,10 @@ func unusable(path string, info fs.FileInfo, err error) error {
 }
 
 // CheckSums reads those parts of an open set that are in the lists, or all of them
-// where only the whole is, and says how many sums were checked. A wrong one is of
-// kind fault.Damaged.
-func (s *Set) CheckSums(ctx context.Context, r *blob.Joined, sums Sums) (checked int, err error) {
+// where only the whole is, so many at once (0: one for each processor), and says how many
+// sums were checked. A wrong one is of kind fault.Damaged; of several, the first is
+// returned, and what comes after it is not read to its end.
+func (s *Set) CheckSums(ctx context.Context, r *blob.Joined, sums Sums, workers int) (checked int, err error) {
 	layout := s.Layout()
 	listed := slices.ContainsFunc(layout, func(p archive.Part) bool { _, known := sums[p.Name]; return known })
 	_, known := sums[s.Name]
@@ -203,21 +209,51 @@ func (s *Set) CheckSums(ctx context.Context, r *blob.Joined, sums Sums) (checked
 		_, err := sums.Check(s.Name, whole.Sum(nil))
 		return 1, err
 	}
+	var group errgroup.Group
+	group.SetLimit(cmp.Or(max(workers, 0), runtime.GOMAXPROCS(0)))
+	errs := make([]error, len(layout))
+	var first atomic.Int64 // of the parts that are wrong
+	first.Store(int64(len(layout)))
 	for i, p := range layout {
 		if _, known := sums[p.Name]; !known {
 			continue
 		}
-		sum := sha256.New()
-		if err := s.read(ctx, r, i, sum); err != nil {
-			return checked, err
-		}
 		checked++
-		if _, err := sums.Check(p.Name, sum.Sum(nil)); err != nil {
-			return checked, err
-		}
+		group.Go(func() error {
+			sum := &summed{sha256.New(), int64(i), &first}
+			err := s.read(ctx, r, i, sum)
+			if err == nil {
+				_, err = sums.Check(p.Name, sum.Sum(nil))
+			}
+			if errs[i] = err; err != nil {
+				for at := first.Load(); at > int64(i) && !first.CompareAndSwap(at, int64(i)); at = first.Load() {
+				}
+			}
+			return nil
+		})
+	}
+	group.Wait()
+	if at := int(first.Load()); at < len(errs) {
+		return 0, errs[at]
 	}
 	return checked, nil
 }
+
+// summed is the sum of a part, as long as none before it is wrong.
+type summed struct {
+	hash.Hash
+	part  int64
+	first *atomic.Int64
+}
+
+func (s *summed) Write(b []byte) (int, error) {
+	if s.first.Load() < s.part {
+		return 0, errNotNeeded
+	}
+	return s.Hash.Write(b)
+}
+
+var errNotNeeded = errors.New("a part before it is wrong")
 
 // read passes the bytes of a part on.
 func (s *Set) read(ctx context.Context, r *blob.Joined, part int, to io.Writer) error {

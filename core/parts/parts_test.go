@@ -223,6 +223,30 @@ func TestCheck(t *testing.T) {
 }
 
 // A thousand parts in two folders are one file, with few of them open at a time.
+// TestFirstWrongSum: whatever order the parts are read in, the first wrong one is named.
+func TestFirstWrongSum(t *testing.T) {
+	dir, list := t.TempDir(), ""
+	for i := range 12 {
+		name, data := fmt.Sprintf("x.%03d", i+1), noise(1000+i/11*-500)
+		write(t, filepath.Join(dir, name), data)
+		if sum := sha256.Sum256([]byte(data)); i%3 == 1 { // 2, 5, 8 and 11 are wrong
+			list += fmt.Sprintf("%x  %s\n", sha256.Sum256(sum[:]), name)
+		} else {
+			list += fmt.Sprintf("%x  %s\n", sum, name)
+		}
+	}
+	write(t, filepath.Join(dir, "SHA256SUMS"), list)
+	s, err := Of(filepath.Join(dir, "x.001"), nil)
+	require.NoError(t, err)
+	for range 30 {
+		for workers := range 5 {
+			_, err := (&Lists{Workers: workers}).Check(t.Context(), s)
+			require.ErrorContains(t, err, "x.002")
+			require.Equal(t, fault.Damaged, fault.Of(err))
+		}
+	}
+}
+
 func TestReader(t *testing.T) {
 	dir, other := t.TempDir(), t.TempDir()
 	data := noise(10_007)

@@ -124,6 +124,8 @@ func (s Sums) Check(name string, sum []byte) (bool, error) {
 // Lists are the lists of sums that lie in folders, each read once, and those that are given.
 // The zero value is ready; it may be used on several goroutines.
 type Lists struct {
+	Workers int // that read the parts of a set, see Set.CheckSums
+
 	mu      sync.Mutex
 	folders map[string]Sums
 	given   Sums // by absolute path, and by name where a list has no more than that
@@ -251,5 +253,5 @@ func (l *Lists) Check(ctx context.Context, s *Set) (checked int, err error) {
 	}
 	r := s.Open()
 	defer r.Close()
-	return s.CheckSums(ctx, r, sums)
+	return s.CheckSums(ctx, r, sums, l.Workers)
 }

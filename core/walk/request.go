@@ -28,6 +28,8 @@ func (r *Request) Complete() {
 	}
 	if r.Workers < 1 {
 		r.Workers = source.Workers(r.Sources)
+	} else {
+		r.Sums.Workers = r.Workers
 	}
 }
 
