@@ -60,12 +60,12 @@ var figures = []figure{
 	{"xzn", "the same, several blocks", native("lzma", "", "lzma.decompress(d)"), 0.6, "× native"},
 	{"bz2", "verify of a tar.bz2 of it", native("bz2", "bz2.compress(DATA)", "bz2.decompress(d)"), 0.6, "× native"},
 	{"gz", "verify of a tar.gz of it", native("gzip", "gzip.compress(DATA,6)", "gzip.decompress(d)"), 0.5, "× native"},
-	{"size6", "deflate at the default level, of eight kinds the largest", making(6, 6, 1, byLargest), 1, "× native size"},
+	{"size6", "deflate, default level: the worst of eight kinds", making(6, 6, 1, byLargest), 1, "× native size"},
 	{"time6", "the same, time on one core", making(6, 6, 1, byTime), 1 / 1.5, "× native"},
 	{"cores6", "the same, all cores", making(6, 6, 0, byTime), 1 / 2.5, "× native"},
-	{"size8", "deflate at level 8, all", making(8, 9, 1, bySize), 0.985, "× native maximum"},
+	{"size8", "deflate, level 8: all of them", making(8, 9, 1, bySize), 0.985, "× native maximum"},
 	{"time8", "the same, time on one core", making(8, 9, 1, byTime), 0.35, "× native maximum"},
-	{"size9", "deflate at the best level, all", making(9, 9, 1, bySize), 0.96, "× native maximum"},
+	{"size9", "deflate, best level: all of them", making(9, 9, 1, bySize), 0.96, "× native maximum"},
 	{"time9", "the same, time on one core", making(9, 9, 1, byTime), 1, "× native maximum"},
 	{"many", "200 archives × 100 files of 4 KiB, own layout", manySmall("own"), 0.85, "× hand loop"},
 	{"shared", "the same, shared layout", manySmall("shared"), 1.1, "× hand loop"},
@@ -76,6 +76,8 @@ var figures = []figure{
 	{"single", "one archive of one entry of 150 MB", oneHuge(1), 0.75, "× hand loop"},
 	{"pair", "one archive of two such entries", oneHuge(2), 0.75, "× hand loop"},
 	{"verify", "verify of a ZIP of 1 GB, all cores", checking, 1 / 1.9, "× decoder on one core"},
+	{"verify2", "verify of 200 tar.gz of 5 MB, two workers", twoWorkers("verify"), 0.55, "× one worker"},
+	{"inspect2", "inspect of them, two workers", twoWorkers("inspect"), 0.55, "× one worker"},
 	{"targz", "tar.gz of large files, 200 MB", tarOf("gzip", false), 0.75, "× hand loop"},
 	{"tarzst", "tar.zst of large files, 200 MB", tarOf("zstd", false), 1.3, "× hand loop"},
 	{"tar", "tar of 20,000 small files", tarOf("store", true), 1.6, "× hand loop"},
@@ -204,11 +206,11 @@ func (b *bench) run(only string) (err error) {
 		draw(b, b.chart)
 		return nil
 	}
-	fmt.Printf("%-7s  %-49s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
+	fmt.Printf("%-8s  %-56s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
 	for _, f := range list {
 		r := f.measure(b)
 		if r.value == skipped {
-			fmt.Printf("%-7s  %-49s  skipped: this machine does not have what it needs\n", f.name, f.what)
+			fmt.Printf("%-8s  %-56s  skipped: this machine does not have what it needs\n", f.name, f.what)
 			continue
 		}
 		mark := ""
@@ -219,7 +221,7 @@ func (b *bench) run(only string) (err error) {
 		if r.floor > 0 {
 			floor = fmt.Sprintf("%.3f s", r.floor)
 		}
-		fmt.Printf("%-7s  %-49s  %7.3f s  %9s  %4d MiB  %.3f %s (%.3g)%s\n",
+		fmt.Printf("%-8s  %-56s  %7.3f s  %9s  %4d MiB  %.3f %s (%.3g)%s\n",
 			f.name, f.what, r.ours.Seconds(), floor, r.memory>>20, r.value, f.unit, f.limit, mark)
 	}
 	return nil

@@ -108,3 +108,23 @@ func tarLoop(out string, m codec.Method, packed []byte, files []job) {
 		must(err)
 	}
 }
+
+// twoWorkers compares a command on many compressed tars with itself on one core.
+func twoWorkers(command string) func(*bench) result {
+	return func(b *bench) result {
+		in, files := filepath.Join(b.dir, "in"), filepath.Join(b.dir, "files")
+		must(os.MkdirAll(in, 0o777))
+		must(os.MkdirAll(files, 0o777))
+		defer os.RemoveAll(in)
+		defer os.RemoveAll(files)
+		must(os.WriteFile(filepath.Join(files, "levels.csv"), table(rand.New(rand.NewPCG(15, 15)), 5_000_000), 0o666))
+		first := filepath.Join(in, "day-000.tar.gz")
+		b.time("create", first, files, "-q")
+		data, err := os.ReadFile(first)
+		must(err)
+		for i := range 200 {
+			must(os.WriteFile(filepath.Join(in, fmt.Sprintf("day-%03d.tar.gz", i)), data, 0o666))
+		}
+		return b.pair(func() {}, func() { b.time(command, in, "-q", "--workers", "1") }, command, in, "-q", "--workers", "2")
+	}
+}
