@@ -33,7 +33,7 @@ type effort struct {
 var efforts = [...]effort{
 	4: {candidates: 16, enough: 64, ahead: 8, waits: [2]int{16, 0}},
 	5: {candidates: 24, enough: 64, ahead: 6, waits: [2]int{24, 0}},
-	6: {candidates: 32, enough: 128, ahead: 4, waits: [2]int{32, 8}},
+	6: {candidates: 36, enough: 128, ahead: 4, waits: [2]int{32, 8}},
 	7: {candidates: 48, enough: 192, ahead: 3, waits: [2]int{48, 16}},
 	8: {candidates: 64, enough: longest, ahead: 2, waits: [2]int{longest, 32}},
 	9: {candidates: 40, enough: longest, ahead: 2, all: true},
