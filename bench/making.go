@@ -172,27 +172,35 @@ func (b *bench) drawFrontier(path string) {
 	p := newPlot("Deflate: size against time, levels 1 to 9", "seconds for 100 MB of eight kinds of data, one core", "size, in % of the data")
 	p.Legend.Left = false
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, plot.ConstantTicks(seconds(0.5, 1, 2, 5, 10, 20))
-	for _, line := range []struct {
+	lines := []struct {
 		of    string
 		color color.RGBA
 		make  func(level int) made
 	}{
 		{"this program", color.RGBA{0x1f, 0x6f, 0xa8, 0xff}, func(level int) made { return own(paths, codec.Level(level), 1) }},
 		{"native library", color.RGBA{0xb8, 0x5c, 0x1e, 0xff}, func(level int) made { return b.native(python, paths, level) }},
-	} {
-		var points plotter.XYs
-		var names []string
-		for level := 1; level <= int(codec.Best); level++ {
-			best := line.make(level)
-			for range b.runs {
-				best.took = min(best.took, line.make(level).took)
+	}
+	points := make([]plotter.XYs, len(lines))
+	for run := range b.runs { // the least of all runs, each of which measures everything
+		for k, line := range lines {
+			for level := 1; level <= int(codec.Best); level++ {
+				m := line.make(level)
+				at := plotter.XY{X: m.took.Seconds() * 1e8 / whole, Y: 100 * float64(m.total()) / whole}
+				if run == 0 {
+					points[k] = append(points[k], at)
+				}
+				points[k][level-1].X = min(points[k][level-1].X, at.X)
 			}
-			at := plotter.XY{X: best.took.Seconds() * 1e8 / whole, Y: 100 * float64(best.total()) / whole}
-			points, names = append(points, at), append(names, fmt.Sprint(level))
-			fmt.Printf("%-14s  level %d  %7.3f s  %6.2f %%\n", line.of, level, at.X, at.Y)
 		}
-		addCurve(p, line.of, points, line.color)
-		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: points, Labels: names})
+	}
+	for k, line := range lines {
+		var names []string
+		for i, at := range points[k] {
+			names = append(names, fmt.Sprint(i+1))
+			fmt.Printf("%-14s  level %d  %7.3f s  %6.2f %%\n", line.of, i+1, at.X, at.Y)
+		}
+		addCurve(p, line.of, points[k], line.color)
+		labels, err := plotter.NewLabels(plotter.XYLabels{XYs: points[k], Labels: names})
 		must(err)
 		labels.Offset = vg.Point{X: vg.Points(4), Y: vg.Points(4)}
 		p.Add(labels)

@@ -6,6 +6,9 @@ import (
 	"math/bits"
 )
 
+// A found match; zero length: there is none.
+type found struct{ length, distance int }
+
 // A finder finds earlier places with the same bytes: by hashes of four bytes, in chains
 // from the nearest to the farthest; and the last place for each hash of three.
 //
@@ -69,7 +72,7 @@ func (f *finder) pass(from, to int) {
 }
 
 // find makes a place known and looks at so many candidates there for a match that is
-// longer than least; zero length: there is none. Each one that is longer than those before
+// longer than least. Each one that is longer than those before
 // it is added to all, if there is one.
 func (f *finder) find(i, least, candidates, enough int, all *[]run) (m found) {
 	data, here := f.data, f.data[i:]

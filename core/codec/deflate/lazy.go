@@ -1,8 +1,5 @@
 package deflate
 
-// A found match; zero length: there is none.
-type found struct{ length, distance int }
-
 // lazy takes a match unless a better one begins a byte or two further on.
 func (e *Encoder) lazy(data []byte, at int) {
 	p := &e.prices

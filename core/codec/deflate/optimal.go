@@ -1,6 +1,10 @@
 package deflate
 
-import "math"
+import (
+	"cmp"
+	"math"
+	"slices"
+)
 
 // search is what weighing all ways through the data needs.
 type search struct {
@@ -70,12 +74,7 @@ func (e *Encoder) look(i int) int {
 	e.around(end-3, i+1, e.candidates/e.ahead)
 	f.pass(end-2, end-1)
 	e.around(end-1, i+1, e.candidates/e.ahead)
-	found := s.runs[first:]
-	for k := 1; k < len(found); k++ {
-		for at := k; at > 0 && found[at].from < found[at-1].from; at-- {
-			found[at], found[at-1] = found[at-1], found[at]
-		}
-	}
+	slices.SortStableFunc(s.runs[first:], func(a, b run) int { return cmp.Compare(a.from, b.from) })
 	return end
 }
 
