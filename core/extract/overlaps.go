@@ -23,7 +23,7 @@ func (r *run) refuseOverlaps() error {
 	if r.Placement.Layout == place.Shared || r.Placement.Layout == place.Auto && !fresh {
 		return nil
 	}
-	targets, err := r.targets()
+	target, err := r.targets()
 	if err != nil {
 		return err
 	}
@@ -39,24 +39,24 @@ func (r *run) refuseOverlaps() error {
 	later := r.Placement.Layout == place.Auto
 	for _, u := range r.sources {
 		later = later || u.source.Elsewhere()
-		target, known := targets[u]
+		to, known := target(u)
 		if !known || u.namedLater() {
 			continue
 		}
-		folder := r.folderOf(target)
+		folder := r.folderOf(to)
 		first, taken := r.folders[folder]
 		if !taken {
 			r.folders[folder] = u
 			continue
 		}
-		first.fail(sharedWith(target, u))
-		u.fail(sharedWith(target, first))
+		first.fail(sharedWith(to, u))
+		u.fail(sharedWith(to, first))
 	}
 	if fresh {
-		r.needAll(targets)
+		r.needAll(target)
 		for _, u := range r.sources {
-			if target, known := targets[u]; known {
-				u.fail(r.holds(target))
+			if to, known := target(u); known {
+				u.fail(r.holds(to))
 			}
 		}
 	}
@@ -85,19 +85,19 @@ func (u *unit) fail(err error) {
 
 // targets are the own folders of the sources, as far as they are known: those that the
 // entries decide are asked of the archives, unless one can only be read once.
-func (r *run) targets() (map[*unit]place.Target, error) {
-	targets := make(map[*unit]place.Target, len(r.sources))
+func (r *run) targets() (of func(u *unit) (to place.Target, known bool), err error) {
 	if r.Placement.Layout == place.Own {
-		for _, u := range r.sources {
-			targets[u], _ = r.targetOf(u.source, u.source.Name())
-		}
-		return targets, nil
+		return func(u *unit) (place.Target, bool) {
+			to, _ := r.targetOf(u.source, u.source.Name()) // the error is that of the unit
+			return to, true
+		}, nil
 	}
+	targets := make(map[*unit]place.Target, len(r.sources))
 	var sources []source.Source
-	var of []*unit
+	var asked []*unit
 	for _, u := range r.sources {
 		if u.source.Input == nil && u.err == nil {
-			sources, of = append(sources, *u.source), append(of, u)
+			sources, asked = append(sources, *u.source), append(asked, u)
 		}
 	}
 	o, p := r.Options, *r.Placement
@@ -106,39 +106,42 @@ func (r *run) targets() (map[*unit]place.Target, error) {
 	p.Rename = nil
 	o.Placement = &p
 	ask := newRun(r.ctx, o, func(report.Event) {})
-	asks := make(map[*unit]*unit, len(of)) // for the one of this run
+	asks := make(map[*unit]*unit, len(asked)) // for the one of this run
 	for i, u := range ask.sources {
-		asks[u] = of[i]
+		asks[u] = asked[i]
 	}
 	ask.output = func(u *unit) output {
-		return asked{func() {
+		return asking{func() {
 			if one := asks[u]; one != nil {
 				targets[one] = u.target
 			}
 		}}
 	}
 	ask.schedule(ask.sources...)
-	return targets, r.ctx.Err()
+	return func(u *unit) (place.Target, bool) {
+		to, known := targets[u]
+		return to, known
+	}, r.ctx.Err()
 }
 
-// asked is the output of archives that are only asked where they go.
-type asked struct{ note func() }
+// asking is the output of archives that are only asked where they go.
+type asking struct{ note func() }
 
-func (a asked) pass(int, io.Reader) error       { return nil }
-func (a asked) drop(int) error                  { return nil }
-func (a asked) do(int) (int, error)             { return 0, nil }
-func (a asked) commit() ([]stage.Result, error) { return nil, nil }
-func (a asked) finish()                         {}
-func (a asked) discard() error                  { return nil }
-func (a asked) changes() changes                { return changes{} }
+func (a asking) pass(int, io.Reader) error       { return nil }
+func (a asking) drop(int) error                  { return nil }
+func (a asking) do(int) (int, error)             { return 0, nil }
+func (a asking) commit() ([]stage.Result, error) { return nil, nil }
+func (a asking) finish()                         {}
+func (a asking) discard() error                  { return nil }
+func (a asking) changes() changes                { return changes{} }
 
-func (a asked) begin(*plan.Plan) (work schedule.Work, err error) {
+func (a asking) begin(*plan.Plan) (work schedule.Work, err error) {
 	a.note()
 	return work, nil
 }
 
 // needAll tells the guard what must stay.
-func (r *run) needAll(targets map[*unit]place.Target) {
+func (r *run) needAll(target func(u *unit) (place.Target, bool)) {
 	for _, n := range r.Needed {
 		r.guard.Keep(n.Path, n.What)
 	}
@@ -150,8 +153,8 @@ func (r *run) needAll(targets map[*unit]place.Target) {
 		for _, path := range u.source.OnDisk() {
 			r.guard.Keep(path, "the source "+path)
 		}
-		if target, known := targets[u]; known {
-			r.guard.Keep(filepath.Dir(r.absolute(target.Path())), "the folder of "+u.source.Path)
+		if to, known := target(u); known {
+			r.guard.Keep(filepath.Dir(r.absolute(to.Path())), "the folder of "+u.source.Path)
 		}
 	}
 }

@@ -267,6 +267,9 @@ func (f *finder) add(s Source) {
 		key = place.Key(absolute)
 	}
 	key += s.key()
+	if strings.HasPrefix(key, absolute) {
+		absolute = key[:len(absolute)] // one text for both: there may be very many
+	}
 	if first := f.seen[key]; first == absolute || first != "" && sameFile(first, absolute) {
 		return
 	}

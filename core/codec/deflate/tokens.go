@@ -70,12 +70,14 @@ func init() {
 	for s, at := 0, 0; s < len(distanceSpans); s++ {
 		extra := max(0, s/2-1)
 		distanceSpans[s] = span{uint16(at + 1), uint8(extra)}
-		for range 1 << extra {
-			if at < 256 {
+		for end := at + 1<<extra; at < end; {
+			if at < len(near) {
 				near[at] = uint8(s)
+				at++
+				continue
 			}
-			far[at>>7] = uint8(s)
-			at++
+			far[at>>7] = uint8(s) // from 256 on, each has 128 or a multiple
+			at += 1 << 7
 		}
 	}
 	for length := shortest; length <= longest; length++ {
