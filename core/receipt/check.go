@@ -67,7 +67,11 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	if err != nil {
 		return err
 	}
-	for _, folder := range r.Folders() {
+	folders, err := r.Folders()
+	if err != nil {
+		return err
+	}
+	for _, folder := range folders {
 		err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || d.IsDir() || ctx.Err() != nil {
 				return ctx.Err() // what is missing has been reported

@@ -25,7 +25,7 @@ type Asked struct {
 func (e *entry) differs(asked *Asked) string {
 	dated := !asked.Since.IsZero() || !asked.Until.IsZero()
 	switch {
-	case e.Dates == nil && dated, e.Dates != nil && !e.Dates.Same(asked.Since, asked.Until):
+	case e.dates == nil && dated, e.dates != nil && !e.dates.Same(asked.Since, asked.Until):
 		if !asked.Until.IsZero() && asked.Since.IsZero() {
 			return "until"
 		}
@@ -37,11 +37,11 @@ func (e *entry) differs(asked *Asked) string {
 // find is the unit that counts for an identity; nil: there is none, or it is to be done
 // again. Where only the options differ, why says so.
 func (r *Receipts) find(id string) *entry {
-	at, known := r.byID[id]
-	if id == "" || !known {
+	at, known := r.byID[identityOf(id)]
+	if !known {
 		return nil
 	}
-	if e := &r.units[at]; e.Failure == nil && e.Lost == 0 && e.run != nil {
+	if e := &r.units[at]; !e.failed && !e.lost && e.run != nil {
 		return e
 	}
 	return nil
@@ -59,13 +59,13 @@ func (r *Receipts) Done(files []blob.File, target string, asked *Asked, content 
 		return nil, changed
 	}
 	rows, err := e.rows()
-	if err != nil || len(rows) != e.Files {
+	if err != nil || len(rows) != e.files {
 		return nil, ""
 	}
-	done = &report.Earlier{All: !e.Partial}
+	done = &report.Earlier{All: !e.partial}
 	for i := range rows {
 		f := &rows[i]
-		path := filepath.Join(e.Root, filepath.FromSlash(f.Path))
+		path := filepath.Join(e.root, filepath.FromSlash(f.Path))
 		if !f.there(path) && !r.replaced(path) || content && f.Check(context.Background(), path) != nil {
 			return nil, ""
 		}
@@ -81,14 +81,18 @@ func (r *Receipts) Done(files []blob.File, target string, asked *Asked, content 
 // options differ, why says so.
 func (r *Receipts) Made(id string, asked *Asked) (made *report.Earlier, why string) {
 	e := r.find(id)
-	if e == nil || e.Parts == nil {
+	if e == nil || !e.made {
 		return nil, ""
 	}
 	if changed := e.differs(asked); changed != "" {
 		return nil, changed
 	}
-	made = &report.Earlier{All: !e.Partial}
-	for _, p := range e.Parts {
+	var u Unit
+	if e.whole(&u) != nil {
+		return nil, ""
+	}
+	made = &report.Earlier{All: !e.partial}
+	for _, p := range u.Parts {
 		f := File{Size: p.Size, Modified: p.Modified, SHA256: p.SHA256}
 		if !r.isThere(&f, p.Path) {
 			return nil, ""

@@ -3,6 +3,7 @@ package receipt
 import (
 	"bufio"
 	"bytes"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -62,42 +63,59 @@ type Receipts struct {
 	order []*Run // by when they began
 	moved []Moved
 	units []entry // in their order
-	byID  map[string]int32
+	byID  map[identity]int32
 	names map[string]string // folders, once each
 
 	latest    sync.Once
 	delivered map[string]File // once it is needed
 }
 
-// entry is what counts of a unit, and where its lines of files are.
+// entry is what counts of a unit, and where its lines are. There may be millions: what is
+// seldom asked for is read again.
 type entry struct {
-	mark
 	run      *Run
 	file     *os.File
 	at, size int64 // of the lines of its files
 	length   int64 // of its own line, before those
+	root     string
+	dates    *choose.Window
+	files    int
+	partial  bool
+	failed   bool
+	lost     bool // files of it
 	undone   bool
+	made     bool // it is an archive that was made
 }
 
-// mark is what is kept of the line of a unit.
+// mark is what is read of the line of a unit beforehand.
 type mark struct {
-	ID          string         `json:"id"`
-	Run         string         `json:"run"`
-	Root        string         `json:"root"`
-	Destination string         `json:"destination"`
-	Files       int            `json:"files"`
-	Partial     bool           `json:"partial"`
-	Failure     *struct{}      `json:"failure"`
-	Lost        int            `json:"lost"`
-	Archive     string         `json:"archive"`
-	Parts       []Part         `json:"parts"` // of an archive that was made
-	Dates       *choose.Window `json:"dates"`
+	ID      string         `json:"id"`
+	Run     string         `json:"run"`
+	Root    string         `json:"root"`
+	Files   int            `json:"files"`
+	Partial bool           `json:"partial"`
+	Failure *struct{}      `json:"failure"`
+	Lost    int            `json:"lost"`
+	Parts   []struct{}     `json:"parts"` // of an archive that was made
+	Dates   *choose.Window `json:"dates"`
+}
+
+// identity is an ID as it is kept here; zero: none.
+type identity [16]byte
+
+func identityOf(id string) (key identity) {
+	if hex.DecodedLen(len(id)) == len(key) {
+		if _, err := hex.Decode(key[:], []byte(id)); err != nil {
+			return identity{}
+		}
+	}
+	return key
 }
 
 // Load reads receipts; one that is not there yet is empty. Errors are of kind
 // fault.Unreadable, or fault.Damaged for what is no receipt.
 func Load(sites newfile.Sites, paths ...string) (*Receipts, error) {
-	r := &Receipts{sites: sites, runs: map[string]*Run{}, byID: map[string]int32{}, names: map[string]string{}}
+	r := &Receipts{sites: sites, runs: map[string]*Run{}, byID: map[identity]int32{}, names: map[string]string{}}
 	for _, path := range paths {
 		if err := r.load(path); err != nil {
 			r.Close()
@@ -142,7 +160,7 @@ func (r *Receipts) load(path string) error {
 	if f == nil || err != nil {
 		return err
 	}
-	l := loading{Receipts: r, file: f}
+	l := loading{Receipts: r, file: f, first: len(r.units)}
 	in := bufio.NewReaderSize(f, 1<<20)
 	for at := int64(0); err == nil; {
 		var text []byte
@@ -163,7 +181,10 @@ func (r *Receipts) load(path string) error {
 	if l.bad > 0 {
 		r.Remarks = append(r.Remarks, fmt.Sprintf("%s: %d lines were cut off, as by a run that was killed, and do not count", path, l.bad))
 	}
-	return r.take(path, l.units, l.raw, l.undone)
+	if err := l.finish(); err != nil {
+		return senseless(path, err)
+	}
+	return nil
 }
 
 // readLine reads a line with its end, however long it is; the slice is good until the next call.
@@ -188,8 +209,9 @@ func senseless(path string, err error) error {
 type loading struct {
 	*Receipts
 	file   *os.File
-	units  []entry
-	raw    [][]byte // the units
+	first  int        // of its units, among all
+	raw    [][]byte   // the last units, which are not read yet
+	ids    []identity // of all
 	undone map[Undone]bool
 	wanted int // lines of files that are still to come
 	bad    int // lines that do not count
@@ -205,7 +227,9 @@ func (l *loading) line(text []byte, at int64, ended bool) (err error) {
 	case complete && bytes.HasPrefix(text, []byte(unitStart)):
 		l.units = append(l.units, entry{file: l.file, at: at, length: int64(len(text))})
 		l.raw = append(l.raw, bytes.Clone(text))
-		l.wanted, err = filesIn(text)
+		if l.wanted, err = filesIn(text); err == nil && len(l.raw) == batch {
+			err = l.read()
+		}
 	case complete && bytes.HasPrefix(text, []byte(runStart)):
 		run := new(Run)
 		if err = json.Unmarshal(text, run); err == nil {
@@ -242,34 +266,58 @@ func filesIn(text []byte) (n int, err error) {
 	return n, err
 }
 
-// take reads units on all cores, and puts them where they are found.
-func (r *Receipts) take(path string, units []entry, raw [][]byte, undone map[Undone]bool) error {
+// batch is how many lines of units are read at once.
+const batch = 1 << 12
+
+// read reads the last units on all cores.
+func (l *loading) read() error {
+	marks := make([]mark, len(l.raw))
 	var group sync.WaitGroup
 	failed := make([]error, runtime.GOMAXPROCS(0))
 	for w := range failed {
 		group.Go(func() {
-			for i := w; i < len(units) && failed[w] == nil; i += len(failed) {
-				failed[w] = report.Unmarshal(raw[i], &units[i].mark)
+			for i := w; i < len(marks) && failed[w] == nil; i += len(failed) {
+				failed[w] = report.Unmarshal(l.raw[i], &marks[i])
 			}
 		})
 	}
 	group.Wait()
 	if err := errors.Join(failed...); err != nil {
-		return senseless(path, err)
+		return err
 	}
-	for i := range units {
-		u := &units[i]
-		u.undone = undone[Undone{Of: u.Run, Archive: u.Archive, Destination: u.Destination}]
-		u.run, u.Run = r.runs[u.Run], ""
-		u.Root = r.once(u.Root)
-		if u.Parts == nil {
-			u.Archive = ""
+	last := l.units[len(l.units)-len(marks):]
+	for i, m := range marks {
+		e := &last[i]
+		e.run, e.root, e.dates, e.files = l.runs[m.Run], l.once(m.Root), m.Dates, m.Files
+		e.partial, e.failed, e.lost, e.made = m.Partial, m.Failure != nil, m.Lost > 0, m.Parts != nil
+		l.ids = append(l.ids, identityOf(m.ID))
+	}
+	clear(l.raw)
+	l.raw = l.raw[:0]
+	return nil
+}
+
+// finish puts the units where they are found.
+func (l *loading) finish() error {
+	if err := l.read(); err != nil {
+		return err
+	}
+	undone := map[string]bool{} // runs of which something was
+	for u := range l.undone {
+		undone[u.Of] = true
+	}
+	for i, id := range l.ids {
+		e := &l.units[l.first+i]
+		if e.run != nil && undone[e.run.ID] {
+			var u Unit
+			if err := e.whole(&u); err != nil {
+				return err
+			}
+			e.undone = l.undone[Undone{Of: e.run.ID, Archive: u.Archive, Destination: u.Destination}]
 		}
-		if u.ID != "" && !u.undone {
-			r.byID[u.ID] = int32(len(r.units)) //nolint:gosec // receipts are smaller
-			u.ID = ""
+		if id != (identity{}) && !e.undone {
+			l.byID[id] = int32(l.first + i) //nolint:gosec // receipts are smaller
 		}
-		r.units = append(r.units, *u)
 	}
 	return nil
 }
@@ -289,7 +337,7 @@ func (e *entry) rows() ([]File, error) {
 	if _, err := e.file.ReadAt(b, e.at); err != nil && err != io.EOF {
 		return nil, fault.Reading(e.file.Name(), err)
 	}
-	files := make([]File, 0, e.Files)
+	files := make([]File, 0, e.files)
 	for text := range bytes.Lines(b) {
 		var f File
 		if err := report.Unmarshal(text, &f); err != nil {
@@ -301,26 +349,38 @@ func (e *entry) rows() ([]File, error) {
 }
 
 // each goes through the units that count: those that did not fail, but for what a later run
-// made afresh in the same folder, and archives that were made again.
-func (r *Receipts) each(visit func(e *entry, rows []File) error) error {
-	last := map[string]int{} // the latest unit that made a folder afresh
+// made afresh in the same folder, and archives that were made again. Of an archive that was
+// made, it tells the parts.
+func (r *Receipts) each(visit func(e *entry, made []Part, rows []File) error) error {
+	last := map[string]int{} // the latest unit that made a folder afresh, or an archive
 	for i := range r.units {
-		switch e := &r.units[i]; {
-		case e.Failure != nil || e.undone:
-		case e.Parts != nil:
-			last[e.Archive] = i
-		case e.run != nil && e.run.Options["fresh"] == "true":
-			last[e.Destination] = i
+		e := &r.units[i]
+		if e.failed || e.undone || !e.made && (e.run == nil || e.run.Options["fresh"] != "true") {
+			continue
 		}
+		var u Unit
+		if err := e.whole(&u); err != nil {
+			return err
+		}
+		last[u.makes()] = i
 	}
 	for i := range r.units {
 		e := &r.units[i]
-		if e.Failure != nil || e.undone || i < last[e.Destination] || e.Parts != nil && i < last[e.Archive] {
+		if e.failed || e.undone {
 			continue
+		}
+		var u Unit
+		if len(last) > 0 {
+			if err := e.whole(&u); err != nil {
+				return err
+			}
+			if i < last[u.Destination] || e.made && i < last[u.Archive] {
+				continue
+			}
 		}
 		rows, err := e.rows()
 		if err == nil {
-			err = visit(e, rows)
+			err = visit(e, u.Parts, rows)
 		}
 		if err != nil {
 			return err
@@ -329,17 +389,25 @@ func (r *Receipts) each(visit func(e *entry, rows []File) error) error {
 	return nil
 }
 
+// makes is the archive that it made, or the folder that it made afresh.
+func (u *Unit) makes() string {
+	if u.Parts != nil {
+		return u.Archive
+	}
+	return u.Destination
+}
+
 // Delivered are the files that all runs together left, archives that they made included,
 // by their absolute paths: of each the latest.
 func (r *Receipts) Delivered() (map[string]File, error) {
 	files := map[string]File{}
-	err := r.each(func(e *entry, rows []File) error {
-		for _, p := range e.Parts {
+	err := r.each(func(e *entry, made []Part, rows []File) error {
+		for _, p := range made {
 			files[p.Path] = File{Kind: fileKind, Archive: p.Path, Type: archive.File.String(), Size: p.Size, Modified: p.Modified, SHA256: p.SHA256}
 		}
 		for _, f := range rows {
-			if e.Root != "" {
-				files[filepath.Join(e.Root, filepath.FromSlash(f.Path))] = f
+			if e.root != "" {
+				files[filepath.Join(e.root, filepath.FromSlash(f.Path))] = f
 			}
 		}
 		return nil
@@ -348,16 +416,23 @@ func (r *Receipts) Delivered() (map[string]File, error) {
 }
 
 // Folders are those that archives went to, without those of whole roots.
-func (r *Receipts) Folders() (folders []string) {
+func (r *Receipts) Folders() (folders []string, err error) {
 	seen := map[string]bool{}
 	for i := range r.units {
 		e := &r.units[i]
-		if e.Failure == nil && !e.undone && e.Root != "" && e.Destination != e.Root && !seen[e.Destination] {
-			seen[e.Destination] = true
-			folders = append(folders, e.Destination)
+		if e.failed || e.undone || e.root == "" {
+			continue
+		}
+		var u Unit
+		if err := e.whole(&u); err != nil {
+			return nil, err
+		}
+		if u.Destination != e.root && !seen[u.Destination] {
+			seen[u.Destination] = true
+			folders = append(folders, u.Destination)
 		}
 	}
-	return folders
+	return folders, nil
 }
 
 // Contents are the files that all runs together delivered or packed, by their paths
@@ -365,9 +440,9 @@ func (r *Receipts) Folders() (folders []string) {
 // archives, is of kind fault.Usage: nobody could tell which one is meant.
 func (r *Receipts) Contents() (map[string]File, error) {
 	files, of := map[string]File{}, map[string]string{}
-	err := r.each(func(e *entry, rows []File) error {
+	err := r.each(func(e *entry, _ []Part, rows []File) error {
 		for _, f := range rows {
-			where := e.Root
+			where := e.root
 			if where == "" {
 				where = f.Archive
 			}
