@@ -63,7 +63,7 @@ const defaultBacklog = 1 << 30
 // Run works on units, and on those inside them, until all are done, or ctx is
 // cancelled, or the run is halted. It returns how many were dropped.
 func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
-	s := &scheduler{Options: o, ctx: ctx}
+	s := &scheduler{Options: o, ctx: ctx, rest: units}
 	if s.Workers < 1 {
 		s.Workers = runtime.GOMAXPROCS(0)
 	}
@@ -71,11 +71,6 @@ func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
 		s.Backlog = defaultBacklog
 	}
 	s.changed.L = &s.mu
-	for _, u := range slices.Backward(units) {
-		s.head = &node{unit: u, next: s.head}
-		s.queue = append(s.queue, s.head)
-	}
-	s.opened = s.head
 	stop := context.AfterFunc(ctx, func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -98,10 +93,13 @@ func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
 		n.unit.Drop()
 		dropped++
 	}
-	return dropped
+	for _, u := range s.rest {
+		u.Drop()
+	}
+	return dropped + len(s.rest)
 }
 
-// node is a unit in the list of all, in their order.
+// node is a unit in the list of those that were taken and those inside them, in their order.
 type node struct {
 	unit Unit
 	next *node
@@ -127,10 +125,13 @@ type scheduler struct {
 
 	mu       sync.Mutex
 	changed  sync.Cond
+	rest     []Unit  // those after all nodes: there may be millions
+	restCut  bool    // none of them is taken, after a halt
 	queue    []*node // those that nobody took, the next one last
 	opening  int     // nodes that were taken and are not open yet
 	active   []*node // with shares to claim
 	head     *node   // the first that is not settled and reported
+	tail     *node   // the last
 	opened   *node   // the first that is not open
 	settling bool
 	fault    *fault.Panic // of a report
@@ -152,9 +153,7 @@ func (s *scheduler) take() (n *node, owned bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for s.ctx.Err() == nil {
-		if at := s.nextInQueue(); at >= 0 {
-			n := s.queue[at]
-			s.queue = slices.Delete(s.queue, at, at+1)
+		if n := s.next(); n != nil {
 			s.opening++
 			n.pending = 1 // the owner's, until it finds nothing more to claim
 			return n, true
@@ -165,7 +164,7 @@ func (s *scheduler) take() (n *node, owned bool) {
 				return n, false
 			}
 		}
-		if len(s.queue) == 0 && s.opening == 0 {
+		if len(s.queue) == 0 && (len(s.rest) == 0 || s.restCut) && s.opening == 0 {
 			return nil, false
 		}
 		s.changed.Wait()
@@ -173,15 +172,35 @@ func (s *scheduler) take() (n *node, owned bool) {
 	return nil, false
 }
 
-// nextInQueue is the place of the node to take next, or -1 where that has to wait:
-// the last one, or if too much waits, the one that all others wait for, which is
-// never held back.
-func (s *scheduler) nextInQueue() int {
-	last := len(s.queue) - 1
-	if s.waiting >= s.Backlog && last >= 0 && s.queue[last] != s.head {
-		return slices.Index(s.queue, s.head)
+// next takes the node that comes next, or nil where that has to wait: the last of the queue or
+// else one of the rest, or if too much waits, the one that all others wait for, which is never
+// held back.
+func (s *scheduler) next() *node {
+	full := s.waiting >= s.Backlog
+	at := len(s.queue) - 1
+	if full && at >= 0 {
+		at = slices.Index(s.queue, s.head)
 	}
-	return last
+	if at >= 0 {
+		n := s.queue[at]
+		s.queue = slices.Delete(s.queue, at, at+1)
+		return n
+	}
+	if len(s.queue) > 0 || len(s.rest) == 0 || s.restCut || full && s.head != nil {
+		return nil
+	}
+	n := &node{unit: s.rest[0]}
+	s.rest = s.rest[1:]
+	if s.head == nil {
+		s.head = n
+	} else {
+		s.tail.next = n
+	}
+	s.tail = n
+	if s.opened == nil {
+		s.opened = n
+	}
+	return n
 }
 
 // open makes a node ready and lets others help with it.
@@ -210,6 +229,9 @@ func (s *scheduler) open(n *node) {
 func (s *scheduler) insert(n *node) {
 	for _, u := range slices.Backward(n.work.Inside) {
 		n.next = &node{unit: u, next: n.next, cut: n.cut}
+		if s.tail == n {
+			s.tail = n.next
+		}
 		if !n.cut {
 			s.queue = append(s.queue, n.next)
 		}
@@ -222,6 +244,7 @@ func (s *scheduler) halt(n *node) {
 	if !s.Halt || n.err == nil || n.cut {
 		return
 	}
+	s.restCut = true
 	for after := n.next; after != nil && !after.cut; after = after.next {
 		after.cut = true
 	}
