@@ -143,7 +143,7 @@ func disc() []byte {
 
 // damage turns one byte of the first entry's data.
 func damage(archive []byte) []byte {
-	archive[len("local header")+2000] ^= 0x55
+	archive[len("local header")+1600] ^= 0x55
 	return archive
 }
 
