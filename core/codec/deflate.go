@@ -26,7 +26,7 @@ var deflateMethod = Method{
 // back to is the window of the method (RFC 1951, section 2).
 var deflateBlocks = &blockKind{size: 1 << 20, history: 32 << 10}
 
-// Both hold windows and tables of a hundred kilobytes and more, far more than a
+// They hold windows and tables of a hundred kilobytes and more, far more than a
 // small entry costs: they go round.
 var (
 	narrow        = sync.Pool{New: func() any { return inflate.New(nil, false) }}
@@ -76,8 +76,9 @@ func deflateAt(level Level) blockEncoder {
 		if !ok {
 			e = deflate.New(int(level))
 		}
-		defer deflaters[level].Put(e)
-		return e.Encode(out, data, start, last), nil
+		out = e.Encode(out, data, start, last)
+		deflaters[level].Put(e) // not after a panic, which leaves it half done
+		return out, nil
 	}
 }
 

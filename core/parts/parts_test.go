@@ -222,8 +222,7 @@ func TestCheck(t *testing.T) {
 	}
 }
 
-// A thousand parts in two folders are one file, with few of them open at a time.
-// TestFirstWrongSum: whatever order the parts are read in, the first wrong one is named.
+// Whatever order the parts are read in, the first wrong one is named.
 func TestFirstWrongSum(t *testing.T) {
 	dir, list := t.TempDir(), ""
 	for i := range 12 {
@@ -247,6 +246,7 @@ func TestFirstWrongSum(t *testing.T) {
 	}
 }
 
+// A thousand parts in two folders are one file, with few of them open at a time.
 func TestReader(t *testing.T) {
 	dir, other := t.TempDir(), t.TempDir()
 	data := noise(10_007)

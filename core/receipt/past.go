@@ -60,8 +60,8 @@ func (r *Receipts) Runs() (runs []*PastRun, err error) {
 // undoing is the command of runs that take others back.
 const undoing = "undo"
 
-// whole reads all of the line of a unit.
-func (e *entry) whole(u *Unit) error {
+// whole reads the line of a unit into u: a *Unit, or something with fewer fields.
+func (e *entry) whole(u any) error {
 	b := make([]byte, e.length)
 	if _, err := e.file.ReadAt(b, e.at-e.length); err != nil && err != io.EOF {
 		return fault.Reading(e.file.Name(), err)

@@ -12,7 +12,7 @@ type Encoder struct {
 	finder finder
 	parsed parsed
 	blocks []*block
-	saved  []int
+	saved  []int // by block: what joining it to the next one saves
 	prices prices
 	search search
 	codes  codes

@@ -72,8 +72,8 @@ func (f *finder) pass(from, to int) {
 }
 
 // find makes a place known and looks at so many candidates there for a match that is
-// longer than least. Each one that is longer than those before
-// it is added to all, if there is one.
+// longer than least. Each one that is longer than those before it is added to all, if there
+// is one.
 func (f *finder) find(i, least, candidates, enough int, all *[]run) (m found) {
 	data, here := f.data, f.data[i:]
 	if len(here) < minChain {

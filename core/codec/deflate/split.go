@@ -15,7 +15,7 @@ func (e *Encoder) split() {
 		pieces[i].cost = entropy(&pieces[i].counts, &none)
 		b = append(b, &pieces[i])
 	}
-	saved := e.saved[:0] // by block: what joining it to the next one saves
+	saved := e.saved[:0]
 	for i := range len(b) - 1 {
 		saved = append(saved, saving(b[i], b[i+1]))
 	}

@@ -166,7 +166,7 @@ func writeAll(b []byte, out io.Writer, sums ...hash.Hash) (err error) {
 // joinZIP copies the records of a split ZIP archive to their new places.
 func (s joining) joinZIP(ctx context.Context, r *blob.Joined, out io.Writer, sums parts.Sums, j *Joined) error {
 	var err error
-	if j.Summed, err = s.CheckSums(ctx, r, sums, 0); err != nil {
+	if j.Summed, err = s.CheckSums(ctx, r, sums, 1); err != nil {
 		return err
 	}
 	z, err := zip.Open(r, r.Size(), archive.Options{Parts: s.Layout()})
