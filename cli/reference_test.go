@@ -207,7 +207,7 @@ func errorTable(t *testing.T) string {
 		fault.NoMatch: {"The selection leaves nothing, or no archive has the path of an `--entry`. The summary counts what was left out, and why",
 			"✗ no entry has the path \"levels.cvs\"", "Look with `widecrate inspect`. The message names the nearest path. In patterns, folders are separated by `/` on every system"},
 		fault.Damaged: {"Bytes were changed or are missing, a checksum is wrong, the file is no archive, or its method is not supported",
-			"✗ readings/merrin-deep-2026-05-07.zip › levels.csv: its data ends after 40081 bytes where the directory says 40104",
+			"✗ readings/merrin-deep-2026-05-07.zip › levels.csv: its data ends after 40059 bytes where the directory says 40104",
 			"Fetch it again and compare sums. `--salvage` takes what can be read and names what is lost"},
 		fault.Unreadable: {"A source is missing, may not be read, or changed while it was read; or an address does not answer",
 			"✗ inbox/a.zip: there is no such file or folder", "Check the name (it is taken exactly as written) and the permissions. Addresses are tried again by themselves, see `--retries`"},
