@@ -218,37 +218,37 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 func (c *extractCommand) alone(cmd *cobra.Command, sources []source.Source) (map[string]extract.Alone, error) {
 	all := map[string]extract.Alone{}
 	for _, s := range sources {
-		if _, known := all[s.Own.String()]; s.Own == nil || known {
+		if _, known := all[s.To().Own.String()]; s.To().Own == nil || known {
 			continue
 		}
 		var a extract.Alone
 		var err error
 		wrong := func(err error) error { return usage(cmd, fmt.Errorf("--pairs, of %s: %w", s.Path, err)) }
-		if s.Own.OwnName != "" {
-			if a.OwnName, err = place.NewTemplate(s.Own.OwnName, ownNamePlaceholders...); err != nil {
+		if s.To().Own.OwnName != "" {
+			if a.OwnName, err = place.NewTemplate(s.To().Own.OwnName, ownNamePlaceholders...); err != nil {
 				return nil, wrong(err)
 			}
 		}
-		if s.Own.Ext+s.Own.Entry != "" {
+		if s.To().Own.Ext+s.To().Own.Entry != "" {
 			rules := c.rules
-			if s.Own.Ext != "" {
-				rules.Ext = strings.FieldsFunc(s.Own.Ext, func(c rune) bool { return c == ',' || c == ' ' })
+			if s.To().Own.Ext != "" {
+				rules.Ext = strings.FieldsFunc(s.To().Own.Ext, func(c rune) bool { return c == ',' || c == ' ' })
 			}
-			if s.Own.Entry != "" {
-				rules.Entry = []string{s.Own.Entry}
+			if s.To().Own.Entry != "" {
+				rules.Entry = []string{s.To().Own.Entry}
 			}
 			if a.Selection, err = choose.New(rules); err != nil {
 				return nil, wrong(err)
 			}
 		}
-		if s.Own.PasswordEnv != "" {
-			password, set := os.LookupEnv(s.Own.PasswordEnv)
+		if s.To().Own.PasswordEnv != "" {
+			password, set := os.LookupEnv(s.To().Own.PasswordEnv)
 			if !set {
-				return nil, wrong(fmt.Errorf("the environment has no variable %s", s.Own.PasswordEnv))
+				return nil, wrong(fmt.Errorf("the environment has no variable %s", s.To().Own.PasswordEnv))
 			}
 			a.Passwords = []string{password}
 		}
-		all[s.Own.String()] = a
+		all[s.To().Own.String()] = a
 	}
 	return all, nil
 }

@@ -108,7 +108,7 @@ func (c *joinCommand) joining(cmd *cobra.Command, names []string) (j cut.Joining
 	j.Sets, errs = append(j.Sets, found...), append(errs, wrong...)
 	sources := make([]source.Source, len(j.Sets))
 	for i, set := range j.Sets {
-		sources[i] = source.Source{Path: set.Path(), Set: set}
+		sources[i] = source.OfSet(set)
 	}
 	j.Lists, err = c.listOption.lists(cmd, sources...)
 	return j, errs, err

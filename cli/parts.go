@@ -76,7 +76,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	var failures report.Failures
 	sources := make([]source.Source, len(found))
 	for i, set := range found {
-		sources[i] = source.Source{Path: set.Path(), Set: set}
+		sources[i] = source.OfSet(set)
 	}
 	lists, err := c.lists(cmd, sources...)
 	if err != nil {

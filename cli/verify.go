@@ -132,7 +132,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 func (c *verifyCommand) foretell(cmd *cobra.Command, sources []source.Source) error {
 	shown := show.Checking{Output: &c.Output, DryRun: true, Started: time.Now()}
 	for _, s := range sources {
-		shown.Event(&report.Verified{Archive: s.Path, DryRun: true, Err: s.Err})
+		shown.Event(&report.Verified{Archive: s.Path, DryRun: true, Err: s.Err()})
 	}
 	if len(sources) > 0 {
 		shown.Finish()

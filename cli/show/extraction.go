@@ -359,10 +359,10 @@ func (r *Extraction) shortName(s *Screen, o *report.Unpacked) string {
 	switch inside := o.Archive[len(o.Source.Path):]; {
 	case inside != "":
 		name += inside
-	case o.Source.Set != nil:
-		name += " (" + Count(len(o.Source.Set.Parts), "part") + ")"
-	case o.Source.Members != nil:
-		name = place.Base(o.Source.Path) + " (" + Count(len(o.Source.Members), "archive") + ")"
+	case o.Source.Set() != nil:
+		name += " (" + Count(len(o.Source.Set().Parts), "part") + ")"
+	case o.Source.Members() != nil:
+		name = place.Base(o.Source.Path) + " (" + Count(len(o.Source.Members()), "archive") + ")"
 	}
 	return s.Name(name)
 }

@@ -6,6 +6,7 @@ package extract
 
 import (
 	"context"
+	"hash/maphash"
 	"io"
 	"path/filepath"
 	"slices"
@@ -87,10 +88,11 @@ type run struct {
 	long    atomic.Int32 // entries that are being written and are long
 	sources []*unit
 	roots   roots
-	folders map[string]*unit // own folders, each with the first source that has it; nil: nobody asks again
+	folders map[folder]*unit // own folders, each with the first source that has it; nil: nobody asks again
 	guard   disposal.Guard   // what stays where folders are swapped
 	dropped int              // archives that were not taken
 	folder  string           // in which the program runs; empty: it is not known
+	seeds   [2]maphash.Seed
 	output  func(u *unit) output
 	route   *disposal.Route            // of sources that go
 	latest  map[string]disposal.Record // what was delivered last, by path, once somebody asks
@@ -184,8 +186,8 @@ func (a Alone) rules(all plan.Rules) *plan.Rules {
 
 // rulesOf are those for a source.
 func (r *run) rulesOf(s *source.Source) *plan.Rules {
-	if s.Own != nil {
-		if rules := r.alone[s.Own.String()]; rules != nil {
+	if s.To().Own != nil {
+		if rules := r.alone[s.To().Own.String()]; rules != nil {
 			return rules
 		}
 	}
@@ -204,6 +206,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	for own, of := range o.Alone {
 		r.alone[own] = of.rules(r.plans)
 	}
+	r.seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known
 	r.sources = make([]*unit, len(o.Sources))
 	for i := range o.Sources {
@@ -263,10 +266,10 @@ func (r *run) refuseElsewhere() error {
 	for _, u := range r.sources {
 		s := u.source
 		switch {
-		case remote.IsAddress(r.Placement.Into) || remote.IsAddress(s.Into):
+		case remote.IsAddress(r.Placement.Into) || remote.IsAddress(s.To().Into):
 			return fault.At(s.Path, fault.New(fault.Usage, "files are not unpacked to an address").Advise("unpack to a folder on disk"))
 		case !s.Elsewhere():
-		case r.Placement.Into == "" && s.Into == "":
+		case r.Placement.Into == "" && s.To().Into == "":
 			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
 		}
 	}

@@ -38,7 +38,7 @@ func TestFaultsAreKept(t *testing.T) {
 			out := t.TempDir()
 			o := options(in)
 			o.Placement.Into, o.Workers = out, 1+at%2*3
-			o.Sources = slices.Insert(o.Sources, 1, source.Source{Path: "-", Input: io.MultiReader(bytes.NewReader(data[:at]), faulty{})})
+			o.Sources = slices.Insert(o.Sources, 1, source.OfInput(io.MultiReader(bytes.NewReader(data[:at]), faulty{})))
 			outcomes, _, _ := unpack(t, o)
 			require.Len(t, outcomes, 3)
 			var ours *fault.Panic

@@ -1,6 +1,7 @@
 package extract
 
 import (
+	"hash/maphash"
 	"io"
 	"path/filepath"
 
@@ -27,7 +28,7 @@ func (r *run) refuseOverlaps() error {
 	if err != nil {
 		return err
 	}
-	r.folders = make(map[string]*unit, len(r.sources))
+	r.folders = make(map[folder]*unit, len(r.sources))
 	if r.Placement.Layout == place.Own {
 		for i := range r.Others {
 			u := &unit{run: r, source: &r.Others[i]}
@@ -43,10 +44,10 @@ func (r *run) refuseOverlaps() error {
 		if !known || u.namedLater() {
 			continue
 		}
-		folder := r.folderOf(to)
-		first, taken := r.folders[folder]
+		own := r.folderOf(to)
+		first, taken := r.folders[own]
 		if !taken {
-			r.folders[folder] = u
+			r.folders[own] = u
 			continue
 		}
 		first.fail(sharedWith(to, u))
@@ -69,7 +70,7 @@ func (r *run) refuseOverlaps() error {
 // namedLater reports whether the server is likely to say what a source is called: its address
 // does not look like an archive.
 func (u *unit) namedLater() bool {
-	if u.source.Address == nil || u.source.Set != nil {
+	if u.source.Address() == nil || u.source.Set() != nil {
 		return false
 	}
 	_, archive := format.ByName(u.source.Name())
@@ -96,7 +97,7 @@ func (r *run) targets() (of func(u *unit) (to place.Target, known bool), err err
 	var sources []source.Source
 	var asked []*unit
 	for _, u := range r.sources {
-		if u.source.Input == nil && u.err == nil {
+		if u.source.Input() == nil && u.err == nil {
 			sources, asked = append(sources, *u.source), append(asked, u)
 		}
 	}
@@ -168,9 +169,13 @@ func (r *run) holds(t place.Target) error {
 	return fault.New(fault.Refused, "its folder %s would be swapped, and %s lies in it", r.absolute(t.Path()), what).Suggest(fault.SwapElsewhere)
 }
 
+// folder stands for the path of an own folder: a hash of 128 bits, as there may be millions.
+type folder [2]uint64
+
 // folderOf is an own folder as file systems compare them.
-func (r *run) folderOf(t place.Target) string {
-	return place.Key(r.absolute(t.Path()))
+func (r *run) folderOf(t place.Target) folder {
+	key := place.Key(r.absolute(t.Path()))
+	return folder{maphash.String(r.seeds[0], key), maphash.String(r.seeds[1], key)}
 }
 
 func sharedWith(t place.Target, other *unit) error {
@@ -183,11 +188,11 @@ func sharedWith(t place.Target, other *unit) error {
 func (r *run) claim(u *unit) error {
 	r.telling.Lock()
 	defer r.telling.Unlock()
-	folder := r.folderOf(u.target)
-	if first, taken := r.folders[folder]; taken && first != u {
+	own := r.folderOf(u.target)
+	if first, taken := r.folders[own]; taken && first != u {
 		return sharedWith(u.target, first)
 	}
-	r.folders[folder] = u
+	r.folders[own] = u
 	if r.Rules.Fresh {
 		return r.holds(u.target)
 	}

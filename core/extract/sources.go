@@ -14,7 +14,7 @@ func (r *run) sourceUnit(s *source.Source) *unit {
 	u := &unit{run: r, source: s}
 	u.top = u
 	target, err := r.targetOf(s, s.Name())
-	if u.err = s.Err; err != nil && s.Err == nil {
+	if u.err = s.Err(); err != nil && s.Err() == nil {
 		u.err = fault.At(s.Path, err)
 	}
 	u.root = r.roots.of(target.Root)
@@ -25,7 +25,7 @@ func (r *run) sourceUnit(s *source.Source) *unit {
 }
 
 func (r *run) targetOf(s *source.Source, name string) (place.Target, error) {
-	return r.rulesOf(s).Placement.Target(place.Archive{Path: s.Path, Into: s.Into, Sub: s.Sub, Name: name})
+	return r.rulesOf(s).Placement.Target(place.Archive{Path: s.Path, Into: s.To().Into, Sub: s.Sub, Name: name})
 }
 
 // begin prepares a source to be dealt with.
@@ -36,9 +36,9 @@ func (u *unit) begin() {
 	target, _ := u.run.targetOf(u.source, u.source.Name()) // the error is that of the unit
 	u.dealings = &dealings{target: target, outcome: &report.Unpacked{Archive: u.source.Path, Source: *u.source, DryRun: u.run.DryRun}}
 	o := u.outcome
-	o.Source.Err = u.err
+	o.Source = o.Source.Failed(u.err)
 	o.Target = u.run.absolute(target.Path())
-	o.Asked, o.Root = o.Target+u.source.Own.String(), u.run.absolute(target.Root)
+	o.Asked, o.Root = o.Target+u.source.To().Own.String(), u.run.absolute(target.Root)
 }
 
 // doneEarlier reports whether a source need not be opened.
@@ -76,7 +76,7 @@ func (u *unit) isDone(done func(files []blob.File, target string, content bool) 
 // rename takes the name in that a server gives, which is known only now.
 func (u *unit) rename() (err error) {
 	s := &u.outcome.Source
-	if s.Address == nil || s.Set != nil || u.opened.archive.Name == s.Name() && !u.namedLater() {
+	if s.Address() == nil || s.Set() != nil || u.opened.archive.Name == s.Name() && !u.namedLater() {
 		return nil
 	}
 	u.target, err = u.run.targetOf(s, u.opened.archive.Name)

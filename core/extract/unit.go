@@ -316,7 +316,7 @@ func (u *unit) Settle(err error) error {
 			u.outcome.Dates = &u.plan.Dates
 		}
 	}
-	if err != u.outcome.Source.Err || u.inside != nil {
+	if err != u.outcome.Source.Err() || u.inside != nil {
 		err = fault.At(u.outcome.Archive, err)
 	}
 	u.close()

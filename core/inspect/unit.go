@@ -258,7 +258,7 @@ func (u *unit) Settle(err error) error {
 	if u.err == nil {
 		u.err = err
 	}
-	if u.err != u.source.Err || u.inside != nil {
+	if u.err != u.source.Err() || u.inside != nil {
 		u.err = fault.At(u.archive.Path, u.err)
 	}
 	u.archive.Took = report.Since(u.began)

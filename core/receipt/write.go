@@ -117,9 +117,9 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 	if o.DryRun || o.Done {
 		return
 	}
-	if w.unit == nil || w.of != o.Source.Path+"\x00"+o.Source.Into || o.Archive == o.Source.Path {
+	if w.unit == nil || w.of != o.Source.Path+"\x00"+o.Source.To().Into || o.Archive == o.Source.Path {
 		w.flush()
-		w.of = o.Source.Path + "\x00" + o.Source.Into
+		w.of = o.Source.Path + "\x00" + o.Source.To().Into
 		w.awaited = 1
 		w.unit = &Unit{Kind: unitKind, Run: w.run, Archive: o.Archive, Destination: o.Target, Root: o.Root}
 	}

@@ -123,7 +123,7 @@ func (c *Conversion) one(ctx context.Context, i int, files []blob.File, to targe
 	if r.Err == nil {
 		r.Err = fault.Guard(func() error { return c.convert(ctx, s, to.path, r) })
 	}
-	if r.Err != nil && r.Err != s.Err && fault.Of(r.Err) != fault.Unwritable && fault.Of(r.Err) != fault.Refused {
+	if r.Err != nil && r.Err != s.Err() && fault.Of(r.Err) != fault.Unwritable && fault.Of(r.Err) != fault.Refused {
 		r.Err = fault.At(s.Path, r.Err)
 	}
 	r.Took = report.Since(started)
@@ -131,13 +131,13 @@ func (c *Conversion) one(ctx context.Context, i int, files []blob.File, to targe
 }
 
 func (c *Conversion) convert(ctx context.Context, s source.Source, target string, r *report.Converted) error {
-	if s.Err == nil && s.Input != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // such input may have to be gone through twice
-		kept, err := walk.KeepInput(ctx, s.Input, c.Limits.Total)
+	if s.Err() == nil && s.Input() != nil && (c.Placement.Rename != nil || !c.Output.Format.Hardlinks) { // such input may have to be gone through twice
+		kept, err := walk.KeepInput(ctx, s.Input(), c.Limits.Total)
 		if err != nil {
 			return err
 		}
 		defer kept.Close()
-		s.Input = kept
+		s = source.OfInput(kept)
 	}
 	opening := c.Opening()
 	opening.Whole, opening.Ordered = true, true
@@ -150,7 +150,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		r.From = from.Files
 	}
 	defer func() { from.Close() }()
-	paths := &paths{ctx: ctx, c: c, budget: from.Budget(), r: r, merges: s.Members != nil}
+	paths := &paths{ctx: ctx, c: c, budget: from.Budget(), r: r, merges: s.Members() != nil}
 	paths.naming = place.Naming{Archive: place.Stem(s.Name()), From: place.FolderOf(s.Path), Folder: target, Counter: c.counter}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.

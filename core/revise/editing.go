@@ -64,12 +64,12 @@ func (e *editing) run(s source.Source) error {
 // open opens an archive, which nobody else changes until it is released.
 func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
 	switch {
-	case s.Err != nil:
-		return nil, s.Err
+	case s.Err() != nil:
+		return nil, s.Err()
 	case s.Elsewhere():
 		return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and what is edited is a file"))
-	case s.Set != nil:
-		if e.whole, e.Add.Cut, err = cutLike(s.Set); err != nil {
+	case s.Set() != nil:
+		if e.whole, e.Add.Cut, err = cutLike(s.Set()); err != nil {
 			return nil, fault.At(s.Path, err)
 		}
 	}
@@ -83,7 +83,7 @@ func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
 		return nil, err
 	}
 	from := source.Source{Path: e.path}
-	if s.Set != nil {
+	if s.Set() != nil {
 		from = s
 	}
 	e.from, err = walk.Open(e.ctx, from, walk.Opening{Options: e.Reading, Limits: e.Limits, Ordered: true})

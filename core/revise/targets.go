@@ -19,7 +19,7 @@ func (c *Conversion) targets() ([]target, error) {
 	targets := make([]target, len(c.Sources))
 	taken := map[string]string{}
 	for i, s := range c.Sources {
-		if s.Err != nil {
+		if s.Err() != nil {
 			continue
 		}
 		dir := c.Placement.Into

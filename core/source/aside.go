@@ -16,8 +16,8 @@ import (
 // beside them: those that it was read from, or where they are not known, of a set that is not
 // complete, say, those that are there. See disposal.Route.Take.
 func (s Source) Leave(ctx context.Context, files []blob.File, route *disposal.Route, why error, dryRun bool) disposal.Taken {
-	if len(files) == 0 && s.Set != nil && s.Elsewhere() {
-		for _, p := range s.Set.Parts {
+	if len(files) == 0 && s.Set() != nil && s.Elsewhere() {
+		for _, p := range s.Set().Parts {
 			if p.Info != nil {
 				files = append(files, p.File)
 			}
@@ -46,7 +46,7 @@ func Files(ctx context.Context, sources []Source, addresses bool) [][]blob.File 
 	asking.SetLimit(2 * remote.DefaultConnections)
 	for i, s := range sources {
 		switch {
-		case s.Input != nil, s.Elsewhere() && !addresses:
+		case s.Input() != nil, s.Elsewhere() && !addresses:
 		case s.Elsewhere():
 			asking.Go(func() error {
 				files[i], _ = s.Files(ctx)
@@ -94,7 +94,7 @@ func CheckAfter(sources []Source, today time.Time, all ...*disposal.After) error
 			if a.Disposition == disposal.Keep {
 				continue
 			}
-			if s.Input != nil {
+			if s.Input() != nil {
 				return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and can be neither removed nor moved"))
 			}
 			if err := a.CheckElsewhere(s.Path, s.at(), today); err != nil {
@@ -107,8 +107,8 @@ func CheckAfter(sources []Source, today time.Time, all ...*disposal.After) error
 
 // at is the address of the source, or of the first of a series; nil: it is on disk.
 func (s *Source) at() *remote.Address {
-	if len(s.Members) > 0 {
-		return s.Members[0].at()
+	if len(s.Members()) > 0 {
+		return s.Members()[0].at()
 	}
-	return s.Address
+	return s.Address()
 }

@@ -26,15 +26,25 @@ import (
 const inputName = "standard-input"
 
 func (f *finder) addInput(to To) error {
-	if slices.ContainsFunc(f.found, func(s Source) bool { return s.Input != nil }) {
+	if slices.ContainsFunc(f.found, func(s Source) bool { return s.Input() != nil }) {
 		return fault.New(fault.Usage, "standard input can be read once, and is named twice")
 	}
 	in := f.Input
 	if in == nil {
 		in = os.Stdin
 	}
-	f.add(Source{Path: inputName, To: to, Input: in})
+	f.add(OfInput(in).below("", to))
 	return nil
+}
+
+// ofAddress is the archive at an address; err says why it cannot be used, nil if it can.
+func ofAddress(a *remote.Address, err error) Source {
+	return Source{Path: a.String(), more: &more{address: a, err: err}}
+}
+
+// inList is the archive at an address that was found in a folder.
+func inList(a *remote.Address) Source {
+	return Source{Path: a.String(), more: &more{address: a, listed: true}}
 }
 
 // addAddress adds what lies at an address: an archive, the set that it is a part
@@ -55,19 +65,15 @@ func (f *finder) addAddress(text string, to To) error {
 		return err
 	}
 	set, err := f.setAt(address)
-	f.addAt(Source{Path: address.String(), To: to, Address: address, Err: err}, set)
+	f.addAt(ofAddress(address, err).below("", to), set)
 	return nil
 }
 
 // addAt adds what lies at an address: a set, where that is a part of one.
 func (f *finder) addAt(s Source, set *parts.Set) {
 	if set != nil {
-		if f.seen[set.Path()+s.key()] != "" {
-			return
-		}
-		in := s
-		s = fromSet(set, in.Sub, in.To)
-		s.Address, s.listed = in.Address, in.listed
+		in := s.rest()
+		s.Path, s.more = set.Path(), &more{set: set, called: set.Name, address: in.address, listed: in.listed}
 	}
 	f.add(s)
 }
@@ -96,7 +102,7 @@ func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
 				return wrong
 			}
 		}
-		f.add(Source{Path: at.String(), Sub: sub, To: to, Address: at, Err: fault.At(at.String(), err)})
+		f.add(ofAddress(at, fault.At(at.String(), err)).below(sub, to))
 		return nil
 	}
 	f.above = append(f.above, has)
@@ -141,7 +147,7 @@ func (f *finder) findSets(l *listedFolder) {
 		}
 		set, err := parts.Ask(info.Name, get)
 		if err != nil {
-			f.add(Source{Path: file.String(), Sub: l.sub, To: l.to, Address: file, Err: err})
+			f.add(ofAddress(file, err).below(l.sub, l.to))
 			delete(l.files, info.Name)
 		}
 		if set == nil {
@@ -168,15 +174,15 @@ func (f *finder) addListed(l *listedFolder, info *remote.Info) error {
 	case info.Below != "": // a page has links further down
 		if below := path.Join(l.sub, info.Below); f.Recursive && taken(below) {
 			in := l.at.Listed(*info)
-			f.add(Source{Path: in.String(), Sub: below, To: l.to, Address: in, listed: true})
+			f.add(inList(in).below(below, l.to))
 		}
 	case file == nil: // it was said what is wrong with it
 	case l.sets[name] != nil:
 		if f.isArchive(l.sets[name], l.sub) {
-			f.addAt(Source{Sub: l.sub, To: l.to, Address: file, listed: true}, l.sets[name])
+			f.addAt(inList(file).below(l.sub, l.to), l.sets[name])
 		}
 	case taken(l.sub):
-		f.add(Source{Path: file.String(), Sub: l.sub, To: l.to, Address: file, listed: true})
+		f.add(inList(file).below(l.sub, l.to))
 	}
 	return nil
 }
@@ -199,27 +205,27 @@ func (f *finder) askTimes(sources []Source) error {
 	var asking errgroup.Group
 	asking.SetLimit(2 * remote.DefaultConnections)
 	ask := func(s *Source) {
-		if s.Err == nil && s.Address != nil && s.Set == nil {
+		if s.Err() == nil && s.Address() != nil && s.Set() == nil {
 			asking.Go(func() error {
-				modified, err := s.Address.Modified(f.ctx)
+				modified, err := s.Address().Modified(f.ctx)
 				if err == nil && modified.IsZero() {
 					err = fault.New(fault.Unreadable, "the server does not say when it was modified, and so nobody knows whether it is still arriving")
 				}
-				s.Err = fault.At(s.Path, err)
+				*s = s.Failed(fault.At(s.Path, err))
 				return f.ctx.Err()
 			})
 		}
 	}
 	for i := range sources {
 		ask(&sources[i])
-		for m := range sources[i].Members {
-			ask(&sources[i].Members[m])
+		for m := range sources[i].Members() {
+			ask(&sources[i].Members()[m])
 		}
 	}
 	err := asking.Wait()
 	for i := range sources {
-		for _, m := range sources[i].Members {
-			sources[i].Err = cmp.Or(sources[i].Err, m.Err)
+		for _, m := range sources[i].Members() {
+			sources[i] = sources[i].Failed(cmp.Or(sources[i].Err(), m.Err()))
 		}
 	}
 	return err
@@ -264,7 +270,7 @@ func (f *finder) addSeriesAt(at *remote.Address, to To) (asked bool, err error) 
 		}
 		asked = true
 		if err := f.askSeries(s, at, to); err != nil {
-			f.add(Source{Path: at.String(), To: to, Address: at, Err: err})
+			f.add(ofAddress(at, err).below("", to))
 		}
 	}
 	return asked, nil
@@ -291,7 +297,7 @@ func (f *finder) askSeries(s series, at *remote.Address, to To) error {
 		}
 		if missing++; there {
 			missing = 0
-			f.add(Source{Path: member.String(), To: to, Address: member})
+			f.add(ofAddress(member, nil).below("", to))
 		}
 	}
 	return nil

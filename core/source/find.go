@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"errors"
+	"hash/maphash"
 	"io"
 	"io/fs"
 	"os"
@@ -81,7 +82,7 @@ func Find(ctx context.Context, r Request) ([]Source, error) {
 // waitsForSeries reports whether a series may still be arriving.
 func waitsForSeries(r Request, sources []Source, err error) bool {
 	return len(r.Series) > 0 && fault.Of(err) == fault.NoMatch ||
-		slices.ContainsFunc(sources, func(s Source) bool { return s.Members != nil && fault.Of(s.Err) == fault.Incomplete })
+		slices.ContainsFunc(sources, func(s Source) bool { return s.Members() != nil && fault.Of(s.Err()) == fault.Incomplete })
 }
 
 // Check finds patterns that make no sense, without looking at any file: kind fault.Usage.
@@ -98,7 +99,7 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	if err := r.Check(); err != nil {
 		return nil, err
 	}
-	f := &finder{Request: r, ctx: ctx, seen: map[string]string{}, sets: parts.Lookup{More: r.PartsIn}}
+	f := &finder{Request: r, ctx: ctx, seen: map[uint64]int32{}, seed: maphash.MakeSeed(), sets: parts.Lookup{More: r.PartsIn}}
 	f.readSeries()
 	for _, pair := range append(named(r.Names), r.Pairs...) {
 		if err := f.addSource(pair.Source, pair.To); err != nil {
@@ -125,7 +126,7 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 		})
 	}
 	usable := func(s Source) int {
-		if s.Err != nil {
+		if s.Err() != nil {
 			return 0
 		}
 		return 1
@@ -140,13 +141,13 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 func (s *Source) arriving(now time.Time, settled time.Duration) bool {
 	recent := func(modified time.Time) bool { return now.Sub(modified).Abs() < settled }
 	switch {
-	case s.Members != nil:
-		return slices.ContainsFunc(s.Members, func(m Source) bool { return m.arriving(now, settled) })
-	case s.Set != nil:
-		return slices.ContainsFunc(s.Set.Parts, func(p parts.Part) bool { return p.Info != nil && recent(p.Info.ModTime()) })
-	case s.Address != nil:
-		_, modified := s.Address.Said()
-		return s.Err == nil && recent(modified)
+	case s.Members() != nil:
+		return slices.ContainsFunc(s.Members(), func(m Source) bool { return m.arriving(now, settled) })
+	case s.Set() != nil:
+		return slices.ContainsFunc(s.Set().Parts, func(p parts.Part) bool { return p.Info != nil && recent(p.Info.ModTime()) })
+	case s.Address() != nil:
+		_, modified := s.Address().Said()
+		return s.Err() == nil && recent(modified)
 	case s.Elsewhere():
 		return false
 	}
@@ -233,7 +234,8 @@ type finder struct {
 	folder string // in which the program runs
 	series []series
 	found  []Source
-	seen   map[string]string // absolute paths, by what is the same, with the destination
+	seen   map[uint64]int32 // places in found, by a hash of their keys: there may be millions
+	seed   maphash.Seed
 	sets   parts.Lookup
 	begun  map[string]bool // folders of named files, where that was finished
 	above  []string        // what the folders at addresses have that are being looked into, one in the other
@@ -251,30 +253,38 @@ func (f *finder) addSource(name string, to To) error {
 	return nil
 }
 
+// add adds a source, unless it is there already.
 func (f *finder) add(s Source) {
-	absolute := s.Path
-	if !s.Elsewhere() && !filepath.IsAbs(absolute) {
-		if f.folder == "" { // asked for once: there may be very many
-			var err error
-			if f.folder, err = filepath.Abs("."); err != nil && s.Err == nil {
-				s.Err = fault.Reading(s.Path, err)
-			}
+	if f.folder == "" && !s.Elsewhere() && !filepath.IsAbs(s.Path) { // asked for once: there may be very many
+		var err error
+		if f.folder, err = filepath.Abs("."); err != nil && s.Err() == nil {
+			s = s.Failed(fault.Reading(s.Path, err))
 		}
-		absolute = filepath.Join(f.folder, absolute)
 	}
-	key := absolute
+	key, absolute := f.keyOf(s)
+	for hash := maphash.String(f.seed, key); ; hash++ {
+		at, taken := f.seen[hash]
+		if !taken {
+			f.seen[hash] = int32(len(f.found))
+			f.found = append(f.found, s)
+			return
+		}
+		if other, first := f.keyOf(f.found[at]); other == key && (first == absolute || sameFile(first, absolute)) {
+			return
+		}
+	}
+}
+
+// keyOf tells a source from those that lie elsewhere, or go elsewhere, as far as its name says it.
+func (f *finder) keyOf(s Source) (key, absolute string) {
+	key, absolute = s.Path, s.Path
 	if !s.Elsewhere() {
+		if !filepath.IsAbs(absolute) {
+			absolute = filepath.Join(f.folder, absolute)
+		}
 		key = place.Key(absolute)
 	}
-	key += s.key()
-	if strings.HasPrefix(key, absolute) {
-		absolute = key[:len(absolute)] // one text for both: there may be very many
-	}
-	if first := f.seen[key]; first == absolute || first != "" && sameFile(first, absolute) {
-		return
-	}
-	f.seen[key] = absolute
-	f.found = append(f.found, s)
+	return key + s.To().key(), absolute
 }
 
 func (f *finder) addName(name string, to To) {
@@ -284,20 +294,20 @@ func (f *finder) addName(name string, to To) {
 		info, err = os.Stat(name)
 	}
 	if set := f.setOf(name, info); set != nil {
-		f.add(fromSet(set, "", to))
+		f.add(OfSet(set).below("", to))
 		return
 	}
 	switch {
 	case err != nil && isPattern(name):
 		f.expand(name, to)
 	case err != nil:
-		f.add(Source{Path: name, To: to, Err: missing(name, err)})
+		f.add(New(name, missing(name, err)).below("", to))
 	case info.IsDir():
 		f.addFolder(name, "", to)
 	case !info.Mode().IsRegular():
-		f.add(Source{Path: name, To: to, Err: fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))})
+		f.add(New(name, fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))).below("", to))
 	default:
-		f.add(Source{Path: name, To: to})
+		f.add(New(name, nil).below("", to))
 	}
 }
 
@@ -308,7 +318,7 @@ func (f *finder) expand(pattern string, to To) {
 		err = fault.New(fault.Unreadable, "nothing matches")
 	}
 	if err != nil {
-		f.add(Source{Path: pattern, To: to, Err: fault.At(pattern, err)})
+		f.add(New(pattern, fault.At(pattern, err)).below("", to))
 	}
 	for _, match := range matches {
 		f.addName(match, to)
@@ -362,12 +372,12 @@ func (f *finder) list(folder string) (children []fs.DirEntry, names []string, er
 func (f *finder) addFolder(folder, sub string, to To) {
 	children, names, err := f.list(folder)
 	if err != nil {
-		f.add(Source{Path: folder, To: to, Err: fault.Reading(folder, err)})
+		f.add(New(folder, fault.Reading(folder, err)).below("", to))
 		return
 	}
 	sets, _, err := parts.Find(folder, names, f.PartsIn)
 	if err != nil {
-		f.add(Source{Path: folder, To: to, Err: err})
+		f.add(New(folder, err).below("", to))
 		return
 	}
 	var found []Source
@@ -377,12 +387,12 @@ func (f *finder) addFolder(folder, sub string, to To) {
 			isPart[p.Path] = true
 		}
 		if f.isArchive(set, sub) {
-			found = append(found, fromSet(set, sub, to))
+			found = append(found, OfSet(set).below(sub, to))
 		}
 	}
 	for _, child := range children {
 		if file := filepath.Join(folder, child.Name()); !isPart[file] && f.isArchiveFile(file, sub, child) {
-			found = append(found, Source{Path: file, Sub: sub, To: to})
+			found = append(found, New(file, nil).below(sub, to))
 		}
 	}
 	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"regexp"
@@ -86,7 +87,7 @@ func (f *finder) inSeries() ([]Source, error) {
 			sources = append(sources, s)
 			continue
 		}
-		of, k := f.series[i], key{i, s.folder(), s.Sub, s.To}
+		of, k := f.series[i], key{i, s.folder(), s.Sub, s.To()}
 		at, known := places[k]
 		if !known {
 			at = len(sources)
@@ -95,7 +96,7 @@ func (f *finder) inSeries() ([]Source, error) {
 			if s.Elsewhere() {
 				where = k.folder + of.pattern
 			}
-			sources = append(sources, Source{Path: where, Sub: s.Sub, To: s.To, called: of.called(k.folder)})
+			sources = append(sources, Source{Path: where, Sub: s.Sub, to: s.to, more: &more{called: of.called(k.folder)}})
 		}
 		number, _ := strconv.Atoi(of.name.FindStringSubmatch(s.Name())[1]) // a few digits
 		members[at] = append(members[at], numbered{s, number})
@@ -118,22 +119,19 @@ func (f *finder) inSeries() ([]Source, error) {
 func (s *Source) setMembers(members []numbered, allowGaps bool, of series) {
 	slices.SortStableFunc(members, func(a, b numbered) int { return a.number - b.number })
 	var missing []string
-	wrong := func(err error) {
-		if s.Err == nil && err != nil {
-			s.Err = err
-		}
-	}
+	m := s.rest()
+	wrong := func(err error) { m.err = cmp.Or(m.err, err) }
 	next := min(members[0].number, 1)
-	for _, m := range members {
-		s.Members = append(s.Members, m.Source)
-		wrong(m.Err)
-		if m.number < next {
-			wrong(fault.At(s.Path, fault.New(fault.Incomplete, "two of the series have the number %d, %s is one of them", m.number, m.Name())))
+	for _, one := range members {
+		m.members = append(m.members, one.Source)
+		wrong(one.Err())
+		if one.number < next {
+			wrong(fault.At(s.Path, fault.New(fault.Incomplete, "two of the series have the number %d, %s is one of them", one.number, one.Name())))
 		}
-		for ; next < m.number; next++ {
+		for ; next < one.number; next++ {
 			missing = append(missing, fmt.Sprintf("%s%d%s", of.before, next, of.after))
 		}
-		next = m.number + 1
+		next = one.number + 1
 	}
 	if first := min(members[0].number, 1); of.count > 0 {
 		for ; next < first+of.count; next++ {
@@ -147,4 +145,5 @@ func (s *Source) setMembers(members []numbered, allowGaps bool, of series) {
 	if missing != nil && !allowGaps {
 		wrong(fault.At(s.Path, fault.New(fault.Incomplete, "%d of the series missing: %s", len(missing), parts.Shorten(missing)).Suggest(fault.AllowGaps)))
 	}
+	s.more = &m
 }

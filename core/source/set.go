@@ -11,10 +11,6 @@ import (
 	"widecrate/core/parts"
 )
 
-func fromSet(set *parts.Set, sub string, to To) Source {
-	return Source{Path: set.Path(), Sub: sub, To: to, Set: set, called: set.Name}
-}
-
 // setOf returns the set that a file is part of, there or not; nil if it is none.
 func (f *finder) setOf(name string, info os.FileInfo) *parts.Set {
 	if info != nil && !info.Mode().IsRegular() {
@@ -57,16 +53,17 @@ func (f *finder) await(ctx context.Context) error {
 	deadline := time.Now().Add(f.Wait)
 	for i := range f.found {
 		s := &f.found[i]
-		if s.Err == nil && s.Set == nil && !s.Elsewhere() {
-			s.Set = parts.OfLast(s.Path)
+		m := s.rest()
+		if m.err == nil && m.set == nil && !s.Elsewhere() {
+			m.set = parts.OfLast(s.Path)
 		}
-		if s.Set == nil {
+		if m.set == nil {
 			continue
 		}
-		path, address := s.Path, s.Address
-		set, err := parts.Await(ctx, s.Set, deadline, func() (*parts.Set, error) {
-			if address != nil {
-				return f.setAt(address)
+		path := s.Path
+		set, err := parts.Await(ctx, m.set, deadline, func() (*parts.Set, error) {
+			if m.address != nil {
+				return f.setAt(m.address)
 			}
 			set, err := parts.Of(path, f.PartsIn)
 			if set == nil && err == nil {
@@ -77,15 +74,14 @@ func (f *finder) await(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		*s = fromSet(set, s.Sub, s.To)
-		s.Err, s.Address = err, address
+		s.Path, s.more = set.Path(), &more{set: set, called: set.Name, err: err, address: m.address}
 	}
 	return nil
 }
 
 // check finds out what is wrong with a set before any work.
 func (s *Source) check() {
-	if s.Set != nil && s.Err == nil {
-		s.Err = fault.At(s.Path, s.Set.Check())
+	if s.Set() != nil && s.Err() == nil {
+		*s = s.Failed(fault.At(s.Path, s.Set().Check()))
 	}
 }

@@ -26,7 +26,7 @@ func (s Shard) Of(sources []Source) (in, others []Source) {
 // neither on the others nor on where the folder lies.
 func (s Source) Share(count int) int {
 	key := s.Sub + "/" + s.Name()
-	if s.Address != nil && !s.listed {
+	if s.Address() != nil && !s.rest().listed {
 		key = s.Path
 	}
 	sum := sha256.Sum256([]byte(key))

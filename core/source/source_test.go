@@ -47,9 +47,9 @@ func TestFind(t *testing.T) {
 			var got []string
 			for _, s := range found {
 				mark := ""
-				if s.Err != nil {
+				if s.Err() != nil {
 					mark = "!"
-					assert.ErrorIs(t, s.Err, fault.Unreadable)
+					assert.ErrorIs(t, s.Err(), fault.Unreadable)
 				}
 				got = append(got, mark+filepath.ToSlash(s.Path)+"|"+s.Sub)
 			}
@@ -115,7 +115,7 @@ func TestBegun(t *testing.T) {
 		return true, os.Rename(filepath.Join(folder, "b.zip"), filepath.Join(folder, "c.zip"))
 	}})
 	require.NoError(t, err)
-	assert.NoError(t, found[0].Err)
+	assert.NoError(t, found[0].Err())
 }
 
 // What is of a moment ago, or a moment ahead, may still be arriving; a time far ahead says

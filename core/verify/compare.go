@@ -346,8 +346,8 @@ func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add 
 	if err != nil {
 		return err
 	}
-	if sources[0].Err != nil { // which says where
-		return sources[0].Err
+	if sources[0].Err() != nil { // which says where
+		return sources[0].Err()
 	}
 	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: c.Reading, Limits: c.Limits, Sums: c.Sums})
 	if err != nil {

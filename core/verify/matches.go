@@ -34,8 +34,8 @@ func Match(ctx context.Context, a, b source.Request, by func(source.Source) stri
 			return nil, fault.At(r.Names[0], fault.New(fault.NoMatch, "there is no archive in it"))
 		}
 		for _, s := range sides[i] {
-			if s.Err != nil && s.Path == r.Names[0] { // the folder itself
-				return nil, s.Err
+			if s.Err() != nil && s.Path == r.Names[0] { // the folder itself
+				return nil, s.Err()
 			}
 			key := path.Join(s.Sub, by(s))
 			if first, twice := at[i][key]; twice {

@@ -69,34 +69,34 @@ type Opening struct {
 // fault.Unsafe.
 func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	switch {
-	case s.Err != nil:
-		return nil, s.Err
+	case s.Err() != nil:
+		return nil, s.Err()
 	case o.Sums != nil:
 		if err := s.CheckSums(ctx, o.Sums); err != nil {
 			return nil, err
 		}
 		o.Sums = nil
 	}
-	if s.Members != nil {
+	if s.Members() != nil {
 		return openSeries(ctx, s, o)
 	}
 	o.Name = s.Name()
 	switch {
-	case s.Set != nil && o.Fetched != "":
-		set, err := fetchSet(ctx, s.Set, o)
+	case s.Set() != nil && o.Fetched != "":
+		set, err := fetchSet(ctx, s.Set(), o)
 		if err != nil {
 			return nil, err
 		}
 		return openSet(set, o)
-	case s.Set != nil:
-		return openSet(s.Set, o)
-	case s.Address != nil && o.Fetched != "":
+	case s.Set() != nil:
+		return openSet(s.Set(), o)
+	case s.Address() != nil && o.Fetched != "":
 		return openFetched(ctx, s, o)
-	case s.Address != nil:
+	case s.Address() != nil:
 		return openAddress(ctx, s, o)
-	case s.Input != nil:
+	case s.Input() != nil:
 		o.Name = "" // standard input has no name that says what is in it
-		a, err := openInput(ctx, s.Input, o)
+		a, err := openInput(ctx, s.Input(), o)
 		if a != nil {
 			a.Name = s.Name()
 		}

@@ -40,7 +40,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 	case known && (f.Open == nil || (o.Whole || o.Ordered) && f.OpenStream != nil):
 		first = 0 // such a file is read from front to back in any case
 	}
-	resource, err := s.Address.Open(ctx, first)
+	resource, err := s.Address().Open(ctx, first)
 	if err != nil {
 		return nil, err
 	}
@@ -80,8 +80,8 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 // wholeSet opens a whole split ZIP archive in place of its last part at an address.
 func wholeSet(ctx context.Context, s source.Source, o Opening, opened *Archive, err error) (*Archive, error) {
 	if split, is := errors.AsType[*zip.SplitError](err); is {
-		set, asked := parts.AskSplit(s.Address.Name(), split.Segments, func(name string) (blob.File, error) {
-			return blob.FindAt(ctx, s.Address.Sibling(name))
+		set, asked := parts.AskSplit(s.Address().Name(), split.Segments, func(name string) (blob.File, error) {
+			return blob.FindAt(ctx, s.Address().Sibling(name))
 		})
 		if set != nil && asked == nil {
 			if err = set.Check(); err == nil && o.Fetched != "" {

@@ -21,7 +21,7 @@ import (
 // openFetched opens what lies at an address after all of it was fetched into the folder of the
 // opening, as it came.
 func openFetched(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
-	f, err := fetchTo(ctx, s.Address, o)
+	f, err := fetchTo(ctx, s.Address(), o)
 	if err != nil {
 		return nil, err
 	}

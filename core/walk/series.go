@@ -24,7 +24,7 @@ func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, erro
 	a.bound(o.Limits)
 	ordered := false
 	formats := map[string]bool{}
-	for i, member := range s.Members {
+	for i, member := range s.Members() {
 		a.members = append(a.members, member.Name())
 		if i > 0 && a.opened[0].Arriving() { // each holds a connection: one after the other
 			a.opened = append(a.opened, nil)
@@ -47,7 +47,7 @@ func openSeries(ctx context.Context, s source.Source, o Opening) (*Archive, erro
 	if ordered {
 		a.stream = &seriesStream{a: a, open: func(m int) (err error) {
 			if a.opened[m] == nil {
-				a.opened[m], err = Open(ctx, s.Members[m], o)
+				a.opened[m], err = Open(ctx, s.Members()[m], o)
 			}
 			return err
 		}}

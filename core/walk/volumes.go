@@ -19,20 +19,20 @@ const startOfVolume = 64 << 10
 // volumes are the files of a series whose members are no archives of their own but go on where
 // the one before ended; nil: it is none.
 func volumes(ctx context.Context, s source.Source) (files []blob.File) {
-	others := s.Members[1:]
+	others := s.Members()[1:]
 	if s.Elsewhere() { // where each is a request, the second has to do
 		others = others[:min(1, len(others))]
 	}
-	if !mayGoOn(s.Members[0]) || !slices.ContainsFunc(others, func(m source.Source) bool { return goesOn(ctx, m) }) {
+	if !mayGoOn(s.Members()[0]) || !slices.ContainsFunc(others, func(m source.Source) bool { return goesOn(ctx, m) }) {
 		return nil
 	}
-	for _, m := range s.Members {
+	for _, m := range s.Members() {
 		find := func() (blob.File, error) { return blob.Find(m.Path) }
-		if m.Address != nil {
-			find = func() (blob.File, error) { return blob.FindAt(ctx, m.Address) }
+		if m.Address() != nil {
+			find = func() (blob.File, error) { return blob.FindAt(ctx, m.Address()) }
 		}
 		f, err := find()
-		if err != nil || f.Info == nil || m.Set != nil {
+		if err != nil || f.Info == nil || m.Set() != nil {
 			return nil // the error will be reported
 		}
 		files = append(files, f)
@@ -43,7 +43,7 @@ func volumes(ctx context.Context, s source.Source) (files []blob.File) {
 // mayGoOn reports whether the first member of a series is in a format that has volumes; of an address
 // its name tells.
 func mayGoOn(m source.Source) bool {
-	if m.Address != nil {
+	if m.Address() != nil {
 		named, _ := format.ByName(m.Name())
 		return named.Continues != nil
 	}
@@ -61,7 +61,7 @@ func goesOn(ctx context.Context, m source.Source) bool {
 	continues := func(r io.ReaderAt) bool {
 		return slices.ContainsFunc(format.All, func(f archive.Format) bool { return f.Continues != nil && f.Continues(r) > 0 })
 	}
-	if m.Address == nil {
+	if m.Address() == nil {
 		data, err := blob.Open(m.Path)
 		if err != nil {
 			return false
@@ -69,7 +69,7 @@ func goesOn(ctx context.Context, m source.Source) bool {
 		defer data.Close()
 		return continues(data)
 	}
-	resource, err := m.Address.Open(ctx, startOfVolume)
+	resource, err := m.Address().Open(ctx, startOfVolume)
 	if err != nil {
 		return false
 	}

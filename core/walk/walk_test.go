@@ -116,11 +116,11 @@ func TestSeries(t *testing.T) {
 	} {
 		t.Run(pattern, func(t *testing.T) {
 			sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}, Series: []string{pattern}, AllowGaps: c.gaps})
-			at := slices.IndexFunc(sources, func(s source.Source) bool { return s.Members != nil })
+			at := slices.IndexFunc(sources, func(s source.Source) bool { return s.Members() != nil })
 			if err == nil {
 				require.GreaterOrEqual(t, at, 0)
 				assert.Equal(t, "s"+strings.TrimPrefix(pattern, "s-{n}"), sources[at].Name())
-				err = sources[at].Err
+				err = sources[at].Err()
 			}
 			if c.kind != 0 {
 				require.ErrorIs(t, err, c.kind)
@@ -173,13 +173,13 @@ func TestSeriesCount(t *testing.T) {
 			}
 			sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}, Series: []string{c.pattern}, SeriesCount: c.count})
 			require.NoError(t, err)
-			at := slices.IndexFunc(sources, func(s source.Source) bool { return s.Members != nil })
+			at := slices.IndexFunc(sources, func(s source.Source) bool { return s.Members() != nil })
 			require.GreaterOrEqual(t, at, 0)
 			if c.kind != 0 {
-				assert.ErrorIs(t, sources[at].Err, c.kind)
+				assert.ErrorIs(t, sources[at].Err(), c.kind)
 				return
 			}
-			require.NoError(t, sources[at].Err)
+			require.NoError(t, sources[at].Err())
 			assert.Equal(t, c.called, sources[at].Name())
 		})
 	}
@@ -191,8 +191,8 @@ func TestSeriesCount(t *testing.T) {
 	})
 	sources, err := source.Find(t.Context(), source.Request{Names: []string{dir}, Series: []string{"s-{n}.tar"}, SeriesCount: 2, Wait: time.Minute})
 	require.NoError(t, err)
-	require.NoError(t, sources[0].Err)
-	assert.Len(t, sources[0].Members, 2)
+	require.NoError(t, sources[0].Err())
+	assert.Len(t, sources[0].Members(), 2)
 }
 
 // So many bytes may be kept, and not one more.
