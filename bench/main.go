@@ -5,6 +5,7 @@
 // machine that others use too.
 //
 //	go run ./bench [--dir DIR] [--only NAME,…] [--runs N]
+//	go run ./bench --fs ext4,xfs,btrfs [--only NAME,…] [--runs N]
 //	go run ./bench --chart growth.png|frontier.png
 //	go run ./bench --shares
 package main
@@ -137,6 +138,7 @@ func main() {
 	only := flag.String("only", "", "measure only the figures of these names, separated by commas")
 	flag.StringVar(&b.dir, "dir", memory(), "where the data lies; memory-backed storage gives the steadiest figures")
 	flag.IntVar(&b.runs, "runs", 7, "how many pairs of runs the median is taken of")
+	disks := flag.String("fs", "", "measure on these file systems, made and mounted in memory: ext4, xfs, btrfs, separated by commas")
 	shares := flag.Bool("shares", false, "measure nothing, but simulate how even the shares of many machines are")
 	flag.StringVar(&b.chart, "chart", "", "measure nothing else, but draw a chart into this file: growth (time against count) or frontier (size against time), .png or .svg")
 	flag.Parse()
@@ -144,7 +146,7 @@ func main() {
 		simulateShares()
 		return
 	}
-	if err := b.run(*only); err != nil {
+	if err := b.run(*only, *disks); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -176,7 +178,7 @@ func chosen(names string) (list []figure, err error) {
 	return list, nil
 }
 
-func (b *bench) run(only string) (err error) {
+func (b *bench) run(only, disks string) (err error) {
 	list, err := chosen(only)
 	if err != nil {
 		return err
@@ -207,6 +209,15 @@ func (b *bench) run(only string) (err error) {
 		return nil
 	}
 	fmt.Printf("%-8s  %-56s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
+	if disks != "" {
+		return b.onDisks(disks, only)
+	}
+	b.measure(list)
+	return nil
+}
+
+// measure prints figures.
+func (b *bench) measure(list []figure) {
 	for _, f := range list {
 		r := f.measure(b)
 		if r.value == skipped {
@@ -224,7 +235,6 @@ func (b *bench) run(only string) (err error) {
 		fmt.Printf("%-8s  %-56s  %7.3f s  %9s  %4d MiB  %.3f %s (%.3g)%s\n",
 			f.name, f.what, r.ours.Seconds(), floor, r.memory>>20, r.value, f.unit, f.limit, mark)
 	}
-	return nil
 }
 
 // time runs the built program and returns its wall time.
