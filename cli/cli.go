@@ -64,7 +64,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		cmd = root
 	}
 	if err == errShortHelp {
-		s.Out.Printf("%s\n\nUse:\n  %s\n%s\n", cmd.Short, cmd.UseLine(), option.Short(cmd))
+		s.Out.Printf("%s", shortHelp(cmd))
 		err = nil
 	}
 	if flushed := s.Out.Flush(); flushed != nil {
@@ -110,10 +110,20 @@ func newRoot(s *streams) *cobra.Command {
 into one, keeping only the entries that are wanted. It looks inside archives
 without unpacking them, checks and compares them, and makes new ones.
 
-Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
-3 refused, it would change what is there · 4 a set is incomplete
-5 password missing or wrong · 6 nothing matched · 7 damaged
-8 source missing or unreadable · 9 unsafe · 10 cannot write · 130 interrupted`,
+Exit codes:
+
+     0  done, or nothing to do
+     1  several kinds of failure; compare: not the same
+     2  wrong command line, nothing was touched
+     3  refused, it would change what is there
+     4  a set is incomplete
+     5  a password is missing or wrong
+     6  nothing matched
+     7  damaged, or in no format that is read
+     8  a source is missing or unreadable
+     9  unsafe: a path leaves its folder, or a limit is reached
+    10  cannot write
+   130  interrupted, and cleaned up`,
 		Example: `  widecrate extract readings --into landing --ext csv
   widecrate inspect readings/gull-ness-2026-05-01.zip
   widecrate create hand-over.zip landing --top drop
@@ -130,8 +140,8 @@ Exit codes: 0 done · 1 several kinds of failure · 2 wrong command line
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { cmd.Print(help(cmd)) })
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newUndo(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
+	addCompletion(root)
 	prepare(root)
-	completeInBash(root)
 	return root
 }
 

@@ -155,23 +155,47 @@ const (
     cur=${words[cword]} prev=${words[cword-1]}`
 )
 
-// completeInBash makes the script for bash work without its completion package too.
-func completeInBash(root *cobra.Command) {
+// installed is how a shell gets its completion for good, in one line.
+var installed = map[string]string{
+	"bash":       `echo 'source <(widecrate completion bash)' >> ~/.bashrc`,
+	"zsh":        `echo 'autoload -U compinit; compinit; source <(widecrate completion zsh)' >> ~/.zshrc`,
+	"fish":       `widecrate completion fish > ~/.config/fish/completions/widecrate.fish`,
+	"powershell": `Add-Content $PROFILE 'widecrate completion powershell | Out-String | Invoke-Expression'`,
+}
+
+// addCompletion adds the command that writes what shells complete with. That for bash works
+// without bash's completion package too.
+func addCompletion(root *cobra.Command) {
 	root.InitDefaultCompletionCmd()
-	bash, _, err := root.Find([]string{"completion", "bash"})
+	all, _, err := root.Find([]string{"completion"})
 	if err != nil {
 		return // there is nothing to complete
 	}
-	bash.RunE = func(cmd *cobra.Command, _ []string) error {
-		plain, err := cmd.Flags().GetBool("no-descriptions")
-		if err != nil {
-			return err
+	all.Short = "Tab completion for bash, zsh, fish or PowerShell"
+	all.Long = `Tab completion of commands, options, their values, and the paths in archives.
+Each command below writes the script of one shell; its help has the one line
+that installs it for good.`
+	all.Use, all.Args, all.RunE = "completion SHELL", noCommand, func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
+	for _, shell := range all.Commands() {
+		shell.Short = "Tab completion for " + shell.Name()
+		shell.Long = "Writes the script that completes command lines of widecrate in " + shell.Name() + ".\nThe example installs it; a shell that is started after that has it."
+		shell.Example = "  " + installed[shell.Name()]
+		shell.Flags().Lookup("no-descriptions").Usage = "complete without a word on what each thing is"
+		if shell.Name() == "bash" {
+			shell.RunE = bashCompletion
 		}
-		var script bytes.Buffer
-		if err := root.GenBashCompletionV2(&script, !plain); err != nil {
-			return err
-		}
-		_, err = cmd.OutOrStdout().Write(bytes.Replace(script.Bytes(), []byte(splitWords), []byte(wholeWords), 1))
+	}
+}
+
+func bashCompletion(cmd *cobra.Command, _ []string) error {
+	plain, err := cmd.Flags().GetBool("no-descriptions")
+	if err != nil {
 		return err
 	}
+	var script bytes.Buffer
+	if err := cmd.Root().GenBashCompletionV2(&script, !plain); err != nil {
+		return err
+	}
+	_, err = cmd.OutOrStdout().Write(bytes.Replace(script.Bytes(), []byte(splitWords), []byte(wholeWords), 1))
+	return err
 }

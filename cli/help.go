@@ -18,19 +18,36 @@ func help(cmd *cobra.Command) string {
 	if cmd.HasExample() {
 		fmt.Fprintf(&b, "\n\nExamples:\n%s", cmd.Example)
 	}
-	if cmd.HasAvailableSubCommands() {
-		b.WriteString("\n\nCommands:")
-		for _, below := range cmd.Commands() {
-			if below.IsAvailableCommand() {
-				fmt.Fprintf(&b, "\n  %-*s %s", below.NamePadding(), below.Name(), below.Short)
-			}
-		}
-	}
+	b.WriteString(commands(cmd))
 	if cmd.HasAvailableLocalFlags() {
 		b.WriteString("\n" + option.Help(cmd) + option.PlaceholderHelp(cmd))
 	}
-	if cmd.HasAvailableSubCommands() {
-		fmt.Fprintf(&b, "\n\nMore about a command: %s COMMAND --help", cmd.CommandPath())
+	return b.String() + more(cmd) + "\n"
+}
+
+// shortHelp is a line for each command and option.
+func shortHelp(cmd *cobra.Command) string {
+	return fmt.Sprintf("%s\n\nUse:\n  %s%s\n%s%s\n", cmd.Short, cmd.UseLine(), commands(cmd), option.Short(cmd), more(cmd))
+}
+
+// commands are those below a command; empty: there are none.
+func commands(cmd *cobra.Command) string {
+	if !cmd.HasAvailableSubCommands() {
+		return ""
 	}
-	return b.String() + "\n"
+	var b strings.Builder
+	b.WriteString("\n\nCommands:")
+	for _, below := range cmd.Commands() {
+		if below.IsAvailableCommand() {
+			fmt.Fprintf(&b, "\n  %-*s %s", below.NamePadding(), below.Name(), below.Short)
+		}
+	}
+	return b.String()
+}
+
+func more(cmd *cobra.Command) string {
+	if !cmd.HasAvailableSubCommands() {
+		return ""
+	}
+	return fmt.Sprintf("\n\nMore about a command: %s COMMAND --help", cmd.CommandPath())
 }

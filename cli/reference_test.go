@@ -165,14 +165,29 @@ func manual(cmd *cobra.Command) string {
 	var b strings.Builder
 	name := strings.ReplaceAll(cmd.CommandPath(), " ", "-")
 	fmt.Fprintf(&b, ".TH %s 1 \"\" \"Wide Crate\" \"User Commands\"\n.nh\n.ad l\n.SH NAME\n%s \\- %s\n", strings.ToUpper(name), roff.Replace(name), roff.Replace(cmd.Short))
-	fmt.Fprintf(&b, ".SH SYNOPSIS\n.B %s\n.SH DESCRIPTION\n%s\n", roff.Replace(cmd.UseLine()), strings.ReplaceAll(roff.Replace(long(cmd)), "\n\n", "\n.PP\n"))
+	fmt.Fprintf(&b, ".SH SYNOPSIS\n.B %s\n.SH DESCRIPTION\n%s\n", roff.Replace(cmd.UseLine()), described(roff.Replace(long(cmd))))
 	if cmd.HasExample() {
 		fmt.Fprintf(&b, ".SH EXAMPLES\n.nf\n%s\n.fi\n", roff.Replace(unindented(cmd.Example)))
+	}
+	below := cmd.Commands()
+	if cmd.HasAvailableSubCommands() {
+		b.WriteString(".SH COMMANDS\n")
+		for _, one := range below {
+			fmt.Fprintf(&b, ".TP\n.B %s\n%s\n", roff.Replace(one.Name()), roff.Replace(one.Short))
+		}
 	}
 	option.Each(cmd, func(title string) { fmt.Fprintf(&b, ".SH %s\n", strings.ToUpper(title)) },
 		func(name string, f *pflag.Flag) {
 			fmt.Fprintf(&b, ".TP\n.B %s\n%s\n", roff.Replace(name), roff.Replace(option.Text(f)))
 		})
+	if cmd.HasParent() {
+		below = append(below, cmd.Parent())
+	}
+	var also []string
+	for _, one := range below {
+		also = append(also, ".BR "+roff.Replace(strings.ReplaceAll(one.CommandPath(), " ", "-"))+" (1)")
+	}
+	fmt.Fprintf(&b, ".SH SEE ALSO\n%s\n", strings.Join(also, ",\n"))
 	return b.String()
 }
 
@@ -181,6 +196,26 @@ func long(cmd *cobra.Command) string {
 		return cmd.Short + "."
 	}
 	return cmd.Long
+}
+
+// described are paragraphs; lines that are indented keep their shape.
+func described(text string) string {
+	var b strings.Builder
+	asTyped := false
+	for line := range strings.Lines(text) {
+		if is := strings.HasPrefix(line, "  "); is != asTyped {
+			asTyped = is
+			b.WriteString(map[bool]string{true: ".nf\n", false: ".fi\n"}[is])
+		}
+		if line == "\n" {
+			line = ".PP\n"
+		}
+		b.WriteString(line)
+	}
+	if asTyped {
+		b.WriteString("\n.fi")
+	}
+	return b.String()
 }
 
 func unindented(text string) string {
