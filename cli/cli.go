@@ -5,7 +5,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -14,7 +13,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"widecrate/cli/option"
 	"widecrate/cli/page"
@@ -63,6 +61,9 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if cmd == nil {
 		cmd = root
 	}
+	if err == nil {
+		err = usage(cmd, s.wrong)
+	}
 	if err == errShortHelp {
 		s.Out.Printf("%s", shortHelp(cmd))
 		err = nil
@@ -100,6 +101,7 @@ type streams struct {
 	page    *page.Page    // about a run of several commands; nil: each is alone
 	jobFile string        // that the command is run by; empty: none
 	sites   newfile.Sites // where it may write
+	wrong   error         // of a command line that asks for help; nil: nothing
 }
 
 func newRoot(s *streams) *cobra.Command {
@@ -137,42 +139,18 @@ Exit codes:
 	root.SuggestionsMinimumDistance = 0
 	root.DisableSuggestions = true
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
-	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { cmd.Print(help(cmd)) })
+	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
+		if s.wrong = noCommand(cmd, cmd.Flags().Args()); s.wrong == nil || !cmd.HasSubCommands() {
+			s.wrong = nil
+			cmd.Print(help(cmd))
+		}
+	})
+	root.SetHelpCommand(newHelp(s))
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newUndo(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
 	addCompletion(root)
 	prepare(root)
 	return root
-}
-
-// noCommand is for commands that only have others below them.
-func noCommand(cmd *cobra.Command, args []string) error {
-	if len(args) == 0 {
-		return nil
-	}
-	var names []string
-	for _, below := range cmd.Commands() {
-		names = append(names, below.Name())
-	}
-	err := fmt.Errorf("there is no command %q", args[0])
-	if nearest := fault.Nearest(args[0], names); nearest != "" {
-		err = fmt.Errorf("%w; the nearest is %s", err, nearest)
-	}
-	return err
-}
-
-// unknownOption says what is wrong about an option that there is not.
-func unknownOption(cmd *cobra.Command, unknown *pflag.NotExistError) error {
-	name := unknown.GetSpecifiedName()
-	if letters := unknown.GetSpecifiedShortnames(); letters != "" {
-		return fmt.Errorf("there is no option -%s; a source whose name starts with a dash is written ./-%s, or after --", name, letters)
-	}
-	var names []string
-	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
-	if nearest := fault.Nearest(name, names); nearest != "" {
-		return fmt.Errorf("there is no option --%s; the nearest is --%s", name, nearest)
-	}
-	return fmt.Errorf("there is no option --%s", name)
 }
 
 // prepare gives a command, and those below it, what all have in common.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"sync/atomic"
 
@@ -90,7 +91,7 @@ func (c *compareCommand) check(cmd *cobra.Command, args []string) error {
 	case c.pairs != "" && (len(args) > 0 || by):
 		return usage(cmd, errors.New("--pairs takes the place of A and B"))
 	case c.pairs == "" && len(args) != 2:
-		return usage(cmd, errors.New("two things are compared: name A and B, or a list of them with --pairs"))
+		return usage(cmd, lacking{fmt.Errorf("%s named, and two are compared: A and B, or a list of them with --pairs", show.Count(len(args), "thing"))})
 	case !by && (c.many.Recursive || c.many.Archives != nil):
 		return usage(cmd, errors.New("--recursive and --archives are for --archives-by, which compares the archives in two folders"))
 	}

@@ -181,6 +181,7 @@ that installs it for good.`
 		shell.Long = "Writes the script that completes command lines of widecrate in " + shell.Name() + ".\nThe example installs it; a shell that is started after that has it."
 		shell.Example = "  " + installed[shell.Name()]
 		shell.Flags().Lookup("no-descriptions").Usage = "complete without a word on what each thing is"
+		shell.Args = takes(0, 0, "")
 		if shell.Name() == "bash" {
 			shell.RunE = bashCompletion
 		}

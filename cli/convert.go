@@ -2,7 +2,9 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"os"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -11,6 +13,7 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/create"
+	"widecrate/core/format"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/revise"
@@ -104,7 +107,7 @@ func (c *convertCommand) check(cmd *cobra.Command, args []string) error {
 	}
 	switch {
 	case c.to == "":
-		return usage(cmd, errors.New("--to says which format the new archives are to have"))
+		return usage(cmd, lacking{fmt.Errorf("--to is missing, the format of the new archives: one of %s", strings.Join(format.Writable(), ", "))})
 	case !c.encrypt && c.newEnv != "":
 		return usage(cmd, errors.New("--new-password-env is for --encrypt"))
 	case c.encrypt && c.newEnv == "" && c.env == "" && c.file == "" && !c.ask:

@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"runtime"
 	"strconv"
@@ -82,7 +83,7 @@ compared with the paths in the archive.`,
   widecrate create same.zip corrections --reproducible --read-back
   widecrate create sftp://tide@gauges.example/srv/tidewatch/new.zip landing
   widecrate create sent.zip landing --receipt sent.jsonl --sums sent.sums`,
-		Args:    cobra.MinimumNArgs(1),
+		Args:    takes(1, math.MaxInt, "archive"),
 		PreRunE: c.check,
 		RunE:    c.run,
 	}
@@ -192,7 +193,7 @@ func (c *createCommand) checkNames(cmd *cobra.Command, sources []string) error {
 	case c.eachIn != "" && named:
 		return usage(cmd, errors.New("--each-in takes the place of sources"))
 	case c.eachIn == "" && !named && c.count() == 0:
-		return usage(cmd, errors.New("no source is named"))
+		return usage(cmd, lacking{errors.New("no source is named: the first name is the new archive, and what is packed comes after it")})
 	}
 	return onceInput(cmd, sources)
 }

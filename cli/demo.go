@@ -80,7 +80,7 @@ folder (default: tidewatch), and runs a full example. The results are in its
 folder example; the data itself stays as it is. What an earlier demo made is
 made again.`,
 		Example: "  widecrate demo\n  widecrate demo /tmp/tidewatch",
-		Args:    cobra.MaximumNArgs(1),
+		Args:    takes(0, 1, "folder"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			dir := "tidewatch"
 			if len(args) > 0 {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"sync/atomic"
@@ -116,7 +117,7 @@ func (c *editCommand) edit(cmd *cobra.Command) (e revise.Edit, err error) {
 		e.Moves = append(e.Moves, revise.Move{Old: inside(from), New: inside(to)})
 	}
 	if len(c.add)+c.count()+len(c.remove)+len(c.moves) == 0 {
-		return e, usage(cmd, fmt.Errorf("there is nothing to change: name what to add, remove or move"))
+		return e, usage(cmd, lacking{errors.New("there is nothing to change: no option says what to add, remove or move")})
 	}
 	add, err := source.Expand(c.add)
 	if err != nil {

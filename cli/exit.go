@@ -4,10 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
-
-	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
 	"widecrate/core/fault"
 	"widecrate/core/report"
@@ -73,20 +69,3 @@ func exitCode(err error) int {
 
 // errShortHelp is the error of a command line that only asks for the short help.
 var errShortHelp = errors.New("short help")
-
-// usage makes an error about the command line one of its kind.
-func usage(cmd *cobra.Command, err error) error {
-	if err == nil {
-		return nil
-	}
-	if unknown, ok := errors.AsType[*pflag.NotExistError](err); ok {
-		err = unknownOption(cmd, unknown)
-	}
-	if wrong, ok := errors.AsType[*pflag.InvalidValueError](err); ok {
-		err = fmt.Errorf("--%s %s: %w", wrong.GetFlag().Name, wrong.GetValue(), wrong.Unwrap())
-		if wrong.GetValue() == "" {
-			err = fmt.Errorf("--%s: %w", wrong.GetFlag().Name, wrong.Unwrap())
-		}
-	}
-	return fault.New(fault.Usage, "%w", err).Advise("see: " + cmd.CommandPath() + " --help")
-}

@@ -51,3 +51,26 @@ func more(cmd *cobra.Command) string {
 	}
 	return fmt.Sprintf("\n\nMore about a command: %s COMMAND --help", cmd.CommandPath())
 }
+
+// newHelp is what people type who expect such a command; each has --help.
+func newHelp(s *streams) *cobra.Command {
+	return &cobra.Command{
+		Use:    "help [COMMAND]",
+		Short:  "Show the help of a command",
+		Hidden: true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			about, left, err := cmd.Root().Find(args)
+			if about == cmd {
+				about, left = cmd.Root(), nil
+			}
+			if err == nil {
+				err = noCommand(about, left)
+			}
+			if err != nil {
+				return usage(cmd.Root(), err)
+			}
+			cmd.Print(help(about))
+			return nil
+		},
+	}
+}

@@ -20,6 +20,8 @@ var words = map[fault.Hint]string{
 	fault.NameOrMerge:       `name the folders with --own-name, "{from}-{stem}" for example, or merge them with --layout shared`,
 	fault.MatchNames:        "names are taken exactly as written; to choose files of a folder by a pattern, name the folder and use --archives PATTERN",
 	fault.PickPattern:       "--entry takes an exact path; choose by a pattern with --pick",
+	fault.ExactPath:         "in a pattern, [ ] and { } are no letters; name an exact path with --entry",
+	fault.IgnoreCase:        "letter case counts, unless --ignore-case is given",
 	fault.SlashInPattern:    "in --pick and --drop, folders are separated by /, on Windows too",
 	fault.AllowGaps:         "fetch what is missing, or take what is there with --allow-gaps",
 	fault.AllVolumes:        "open all volumes as one: --series 'NAME-{n}.tar', with {n} where names have a number",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -221,7 +222,7 @@ func (o *nameOptions) addTo(set *option.Set) {
 
 func (o *nameOptions) check(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 && o.sourceList == "" {
-		return usage(cmd, fmt.Errorf("no source is named"))
+		return usage(cmd, lacking{errors.New("no source is named")})
 	}
 	return onceInput(cmd, args)
 }
@@ -355,8 +356,12 @@ func (s *streams) ending(cmd *cobra.Command, failures *report.Failures, selectio
 		err = nil
 	}
 	if !quiet {
-		for _, text := range unmatched {
-			s.Warn("nothing matched " + text)
+		for _, rule := range unmatched {
+			text := "nothing matched " + rule.Text
+			if rule.Nearest != "" {
+				text = say.With(fmt.Sprintf("%s, which just misses %s", text, rule.Nearest), rule.Hint())
+			}
+			s.Warn(text)
 		}
 	}
 	return s.both(shownError(failures), err)

@@ -56,12 +56,12 @@ first.`,
   widecrate run month.yaml --report page.html
   widecrate run month.yaml --only tables --set to=elsewhere
   widecrate run --schema`,
-		Args: func(_ *cobra.Command, args []string) error {
+		Args: func(cmd *cobra.Command, args []string) error {
 			switch {
 			case c.schema && len(args) > 0:
 				return errors.New("--schema needs no job file")
-			case !c.schema && len(args) != 1:
-				return errors.New("one job file is named")
+			case !c.schema:
+				return takes(1, 1, "job file")(cmd, args)
 			}
 			return nil
 		},

@@ -59,7 +59,7 @@ plain pieces: any tool can put them together.`,
 
 func (c *splitCommand) check(cmd *cobra.Command, args []string) error {
 	if c.partSize == 0 {
-		return usage(cmd, errors.New("--part-size says how large the parts are"))
+		return usage(cmd, lacking{errors.New("--part-size is missing: how large each part is to be")})
 	}
 	if err := c.remoteOptions.check(cmd); err != nil {
 		return err

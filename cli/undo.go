@@ -41,7 +41,7 @@ the middle, the next one goes on.`,
 		Example: `  widecrate extract readings --into landing --receipt r.jsonl  # exit code 7
   widecrate undo r.jsonl --dry-run
   widecrate undo r.jsonl`,
-		Args:    oneReceipt,
+		Args:    takes(1, 1, "receipt"),
 		PreRunE: c.check,
 		RunE:    c.run,
 	}
@@ -57,13 +57,6 @@ the middle, the next one goes on.`,
 	set.Group("What is at addresses", func() { c.remoteOptions.addTo(set) })
 	set.Group("What is printed", func() { c.outputOptions.addTo(set) })
 	return cmd
-}
-
-func oneReceipt(cmd *cobra.Command, args []string) error {
-	if len(args) != 1 {
-		return usage(cmd, errors.New("name one receipt"))
-	}
-	return nil
 }
 
 func (c *undoCommand) check(cmd *cobra.Command, _ []string) error {

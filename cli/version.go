@@ -15,7 +15,7 @@ func newVersion(s *streams) *cobra.Command {
 		Use:     "version",
 		Short:   "Say which version this is",
 		Example: "  widecrate version",
-		Args:    cobra.NoArgs,
+		Args:    takes(0, 0, ""),
 		RunE: func(*cobra.Command, []string) error {
 			s.Out.Printf("widecrate %s (%s/%s", Version, runtime.GOOS, runtime.GOARCH)
 			if info, ok := debug.ReadBuildInfo(); ok {

@@ -99,7 +99,7 @@ func Short(cmd *cobra.Command) string {
 
 func short(cmd *cobra.Command, fold bool) string {
 	widest := 0
-	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) { widest = max(widest, min(shortNames, runewidth.StringWidth(nameOf(f)))) })
+	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) { widest = max(widest, min(shortNames, runewidth.StringWidth(Written(f)))) })
 	var b strings.Builder
 	var folded []string
 	group := "" // whose title was not printed yet
@@ -151,12 +151,12 @@ func Each(cmd *cobra.Command, group func(title string), option func(name string,
 			group(in)
 			title = in
 		}
-		option(nameOf(f), f)
+		option(Written(f), f)
 	})
 }
 
-// nameOf is how an option is written, with its value.
-func nameOf(f *pflag.Flag) string {
+// Written is how an option is written, with its value.
+func Written(f *pflag.Flag) string {
 	name := "--" + f.Name
 	if f.Shorthand != "" {
 		name = "-" + f.Shorthand + ", " + name

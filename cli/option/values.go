@@ -117,10 +117,16 @@ func (c *Choice[T]) Value() (value T) {
 	return value
 }
 
+// valueWords are general words for values, and what those are called here.
+var valueWords = map[string]string{"rename": "number", "overwrite": "replace", "force": "replace", "ignore": "skip", "delete": "remove"}
+
 // Set takes a word.
 func (c *Choice[T]) Set(word string) error {
 	at := slices.Index(c.words, word)
 	if at < 0 {
+		if ours := valueWords[word]; slices.Contains(c.words, ours) {
+			return fmt.Errorf("it must be one of %s; here it is %s", strings.Join(c.words, ", "), ours)
+		}
 		return fmt.Errorf("it must be one of %s%s", strings.Join(c.words, ", "), nearest(word, c.words))
 	}
 	c.at = at

@@ -137,8 +137,9 @@ type matcher struct {
 	matched atomic.Bool
 
 	mu      sync.Mutex
-	nearest string // the path most like a literal one that was not found
+	nearest string // the path most like a literal one that was not found; of a pattern, see Unmatched
 	apart   int    // letters that it differs in
+	looked  int    // at how many paths a pattern was tried otherwise
 }
 
 // New compiles rules. A malformed pattern is of kind fault.Usage.
@@ -275,7 +276,21 @@ func (s *Selection) inTime(t time.Time) bool {
 type Unmatched struct {
 	Text    string // as it was given
 	Entry   bool   // the rule is a path to the letter, not a pattern
-	Nearest string // for such a one, the path that is most like it; may be empty
+	Nearest string // for such a one, the path that is most like it; for a pattern, one that it just misses; may be empty
+}
+
+// Hint is what would have matched the nearest path.
+func (u Unmatched) Hint() fault.Hint {
+	same := func(path string) bool { return strings.EqualFold(path, u.Text) }
+	switch {
+	case u.Nearest == "":
+		return fault.NoHint
+	case !u.Entry && (u.Nearest == u.Text || path.Base(u.Nearest) == u.Text):
+		return fault.ExactPath
+	case !u.Entry, same(u.Nearest), same(path.Base(u.Nearest)):
+		return fault.IgnoreCase
+	}
+	return fault.NoHint
 }
 
 // Unmatched lists the rules that matched nothing so far.
@@ -293,29 +308,58 @@ func (s *Selection) Unmatched() []Unmatched {
 }
 
 // considered bounds how many paths of an archive are compared with an entry
-// that was not found in it.
+// that was not found in it, and how many in all with a pattern.
 const considered = 20_000
 
-// NoteNearest looks for the paths most like those that were asked for to the
-// letter and not found yet. Call it once for each archive, after judging.
+// NoteNearest looks for the paths most like those that were asked for and not found yet.
+// Call it once for each archive, after judging.
 func (s *Selection) NoteNearest(entries []archive.Entry) {
 	if s == nil {
 		return
 	}
-	for _, m := range s.named {
-		if !m.literal || m.matched.Load() {
-			continue
-		}
-		m.mu.Lock()
-		for i := range entries[:min(considered, len(entries))] {
-			candidate := entries[i].Path
-			// The last name alone is what people remember of a path.
-			apart := min(levenshtein.ComputeDistance(m.text, candidate), levenshtein.ComputeDistance(m.text, path.Base(candidate))+1)
-			if apart <= max(3, len(m.text)/2) && (m.nearest == "" || apart < m.apart || apart == m.apart && candidate < m.nearest) {
-				m.nearest, m.apart = candidate, apart
+	for _, list := range [][]*matcher{s.named, s.dropped} {
+		for _, m := range list {
+			if m.matched.Load() {
+				continue
 			}
+			m.mu.Lock()
+			if m.literal {
+				m.compare(entries[:min(considered, len(entries))])
+			} else if m.nearest == "" && m.looked < considered {
+				m.tryOtherwise(entries[:min(considered-m.looked, len(entries))])
+			}
+			m.mu.Unlock()
 		}
-		m.mu.Unlock()
+	}
+}
+
+// compare looks for what is most like a path.
+func (m *matcher) compare(entries []archive.Entry) {
+	for i := range entries {
+		candidate := entries[i].Path
+		name := path.Base(candidate)
+		// The last name alone is what people remember of a path.
+		apart := min(levenshtein.ComputeDistance(m.text, candidate), levenshtein.ComputeDistance(m.text, name)+1)
+		if strings.EqualFold(m.text, candidate) || strings.EqualFold(m.text, name) {
+			apart = 0
+		}
+		if apart <= max(3, len(m.text)/2) && (m.nearest == "" || apart < m.apart || apart == m.apart && candidate < m.nearest) {
+			m.nearest, m.apart = candidate, apart
+		}
+	}
+}
+
+// tryOtherwise looks for a path that a pattern is to the letter, or that it matches where letter
+// case does not count.
+func (m *matcher) tryOtherwise(entries []archive.Entry) {
+	m.looked += len(entries)
+	plain := matcher{text: m.text, whole: m.whole, literal: true}
+	folded := matcher{text: strings.ToLower(m.text), whole: m.whole}
+	for i := range entries {
+		if candidate := entries[i].Path; plain.matches(candidate) || folded.matches(strings.ToLower(candidate)) {
+			m.nearest = candidate
+			return
+		}
 	}
 }
 

@@ -28,6 +28,8 @@ const (
 	SwapElsewhere
 	MatchNames
 	PickPattern
+	ExactPath
+	IgnoreCase
 	SlashInPattern
 	AllowGaps
 	AllVolumes
@@ -79,6 +81,8 @@ var hints = [hintCount]string{
 	SwapElsewhere:     "nothing was swapped; name another destination, or keep that elsewhere",
 	MatchNames:        "names are taken exactly as written; to choose files of a folder by a pattern, name the folder",
 	PickPattern:       "a path is taken exactly as written; a pattern chooses several",
+	ExactPath:         "in a pattern, brackets are no letters; give an exact path",
+	IgnoreCase:        "letter case counts",
 	SlashInPattern:    "in patterns, folders are separated by a slash on every system",
 	AllowGaps:         "fetch what is missing, or take what is there",
 	AllVolumes:        "open all volumes as one",

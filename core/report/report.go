@@ -153,7 +153,7 @@ func nowhere(rules []choose.Unmatched, failed bool) error {
 	case strings.ContainsAny(first.Text, "*?"):
 		_ = e.Suggest(fault.PickPattern)
 	case first.Nearest != "":
-		_ = e.Advise(fmt.Sprintf("the nearest to %q is %q", first.Text, first.Nearest))
+		_ = e.Advise(fmt.Sprintf("the nearest to %q is %q", first.Text, first.Nearest)).Suggest(first.Hint())
 	}
 	return e
 }
@@ -161,23 +161,30 @@ func nowhere(rules []choose.Unmatched, failed bool) error {
 // Matches looks at what a selection did: nothing matched anywhere, though no archive failed,
 // or entries asked for by their paths that are nowhere, are an error of kind fault.NoMatch.
 // What else matched nothing, though something was kept, is returned.
-func Matches(s *choose.Selection, kept int, leftOut choose.Tally, failed bool) (unmatched []string, err error) {
-	var entries []choose.Unmatched
+func Matches(s *choose.Selection, kept int, leftOut choose.Tally, failed bool) (unmatched []choose.Unmatched, err error) {
+	var entries, patterns []choose.Unmatched
 	for _, rule := range s.Unmatched() {
-		switch {
-		case rule.Entry:
+		if rule.Entry {
 			entries = append(entries, rule)
-		case kept > 0:
-			unmatched = append(unmatched, rule.Text)
+		} else {
+			patterns = append(patterns, rule)
 		}
+	}
+	if kept > 0 {
+		unmatched = patterns
 	}
 	err = nowhere(entries, failed)
 	if err == nil && kept == 0 && leftOut.LeftOut() > 0 && !failed {
-		e := fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Advise("widecrate inspect shows what is inside")
-		if slices.ContainsFunc(s.Unmatched(), func(rule choose.Unmatched) bool { return !rule.Entry && strings.Contains(rule.Text, `\`) }) {
-			e = fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String()).Suggest(fault.SlashInPattern)
+		e := fault.New(fault.NoMatch, "nothing was kept: %s", leftOut.String())
+		near := slices.IndexFunc(patterns, func(rule choose.Unmatched) bool { return rule.Nearest != "" })
+		switch {
+		case slices.ContainsFunc(patterns, func(rule choose.Unmatched) bool { return strings.Contains(rule.Text, `\`) }):
+			err = e.Suggest(fault.SlashInPattern)
+		case near >= 0:
+			err = e.Advise(fmt.Sprintf("%q just misses %q", patterns[near].Text, patterns[near].Nearest)).Suggest(patterns[near].Hint())
+		default:
+			err = e.Advise("widecrate inspect shows what is inside")
 		}
-		err = e
 	}
 	return unmatched, err
 }

@@ -103,7 +103,7 @@ func TestMatches(t *testing.T) {
 	s.NoteNearest([]archive.Entry{{Path: "levels.csv"}})
 	unmatched, err := Matches(s, 1, choose.Tally{}, false)
 	require.ErrorIs(t, err, fault.NoMatch)
-	assert.Equal(t, []string{"*.tmp"}, unmatched)
+	assert.Equal(t, []choose.Unmatched{{Text: "*.tmp"}}, unmatched)
 	e, _ := errors.AsType[*fault.Error](err)
 	assert.Contains(t, e.Do, `"levels.csv"`)
 	_, err = Matches(nil, 0, choose.Tally{choose.Clutter: 1}, false)

@@ -65,7 +65,7 @@ func ReadPairs(r io.Reader, titles ...string) (pairs [][]string, err error) {
 			pair[columns[k]] = row[k]
 		}
 		if len(row) != len(columns) || pair[0] == "" || pair[1] == "" {
-			return nil, fault.New(fault.Usage, "line %d is not %s and %s, with a comma, a semicolon or a tab between them: %q", lines[i], titles[0], titles[1], strings.Join(row, ", ")).
+			return nil, fault.New(fault.Usage, "line %d is %q where %s and %s are expected, with a comma, a semicolon or a tab between them", lines[i], strings.Join(row, ", "), titles[0], titles[1]).
 				Advise("more fields need a first line with titles: " + strings.Join(titles, ","))
 		}
 		pairs = append(pairs, pair)
