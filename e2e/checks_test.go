@@ -84,6 +84,8 @@ func TestSalvage(t *testing.T) {
 		assert.Equal(t, len(found), strings.Count(lines, `"kind":"written"`))
 		assert.Contains(t, lines, `"kind":"lost"`)
 		assert.Equal(t, ext == "zip", strings.Contains(lines, `"summed":true`), "only a ZIP has a checksum for each")
+		lines, _, _ = run(t, dir, "verify", "x."+ext)
+		assert.Equal(t, ext != "tar", strings.Contains(lines, "60 checked against a checksum"), "that of what is compressed counts: %s", lines)
 	}
 }
 

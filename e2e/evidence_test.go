@@ -121,7 +121,7 @@ func TestEvidence(t *testing.T) {
 		"a root in a folder":              {"in/a.zip: x=1", "in/b.zip: y=2", "p: in/a.zip\tout\\nin/b.zip\tout/a\\n", "3 extract --pairs p --fresh", "out/a/b/y", "!out/a/x"},
 		"a receipt in a folder":           {"in/a.zip: x=1", "0 extract in --into out", "3 extract in --into out --fresh --receipt out/a/r.jsonl", "out/a/x"},
 		"through a link to its root":      {"real/a/a.zip: x=1", "out -> real", "3 extract real/a/a.zip --into out --fresh", "real/a/a.zip"},
-		"one of two destinations failed":  {"in/a.zip: x=1", "two/a/x: other", "p: in/a.zip\tone\\nin/a.zip\ttwo\\n", "3 extract --pairs p --after remove", "in/a.zip", "one/a/x", "? not all of it could be unpacked to two"},
+		"one of two destinations failed":  {"in/a.zip: x=1", "two/a/x: other", "p: in/a.zip\tone\\nin/a.zip\ttwo\\n", "3 extract --pairs p --after remove", "in/a.zip", "one/a/x", "? it could not be unpacked to two"},
 		"both destinations have it":       {"in/a.zip: x=1", "p: in/a.zip\tone\\nin/a.zip\ttwo\\n", "0 extract --pairs p --after remove", "!in/a.zip", "one/a/x", "two/a/x"},
 		"a set onto itself":               {"a.zip: x=1 y=22222222222222222222222222222222222222", "0 parts split a.zip --part-size 100 --into s", "3 convert s/a.zip.001 --to zip --part-size 150 --clash replace", "s/a.zip.002", "0 verify s/a.zip.001"},
 		"sums onto the archive":           {"d/x: 1", "2 create a.zip d --sums a.zip", "!a.zip"},

@@ -115,8 +115,8 @@ func (c *Checking) Finish() {
 	}
 	c.sources.tell(s, false)
 	tellRemarks(s, c.remarks)
-	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum; %s; %s\n", s.Strong(Count(c.good, "archive")),
-		Count(c.Entries, "file"), Size(c.bytes), Number(c.sum), c.LeftOut.String(), Took(time.Since(c.Started)))
+	s.Printf("%s verified: %s, %s decoded, %s checked against a checksum%s; %s\n", s.Strong(Count(c.good, "archive")),
+		Count(c.Entries, "file"), Size(c.bytes), Number(c.sum), left(&c.LeftOut), Took(time.Since(c.Started)))
 	if c.bad > 0 {
 		entries := ""
 		if c.damaged > 0 {

@@ -19,7 +19,7 @@ func (o *Output) Compared(r *report.Compared) {
 		o.differences(r.Differences)
 	}
 	o.Result(r, names, func(s *Screen) {
-		s.Printf("%s; %s\n", counts(r), r.LeftOut.String())
+		s.Printf("%s%s\n", counts(r), left(&r.LeftOut))
 	})
 }
 
@@ -115,7 +115,7 @@ func (c *Comparisons) Finish() {
 		return
 	}
 	s, n := c.Summary(), c.ended
-	s.Printf("%s the same, %s different, %s on one side only; %s\n", s.Strong(Count(n.Same, "pair")), Number(n.Different), Number(n.Alone), c.LeftOut.String())
+	s.Printf("%s the same, %s different, %s on one side only%s\n", s.Strong(Count(n.Same, "pair")), Number(n.Different), Number(n.Alone), left(&c.LeftOut))
 	if n.Failed > 0 {
 		s.Printf("%s, reported above\n", s.Bad(Count(n.Failed, "pair")+" failed"))
 	}

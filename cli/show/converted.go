@@ -101,7 +101,7 @@ func (c *Conversions) Finish() {
 	s := c.Summary()
 	c.sources.tell(s, c.DryRun)
 	if c.DryRun {
-		s.Printf("%s would be converted: %s, %s; %s\n", s.Strong(Count(len(c.Made), "archive")), Count(c.Files, "file"), Size(c.size), c.LeftOut.String())
+		s.Printf("%s would be converted: %s, %s%s\n", s.Strong(Count(len(c.Made), "archive")), Count(c.Files, "file"), Size(c.size), left(&c.LeftOut))
 	} else {
 		c.summary(s)
 	}
@@ -115,8 +115,8 @@ func (c *Conversions) summary(s *Screen) {
 	if c.done > 0 {
 		before = ", " + Number(c.done) + " done before"
 	}
-	s.Printf("%s converted%s: %s in %s, %s; %s; %s\n", s.Strong(Count(len(c.Made), "archive")), before,
-		Count(c.Files, "file"), Size(c.bytes), c.how(), c.LeftOut.String(), Took(time.Since(c.Started)))
+	s.Printf("%s converted%s: %s in %s, %s%s; %s\n", s.Strong(Count(len(c.Made), "archive")), before,
+		Count(c.Files, "file"), Size(c.bytes), c.how(), left(&c.LeftOut), Took(time.Since(c.Started)))
 	if c.readBack > 0 {
 		s.Printf("%s read back: each is as it was written\n", Count(c.readBack, "entry"))
 	}

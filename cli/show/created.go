@@ -55,7 +55,7 @@ func (o *Output) madeOf(s *Screen, r *report.Created, locked bool) {
 		s.Printf("%s\n", s.Strong(s.Name(r.Archive)))
 	}
 	if r.DryRun {
-		s.Printf("%s, %s would be packed; %s\n", Count(r.Files, "file"), Size(r.Size), r.LeftOut.String())
+		s.Printf("%s, %s would be packed%s\n", Count(r.Files, "file"), Size(r.Size), left(&r.LeftOut))
 		if r.Spelt > 0 {
 			s.Printf("%s would be changed, so that every system can hold them.\n", Count(r.Spelt, "path"))
 		}
@@ -65,8 +65,8 @@ func (o *Output) madeOf(s *Screen, r *report.Created, locked bool) {
 	if r.Packed < r.Size {
 		saved = ": " + s.Good(Saved(r.Size, r.Packed)) + " saved"
 	}
-	s.Printf("%s, %s packed into %s%s; %s; %s\n", Count(r.Files, "file"), Size(r.Size), Size(r.Packed), saved,
-		r.LeftOut.String(), Took(r.Took.Duration))
+	s.Printf("%s, %s packed into %s%s%s; %s\n", Count(r.Files, "file"), Size(r.Size), Size(r.Packed), saved,
+		left(&r.LeftOut), Took(r.Took.Duration))
 	if r.Parts != nil {
 		tellParts(s, r.Parts, r.Sums)
 	}

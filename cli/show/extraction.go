@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/choose"
 	"widecrate/core/format"
 	"widecrate/core/parts"
 	"widecrate/core/place"
@@ -248,16 +249,34 @@ func (r *Extraction) Finish() {
 			said = append(said, Number(also.n)+" "+also.what)
 		}
 	}
-	s.Printf("%s %s: %s; %s; %s\n", s.Strong(Count(t.Archives-t.Failed-t.Done, "archive")), done,
-		strings.Join(said, ", "), t.LeftOut.String(), Took(time.Since(r.Started)))
+	archives := Count(t.Archives-t.Failed-t.Done, "archive")
+	if r.nothing() {
+		s.Printf("nothing selected in %s%s; %s\n", s.Strong(archives), left(&t.LeftOut), Took(time.Since(r.Started)))
+	} else {
+		s.Printf("%s %s: %s%s; %s\n", s.Strong(archives), done, strings.Join(said, ", "), left(&t.LeftOut), Took(time.Since(r.Started)))
+	}
 	r.tellFailures(s)
 	s.Flush()
+}
+
+// nothing reports whether the archives are fine, and all that is in them was left out.
+func (r *Extraction) nothing() bool {
+	t := &r.Totals
+	return t.Entries > 0 && t.Entries == t.LeftOut.LeftOut() && t.Failed+t.Done == 0
+}
+
+// left says what was left out, after something else; empty: nothing.
+func left(t *choose.Tally) string {
+	if t.LeftOut() == 0 {
+		return ""
+	}
+	return "; " + t.String()
 }
 
 // tellMore says what else there is to know.
 func (r *Extraction) tellMore(s *Screen) {
 	t := &r.Totals
-	if n := len(t.Empty); n > 0 {
+	if n := len(t.Empty); n > 0 && !r.nothing() {
 		s.Printf("nothing was kept of %s: %s\n", Count(n, "archive"), s.Name(parts.Shorten(t.Empty)))
 	}
 	tellRemarks(s, t.Remarks)

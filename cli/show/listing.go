@@ -95,13 +95,13 @@ func (c *Listing) Finish() {
 func totalsOf(n *report.Listed) string {
 	text := fmt.Sprintf("%s, %s", Count(n.Files, "file"), Size(n.Size))
 	if n.Together {
-		return text + ", compressed together; " + n.LeftOut.String()
+		return text + ", compressed together" + left(&n.LeftOut)
 	}
 	text += ", packed " + Size(n.Packed)
 	if saved := Saved(n.Size, n.Packed); saved != "" {
 		text += ", saved " + saved
 	}
-	return text + "; " + n.LeftOut.String()
+	return text + left(&n.LeftOut)
 }
 
 // item is an entry of a listing.

@@ -254,6 +254,13 @@ func Remarks(r any) []Remark {
 	return nil
 }
 
+// Summed reports whether a checksum of all the data comes with a Stream, and is checked when it
+// is gone through to its end.
+func Summed(s Stream) bool {
+	m, ok := s.(interface{ Summed() bool })
+	return ok && m.Summed()
+}
+
 // longestLink bounds what is read as the target of a symbolic link: the
 // longest path that the common systems take.
 const longestLink = 4096

@@ -11,7 +11,7 @@ var clutter = map[string]bool{
 }
 
 // IsClutter reports whether a path is, or lies in, something that a desktop
-// system added for itself: hidden twins of files, thumbnails, folder settings.
+// system added for itself: hidden copies of files, thumbnails, folder settings.
 func IsClutter(path string) bool {
 	for name := range strings.SplitSeq(path, "/") {
 		if strings.HasPrefix(name, "._") || clutter[strings.ToLower(name)] {

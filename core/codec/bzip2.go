@@ -23,6 +23,7 @@ const (
 var bzip2Method = Method{
 	Name:       Bzip2,
 	Extensions: []string{".bz2"},
+	Summed:     always,
 	Magic: func(head []byte) bool {
 		if len(head) < 10 || string(head[:3]) != "BZh" || head[3] < '1' || head[3] > '9' {
 			return false

@@ -85,7 +85,14 @@ type Method struct {
 	// its first bytes; both are empty for a method that only containers use.
 	Extensions []string
 	Magic      func(head []byte) bool
+
+	// Summed reports whether a stream that starts like this brings a checksum of its data; nil:
+	// none does.
+	Summed func(head []byte) bool
 }
+
+// always is for methods whose streams all have a checksum.
+func always([]byte) bool { return true }
 
 var methods = []Method{
 	store, deflateMethod, deflate64, gzipMethod, bzip2Method, xzMethod, zstdMethod, lz4Method, zlibMethod, lzmaMethod, lzmaFile,

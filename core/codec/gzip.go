@@ -21,6 +21,7 @@ var gzipMethod = Method{
 	Name:       Gzip,
 	Extensions: []string{".gz"},
 	Magic:      func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) },
+	Summed:     always,
 	Decode:     func(src Source, _ Options) (io.ReadCloser, error) { return newGunzip(src) },
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		// Section 2.3: magic, method, flags, time, extra flags, unknown system.
@@ -78,6 +79,7 @@ var zlibMethod = Method{
 	Name:       Zlib,
 	Extensions: []string{".zz"},
 	Magic:      isZlib,
+	Summed:     always,
 	Decode:     newUnzlib,
 	Encode: func(dst io.Writer, o EncodeOptions) (io.WriteCloser, error) {
 		var w *wrapped

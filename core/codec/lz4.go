@@ -26,6 +26,10 @@ const LZ4 = "lz4"
 var lz4Method = Method{
 	Name:       LZ4,
 	Extensions: []string{".lz4"},
+	Summed: func(head []byte) bool { // the flags of a frame
+		rest, _ := skipFrames(head)
+		return bytes.HasPrefix(rest, lz4Frame) && len(rest) > 4 && rest[4]&4 != 0
+	},
 	Magic: func(head []byte) bool {
 		rest, _ := skipFrames(head)
 		return isLZ4(rest)

@@ -17,6 +17,7 @@ var xzMethod = Method{
 	Name:       XZ,
 	Extensions: []string{".xz"},
 	Magic:      func(head []byte) bool { return bytes.HasPrefix(head, xzMagic) },
+	Summed:     func(head []byte) bool { return len(head) > 7 && head[7] != 0 }, // 2.1.1.2
 	Decode: func(src Source, o Options) (io.ReadCloser, error) {
 		r := &xzReader{src: src, o: o}
 		if err := r.begin(); err != nil {

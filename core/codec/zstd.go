@@ -19,6 +19,10 @@ const Zstd = "zstd"
 var zstdMethod = Method{
 	Name:       Zstd,
 	Extensions: []string{".zst"},
+	Summed: func(head []byte) bool { // RFC 8878, section 3.1.1.1.1
+		rest, _ := skipFrames(head)
+		return len(rest) > 4 && rest[4]&4 != 0
+	},
 	Magic: func(head []byte) bool {
 		rest, skipped := skipFrames(head)
 		return bytes.HasPrefix(rest, []byte{0x28, 0xb5, 0x2f, 0xfd}) || skipped && !isLZ4(rest)

@@ -130,6 +130,9 @@ func (g *going) kept(after *disposal.After) string {
 		}
 		switch {
 		case u.failed:
+			if len(u.after.delivered) == 0 {
+				return "it could not be unpacked" + to
+			}
 			return "not all of it could be unpacked" + to
 		case !u.taken || u.dropped:
 			return "it was not taken"

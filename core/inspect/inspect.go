@@ -31,6 +31,7 @@ type Archive struct {
 	Format  string
 	Remarks archive.RemarkList // how the archive was read; see archive.Remarks
 	Took    report.Took        // to look into it
+	Summed  bool               // all of it is checked at its end
 
 	Passwords []int // numbers of the candidates, from 1, that opened what was read
 

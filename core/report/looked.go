@@ -153,7 +153,7 @@ func (r *Readings) Lines() iter.Seq[Line] { return one(Line{"readings", r, nil})
 type Verified struct {
 	Archive string       `json:"archive"`
 	Entries int          `json:"entries"` // files and links that were checked
-	Sums    int          `json:"summed"`  // how many of them have a checksum, or an authentication code, that was checked
+	Sums    int          `json:"summed"`  // how many of them have a checksum or an authentication code, or one around them, that was checked
 	Bytes   int64        `json:"bytes"`   // of their data
 	Damaged int          `json:"damaged"`
 	Unsafe  int          `json:"unsafe,omitempty"` // entries that extract would refuse

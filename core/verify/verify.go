@@ -108,6 +108,9 @@ func (c *checking) Begin() error {
 // End reports what was found.
 func (c *checking) End(err error) error {
 	c.Err = cmp.Or(err, fault.At(c.archive.Path, c.locked))
+	if c.archive.Summed && c.Err == nil && len(c.Bad) == 0 && c.LeftOut.LeftOut() == 0 {
+		c.Sums = c.Entries // of the compressed data, which was read to its end
+	}
 	c.Took, c.Passwords, c.Remarks = c.archive.Took, c.archive.Passwords, c.archive.Remarks
 	c.tell(&c.Verified)
 	if c.Halt && (c.Err != nil || len(c.Bad) > 0) {

@@ -279,6 +279,9 @@ func (a *Archive) Remarks() []archive.Remark {
 	return append(a.remarks, archive.Remarks(a.stream)...)
 }
 
+// Summed reports whether all of it is checked at its end; see archive.Summed.
+func (a *Archive) Summed() bool { return a.stream != nil && archive.Summed(a.stream) }
+
 // Passwords are the numbers of the candidates, from 1, that have opened entries so far.
 func (a *Archive) Passwords() []int {
 	if locked, ok := a.directory.(interface{ Passwords() []int }); ok {

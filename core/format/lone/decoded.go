@@ -24,13 +24,20 @@ type decoded struct {
 	decoder io.ReadCloser
 	places  *places // nil: several pieces are decoded at once
 	read    int64
+	summed  bool
 }
 
 func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*decoded, error) {
+	var start [head]byte
+	n, err := r.ReadAt(start[:], 0)
+	if err != nil && err != io.EOF {
+		return nil, fault.Reading("", err)
+	}
+	summed := m.Summed != nil && m.Summed(start[:n])
 	limits := codec.Options{MaxMemory: o.MaxMemory, Dictionary: o.Dictionary}
 	if m.DecodeFile != nil && size != blob.Endless {
 		if d, err := m.DecodeFile(r, size, limits); err == nil {
-			return &decoded{meter: o.Decoded, ahead: d, decoder: d}, nil
+			return &decoded{meter: o.Decoded, ahead: d, decoder: d, summed: summed}, nil
 		}
 	}
 	f := &file{r: io.NewSectionReader(r, 0, size)}
@@ -47,7 +54,7 @@ func decode(m codec.Method, r io.ReaderAt, size int64, o archive.Options) (*deco
 	if err != nil {
 		return nil, err
 	}
-	return &decoded{meter: o.Decoded, ahead: ahead, decoder: d, places: places}, nil
+	return &decoded{meter: o.Decoded, ahead: ahead, decoder: d, places: places, summed: summed}, nil
 }
 
 func (d *decoded) Read(p []byte) (int, error) {
@@ -72,6 +79,9 @@ func (d *decoded) place() int64 {
 	}
 	return d.places.of(d.read)
 }
+
+// Summed reports whether all of it is checked at its end; see archive.Summed.
+func (d *decoded) Summed() bool { return d.summed }
 
 func (d *decoded) Close() error {
 	d.ahead.Close()

@@ -181,6 +181,9 @@ func (s *packedStream) Close() error {
 	return s.d.Close()
 }
 
+// Summed is that of the compressed data.
+func (s *packedStream) Summed() bool { return s.d.Summed() }
+
 // Remarks are those of the archive, and of the compressed data.
 func (s *packedStream) Remarks() []archive.Remark {
 	return append(archive.Remarks(s.Stream), s.d.Remarks()...)
