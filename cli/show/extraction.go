@@ -318,22 +318,32 @@ func (r *Extraction) tableOfArchives(s *Screen) {
 	if len(r.archives) == 0 {
 		return
 	}
+	root := r.oneRoot()
+	if root != "" {
+		s.Printf("%s\n", s.Faint("into "+s.Name(root)))
+	}
+	went := func(o *report.Unpacked) string {
+		switch below := place.Below(root, o.Target); {
+		case o.Entries > 0 && o.Entries == o.LeftOut.LeftOut():
+			return s.Faint("nothing was kept")
+		case root == "":
+			return s.Name(o.Target)
+		default:
+			return s.Name(below)
+		}
+	}
 	name := Column{Title: "archive", Short: true}
 	into := Column{Title: "went to", Short: true}
 	for i := range r.archives {
-		o := &r.archives[i]
-		name.Width = max(name.Width, Width(r.shortName(s, &o.Unpacked)))
-		into.Width = max(into.Width, Width(s.Name(o.Target)))
+		o := &r.archives[i].Unpacked
+		name.Width = max(name.Width, Width(r.shortName(s, o)))
+		into.Width = max(into.Width, Width(went(o)))
 	}
 	t := NewTable(s, name, into, Column{Title: "files", Width: 7, Right: true},
 		Column{Title: "written", Width: 9, Right: true}, Column{Title: "left out", Right: true})
 	for i := range r.archives {
 		o := &r.archives[i]
-		into := s.Name(o.Target)
-		if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() {
-			into = s.Faint("nothing was kept")
-		}
-		t.Row(r.shortName(s, &o.Unpacked), into, Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), Size(o.Bytes), Number(o.LeftOut.LeftOut()))
+		t.Row(r.shortName(s, &o.Unpacked), went(&o.Unpacked), Number(o.Entries-o.LeftOut.LeftOut()-o.LostEntries()), Size(o.Bytes), Number(o.LeftOut.LeftOut()))
 	}
 	for i := range r.archives {
 		if o := &r.archives[i]; o.members != nil {
@@ -341,6 +351,17 @@ func (r *Extraction) tableOfArchives(s *Screen) {
 			r.tellMembers(s, o.members)
 		}
 	}
+}
+
+// oneRoot is the destination that all archives went to; empty: there are several.
+func (r *Extraction) oneRoot() string {
+	root := r.archives[0].Root
+	for i := range r.archives {
+		if r.archives[i].Root != root {
+			return ""
+		}
+	}
+	return root
 }
 
 // tellMembers says what came from which member of a series; neighbours of which
