@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -42,20 +43,29 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		time.Sleep(patience)
 		stop()
 	}()
+	running, cancel := context.WithCancel(ctx)
+	defer cancel()
 	s := &streams{Output: show.Output{Out: show.NewScreen(stdout), Err: show.NewScreen(stderr)}}
 	s.Out.Say, s.Err.Say = say, say
+	signal.Ignore(syscall.SIGPIPE) // the program would end at once, and leave what is not complete
+	var unread atomic.Bool
+	s.Out.WhenClosed(func() {
+		unread.Store(true)
+		s.Err.Silence() // the exit code tells
+		cancel()
+	})
 	root := newRoot(s)
 	if completes(args) { // else nobody needs them
 		completeOptions(root)
 	}
 	root.SetArgs(args)
-	root.SetIn(standardInput(ctx))
+	root.SetIn(standardInput(running))
 	root.SetOut(s.Out)
 	root.SetErr(s.Err)
 	root.PersistentPreRun = func(*cobra.Command, []string) { ballast() }
 	var cmd *cobra.Command
 	err := fault.Guard(func() (err error) {
-		cmd, err = root.ExecuteContextC(ctx)
+		cmd, err = root.ExecuteContextC(running)
 		return err
 	})
 	if cmd == nil {
@@ -72,6 +82,9 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		err = s.both(err, fault.At("standard output", fault.New(fault.Unwritable, "%w", flushed)))
 	}
 	s.Err.Flush() // an error stream that cannot be written to leaves the exit code to tell
+	if unread.Load() {
+		return exitUnread
+	}
 	code := exitCode(err)
 	switch _, done := errors.AsType[reported](err); {
 	case code == exitInterrupted:

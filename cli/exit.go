@@ -26,6 +26,7 @@ var exitCodes = map[fault.Kind]int{
 // So is that of an interrupt.
 const (
 	exitInterrupted = 130
+	exitUnread      = 141 // whoever read standard output closed it; that of a program that SIGPIPE ends
 	interrupted     = "interrupted; what was not complete has been removed"
 )
 

@@ -254,7 +254,7 @@ func (c *runCommand) check(f *jobFile, t *jobRun) {
 		return
 	}
 	do := ""
-	if e, ok := errors.AsType[*fault.Error](err); ok && !strings.HasPrefix(e.Do, "see: ") {
+	if e, ok := errors.AsType[*fault.Error](err); ok && !strings.Contains(e.Do, "see: ") {
 		do = undashed(say.Advice(e))
 	}
 	f.Mistake(t.At, undashed(err.Error()), do)

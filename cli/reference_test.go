@@ -254,7 +254,7 @@ func errorTable(t *testing.T) string {
 			"Make space or choose another `--into`. Nothing incomplete was left behind; the same command goes on from there"},
 	}
 	var b strings.Builder
-	b.WriteString("# Exit codes and errors\n\nEvery message says **where** (`archive › entry`, or a path), **why**, and after an arrow **what to do**. Messages go to standard\nerror. With `--as json`, the lines of what failed have a `failure` with `kind`, `code`, `where`, `why` and `do`. The exit code of a run is that of its\nfailures, or 1 if they are of different kinds.\n\n| code | kind | looks like | why | what to do |\n|---:|---|---|---|---|\n| 0 | done | | Everything is done, or there was nothing to do | |\n")
+	b.WriteString("# Exit codes and errors\n\nA message says **where** (`archive › entry`, or a path) and **why**, and after an arrow **what to do**, where something helps. Messages go to standard\nerror. With `--as json`, the lines of what failed have a `failure` with `kind`, `code`, `where`, `why` and `do`. The exit code of a run is that of its\nfailures, or 1 if they are of different kinds.\n\n| code | kind | looks like | why | what to do |\n|---:|---|---|---|---|\n| 0 | done | | Everything is done, or there was nothing to do | |\n")
 	for kind := fault.Other; int(kind) < len(texts) || kind == fault.Other; kind++ {
 		text, there := texts[kind]
 		require.True(t, there, "the table lacks %v", kind)
@@ -262,5 +262,6 @@ func errorTable(t *testing.T) string {
 	}
 	require.Equal(t, fault.Unwritable+1, fault.Kind(len(texts)), "a kind was added")
 	fmt.Fprintf(&b, "| %d | interrupted | `! %s` | Ctrl-C, or a signal that asks to end | Run it again |\n", exitInterrupted, interrupted)
+	fmt.Fprintf(&b, "| %d | output closed | | What read standard output closed it, as `head` does. The run ended there; what was delivered stays, and what was not complete has been removed | Nothing, or let it read on |\n", exitUnread)
 	return b.String()
 }

@@ -48,9 +48,8 @@ func newRun(s *streams) *cobra.Command {
 		Short: "Run the jobs of a file",
 		Long: `run does the jobs of a file, one after the other, in the order of the file. A
 job that follows a failed one is not run; the others are. All mistakes in the
-file are shown before anything is touched. Paths in the file, and those that are
-printed, are relative to its folder. A second run of the same file waits for the
-first.`,
+file are shown before anything is touched. Paths in the file are relative to its
+folder. A second run of the same file waits for the first.`,
 		Example: `  widecrate run month.yaml --validate
   widecrate run month.yaml --dry-run
   widecrate run month.yaml --report page.html
@@ -316,7 +315,7 @@ func (c *runCommand) unable(t *jobRun, ended map[string]report.JobState, halted 
 			continue
 		}
 		if state := ended[before]; state == report.JobFailed || state == report.JobNotRun && !c.dryRun {
-			return fault.New(fault.Other, "not run: %s, which it follows, %s", before, map[report.JobState]string{report.JobFailed: "failed", report.JobNotRun: "was not run"}[state])
+			return fault.New(fault.Other, "not run: it comes after %s, which %s", before, map[report.JobState]string{report.JobFailed: "failed", report.JobNotRun: "was not run"}[state])
 		}
 	}
 	switch {

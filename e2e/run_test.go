@@ -88,7 +88,7 @@ func TestRunJobs(t *testing.T) {
 		{"all forms", "vars: {to: out}\njobs:\n- {name: x, repeat: {n: [a, b]}, extract: {sources: 'in/${n}.zip', into: '${to}', ext: [csv]}}\n- {name: y, follows: x, create: {archive: 'made-{today}.zip', sources: ['${to}'], text: ['note.txt=hm = yes']}}\n- {name: z, verify: {sources: in, archives: ['[ab].zip']}}\n",
 			nil, 0, "done done done done", []string{"out/a/a.csv", "out/b/b.csv"}, ""},
 		{"a failure", "jobs:\n" + fails + "- {name: after, follows: bad, extract: {sources: in/a.zip, into: out}}\n- {name: last, follows: [after], extract: {sources: in/a.zip, into: out}}\n- {name: other, extract: {sources: in/b.zip, into: out}}\n",
-			nil, 7, "failed not-run not-run done", []string{"out/b/b.csv"}, "after: not run: bad, which it follows, failed"},
+			nil, 7, "failed not-run not-run done", []string{"out/b/b.csv"}, "after: not run: it comes after bad, which failed"},
 		{"even if one failed", "jobs:\n" + fails + "- {name: after, follows: bad, even-if: failed, extract: {sources: in/a.zip, into: out}}\n- {name: last, follows: after, verify: {sources: in/a.zip}}\n",
 			nil, 7, "failed done done", []string{"out/a/a.csv", "out/a/a.txt"}, ""},
 		{"enough of them", "jobs:\n- {name: most, needs: 66%, extract: {sources: in, into: out}}\n- {name: after, follows: most, verify: {sources: in/a.zip}}\n",

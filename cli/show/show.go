@@ -6,12 +6,16 @@ package show
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"math"
 	"os"
+	"runtime"
 	"strconv"
 	"strings"
+	"sync/atomic"
+	"syscall"
 	"time"
 	"unicode"
 
@@ -38,14 +42,37 @@ type Screen struct {
 type gate struct {
 	w      io.Writer
 	before func()
+	closed func() // is called when nobody reads any more; nil: nobody asks
+	silent atomic.Bool
 }
 
 func (g *gate) Write(p []byte) (int, error) {
+	if g.silent.Load() {
+		return len(p), nil
+	}
 	if g.before != nil {
 		g.before()
 	}
-	return g.w.Write(p)
+	n, err := g.w.Write(p)
+	if g.closed != nil && isClosed(err) {
+		g.closed()
+	}
+	return n, err
 }
+
+// isClosed reports whether an error is that of a pipe that nobody reads any more.
+func isClosed(err error) bool {
+	if runtime.GOOS == "windows" { // ERROR_BROKEN_PIPE, ERROR_NO_DATA
+		return errors.Is(err, syscall.Errno(109)) || errors.Is(err, syscall.Errno(232))
+	}
+	return errors.Is(err, syscall.EPIPE)
+}
+
+// WhenClosed has a function called when whoever read the stream has closed it.
+func (s *Screen) WhenClosed(closed func()) { s.gate.closed = closed }
+
+// Silence makes a screen print nothing more.
+func (s *Screen) Silence() { s.gate.silent.Store(true) }
 
 // Aside prints a line at once, whatever else is being printed; any goroutine may.
 func (s *Screen) Aside(text string) { fmt.Fprintf(s.gate, "%s\n", Plain(text)) }

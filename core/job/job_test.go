@@ -97,8 +97,8 @@ func TestRead(t *testing.T) {
 			"a (s=1, t=x) fetch into=1-x", "a (s=1, t=y) fetch into=1-y", "a (s=two, t=x) fetch into=two-x", "a (s=two, t=y) fetch into=two-y"}},
 		{"defaults:\n  fetch: {rule: replace, into: '${s}'}\njobs:\n- {name: a, repeat: {s: [q]}, fetch: }\n- {name: b, fetch: {into: own, rule: refuse}}\n- {name: c, send: }\n", nil,
 			[]string{"a (s=q) fetch rule=replace into=q", "b fetch into=own rule=refuse", "c send"}},
-		{"jobs:\n- name: a\n  fetch: &usual {sources: x, deep: '${d}'}\n- name: b\n  follows: a\n  fetch: {<<: *usual, sources: y}\n", map[string]string{"d": "true"},
-			[]string{"a fetch sources=x deep=true", "b fetch sources=y deep=true"}},
+		{"jobs:\n- name: a\n  fetch: &usual {sources: x, deep: '${d}'}\n- name: b\n  follows: a\n  fetch: {<<: [*usual, {sources: z, into: w}], sources: y}\n", map[string]string{"d": "true"},
+			[]string{"a fetch sources=x deep=true", "b fetch sources=y deep=true into=w"}},
 		{"receipt: r\njobs:\n- {name: a, fetch: {pairs: [[a, b], ['${x}', d]]}}\n- {name: b, follows: [a], even-if: failed, needs: 95%, fetch: {pairs: list.tsv}}\n", map[string]string{"x": "c"},
 			[]string{"a fetch pairs=[a>b][c>d]", "b fetch pairs=list.tsv"}},
 	} {

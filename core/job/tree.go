@@ -175,10 +175,16 @@ func (b *builder) fill(made *node, n *ast.MappingNode) {
 	for _, v := range n.Values {
 		value := b.build(v.Value)
 		if _, merge := v.Key.(*ast.MergeKeyNode); merge {
-			if value.kind != table {
-				b.mistake(placeOf(v.Key), "", "<< takes the keys of what an alias such as *usual stands for")
+			of := []*node{value}
+			if value.kind == list { // the first is the strongest
+				of = value.items
 			}
-			merged = append(merged, value.entries...)
+			for _, one := range of {
+				if one.kind != table {
+					b.mistake(placeOf(v.Key), "", "<< takes the keys of what aliases such as *usual stand for")
+				}
+				merged = append(merged, one.entries...)
+			}
 			continue
 		}
 		if value.kind == nothing {
