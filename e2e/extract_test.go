@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -208,6 +209,37 @@ func TestInterrupt(t *testing.T) {
 	require.Error(t, cmd.Wait())
 	assert.Equal(t, 130, cmd.ProcessState.ExitCode())
 	assert.Equal(t, before, tree(t, filepath.Join(dir, "out")))
+}
+
+// Where nobody reads the output any more, the run ends there: without a word, and without
+// anything that is not complete.
+func TestOutputClosed(t *testing.T) {
+	dir := t.TempDir()
+	const archives = 1500
+	for i := range archives {
+		pack(t, filepath.Join(dir, fmt.Sprintf("in/day-%04d.zip", i)), "levels.csv", "1")
+	}
+	cmd := exec.Command(program, "extract", "in", "--into", "out", "-v")
+	cmd.Dir = dir
+	var stderr strings.Builder
+	cmd.Stderr = &stderr
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	require.NoError(t, out.Close())
+	require.Error(t, cmd.Wait())
+	assert.Equal(t, 141, cmd.ProcessState.ExitCode())
+	assert.Empty(t, stderr.String())
+	delivered := 0
+	for path, data := range tree(t, filepath.Join(dir, "out")) {
+		require.NotContains(t, path, ".widecrate")
+		if !strings.HasSuffix(path, "/") {
+			require.Equal(t, "1", data)
+			delivered++
+		}
+	}
+	assert.Greater(t, delivered, 0)
+	assert.Less(t, delivered, archives)
 }
 
 // What a killed run leaves is cleared away by the next one to the same place,
