@@ -23,7 +23,7 @@ type pageOption struct {
 func (o *pageOption) addTo(set *option.Set) { set.Text(&o.file, "report") }
 
 func newPage(command string) *page.Page {
-	return &page.Page{Command: command, Args: os.Args[1:], Started: time.Now(), Say: say}
+	return &page.Page{Command: command, Args: os.Args[1:], Version: Version, Started: time.Now(), Say: say}
 }
 
 // begin starts to gather what happens.

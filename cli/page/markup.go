@@ -28,6 +28,7 @@ func (c *content) markup() g.Node {
 				h.P(g.Text(c.Title+" · "+c.When)),
 				h.H1(g.Text(c.Outcome)),
 				h.P(g.Textf("exit code %d · %s", c.Code, c.Took)),
+				h.P(g.Text(c.Where)),
 			),
 			h.Main(
 				h.Dl(h.Class("tiles"), g.Map(c.Tiles, func(t tile) g.Node { return h.Div(h.Dt(g.Text(t.Name)), h.Dd(g.Text(t.Value))) })),

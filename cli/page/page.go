@@ -11,10 +11,9 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"maps"
+	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -39,6 +38,7 @@ var script string
 type Page struct {
 	Command string   // "extract"
 	Args    []string // of the command line, as they were typed
+	Version string   // of the program
 	Started time.Time
 	Say     fault.Wording
 	Job     string // that is under way; empty: there are none
@@ -189,42 +189,11 @@ func (p *Page) fail(err error) {
 	p.failures = append(p.failures, f)
 }
 
-// bar is one of a chart; the longest is 100 wide.
-type bar struct {
-	Label, Value string
-	Width        float64
-}
-
-// mostBars are in one chart.
-const mostBars = 10
-
-// newFigure draws the largest of some values, and says what the others come to.
-func newFigure(title string, values map[string]int64, text func(int64) string) figure {
-	names := slices.SortedFunc(maps.Keys(values), func(a, b string) int {
-		return cmp.Or(cmp.Compare(values[b], values[a]), cmp.Compare(a, b))
-	})
-	f := figure{Title: title}
-	rest := int64(0)
-	for i, name := range names {
-		if values[name] == 0 {
-			break
-		}
-		if i >= mostBars {
-			rest += values[name]
-			continue
-		}
-		f.Bars = append(f.Bars, bar{name, text(values[name]), 100 * float64(values[name]) / float64(max(values[names[0]], 1))})
-	}
-	if more := len(names) - len(f.Bars); rest > 0 {
-		f.Rest = fmt.Sprintf("and %s others, together %s", show.Number(more), text(rest))
-	}
-	return f
-}
-
 // content is what the page shows.
 type content struct {
 	Policy                     string
 	Title, Outcome, When, Took string
+	Where                      string // it ran, and which program
 	Bad                        bool
 	Code                       int
 	Tiles                      []tile
@@ -238,15 +207,20 @@ type content struct {
 
 type tile struct{ Name, Value string }
 
-type figure struct {
-	Title string
-	Bars  []bar
-	Rest  string // what is not drawn
-}
-
 type reason struct {
 	Rule  string
 	Count int
+}
+
+// whereItRuns are the host and the folder, as far as they are known.
+func whereItRuns() (text string) {
+	if host, err := os.Hostname(); err == nil {
+		text = host + " · "
+	}
+	if folder, err := os.Getwd(); err == nil {
+		text += folder + " · "
+	}
+	return text
 }
 
 // maker is how a page says who made it.
@@ -288,6 +262,7 @@ func (p *Page) content(code int) *content {
 	c.When = p.Started.Format("2 January 2006, 15:04:05 MST")
 	c.Took = show.Took(time.Since(p.Started))
 	c.Title = "widecrate " + p.Command
+	c.Where = whereItRuns() + "widecrate " + p.Version
 	failed, before := 0, 0
 	for _, r := range p.rows {
 		switch r.State {
@@ -317,28 +292,6 @@ func (p *Page) content(code int) *content {
 	}
 	c.Again = "widecrate " + strings.Join(quoted(p.Args), " ")
 	return c
-}
-
-func (p *Page) charts() (charts []figure) {
-	byArchive, times := map[string]int64{}, map[string]int64{}
-	for _, r := range p.rows {
-		byArchive[r.Archive] += r.Bytes
-		times[r.Archive] += r.Took.Milliseconds()
-	}
-	for _, c := range []struct {
-		title  string
-		values map[string]int64
-		text   func(int64) string
-	}{
-		{"Bytes by extension", p.byExt, show.Size},
-		{"Bytes by archive", byArchive, show.Size},
-		{"The slowest archives", times, func(ms int64) string { return fmt.Sprintf("%.2f s", float64(ms)/1000) }},
-	} {
-		if f := newFigure(c.title, c.values, c.text); len(f.Bars) > 0 {
-			charts = append(charts, f)
-		}
-	}
-	return charts
 }
 
 // sumOf is how a policy names what it allows.

@@ -96,7 +96,10 @@ func (o *Output) Name(path string) {
 		o.Out.WriteByte(0)
 		return
 	}
-	o.Out.WriteString(o.Out.Name(path))
+	if o.Out.Terminal { // else a script reads it, to the letter
+		path = Plain(path)
+	}
+	o.Out.WriteString(path)
 	o.Out.WriteByte('\n')
 }
 

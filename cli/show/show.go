@@ -167,14 +167,9 @@ func (s *Screen) Good(text string) string   { return s.paint(text, color.FgGreen
 func (s *Screen) Strong(text string) string { return s.paint(text, color.Bold) }
 func (s *Screen) Faint(text string) string  { return s.paint(text, color.Faint) }
 
-// Name makes a name from an archive or a disk fit for a person: on a terminal
-// what could move the cursor or hide something is escaped.
-func (s *Screen) Name(name string) string {
-	if s.Terminal {
-		return Plain(name)
-	}
-	return name
-}
+// Name makes a name from an archive or a disk fit for a person: what could move the cursor or
+// hide something is escaped, in a log too, which somebody looks at on a terminal.
+func (s *Screen) Name(name string) string { return Plain(name) }
 
 // Plain escapes what does not print.
 func Plain(text string) string {

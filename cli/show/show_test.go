@@ -21,9 +21,12 @@ func TestPlain(t *testing.T) {
 		assert.Equal(t, want, Plain(text))
 	}
 	var b bytes.Buffer
-	pipe, terminal := NewScreen(&b), &Screen{Terminal: true}
-	assert.Equal(t, "a\nb", pipe.Name("a\nb"), "a script gets names as they are")
-	assert.Equal(t, `a\nb`, terminal.Name("a\nb"))
+	o := Output{Out: NewScreen(&b)}
+	o.Name("a\x1b")
+	o.Out.Terminal = true
+	o.Name("a\x1b")
+	require.NoError(t, o.Out.Flush())
+	assert.Equal(t, "a\x1b\na\\x1b\n", b.String(), "a script gets names as they are")
 }
 
 func TestTable(t *testing.T) {
