@@ -251,7 +251,12 @@ func (c *runCommand) hold(ctx context.Context, path string, file *jobFile) (held
 			c.Warn("another run of this file would not wait for this one: " + fault.Writing(name, err).Error())
 			return nil, waited, nil
 		case c.busy.Value():
-			return nil, false, fault.At(path, fault.New(fault.Refused, "another run of it is under way: %w", busy).Advise("--if-busy wait waits for it"))
+			err := fault.At(path, fault.New(fault.Refused, "another run of it is under way: %w", busy).Advise("--if-busy wait waits for it"))
+			c.Event(&report.Failed{Err: err})
+			if !c.quiet { // this is what was asked for
+				c.Warn("nothing was done: " + err.Error())
+			}
+			return nil, false, reported{err}
 		case !waited:
 			waited = true
 			c.Warn(fmt.Sprintf("waiting for another run of %s: %s", path, busy))
@@ -272,7 +277,7 @@ func (c *runCommand) all(ctx context.Context, file *jobFile) (err error) {
 	}
 	if c.quiet && !c.Err.Terminal { // somebody gets it as a mail
 		started, release := time.Now(), c.Err.Hold()
-		defer func() { release(headOf(c.jobFile, started, exitCode(err))) }()
+		defer func() { release(headOf(c.jobFile, started, exitCode(err)), false) }()
 	}
 	var failures report.Failures
 	ended := map[string]report.JobState{} // by name; the worst of those that are repeated
@@ -339,19 +344,27 @@ func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
 	}
 	started := time.Now()
 	c.Last, c.current = nil, t.Title()
+	settle := func(bool) {}
 	if c.dryRun {
 		c.Watch = c.would
+		if t.Follows != nil { // perhaps of what would be there by then
+			out, err := c.Out.Hold(), c.Err.Hold()
+			settle = func(drop bool) { err("", drop); out("", drop) }
+		}
 	}
 	j.Err = fault.Guard(func() error { return t.run(ctx) })
 	j.Took = report.Since(started)
+	kind := fault.Of(j.Err)
+	early := c.dryRun && t.Follows != nil && j.Err != nil && (kind == fault.Unreadable || kind == fault.NoMatch)
+	settle(early)
 	if ctx.Err() != nil {
 		return
 	}
 	j.State = report.JobDone
 	_, shown := errors.AsType[reported](j.Err)
-	switch kind := fault.Of(j.Err); {
+	switch {
 	case j.Err == nil:
-	case c.dryRun && t.Follows != nil && (kind == fault.Unreadable || kind == fault.NoMatch):
+	case early:
 		j.State, j.Err = report.JobNotRun, c.before(t)
 	default:
 		if !shown {
@@ -412,7 +425,7 @@ func (c *runCommand) before(t *jobRun) error {
 		at := place.Absolute(arg)
 		i := slices.IndexFunc(c.made, func(m foretold) bool { return place.Below(at, m.path) != m.path || place.Below(m.path, at) != at })
 		if i >= 0 {
-			there = append(there, fmt.Sprintf("%s would be there by then, of %s", arg, c.made[i].job))
+			there = append(there, fmt.Sprintf("%s would be there by then, made by %s", arg, c.made[i].job))
 		}
 	}
 	if there == nil {

@@ -60,10 +60,10 @@ func TestHostileArchives(t *testing.T) {
 		says string
 		args []string
 	}{
-		{"flat.zip: it unpacks to more than 1073741824 bytes", []string{"flat.zip"}},
-		{"it unpacks to more than 1073741824 bytes", []string{"layers.zip", "--nested", "--workers", "2"}},
+		{"flat.zip: it unpacks to more than 1.0 GiB", []string{"flat.zip"}},
+		{"it unpacks to more than 1.0 GiB", []string{"layers.zip", "--nested", "--workers", "2"}},
 		{"is too long", []string{"path.zip"}},
-		{"it holds more than 2000 entries", []string{"many.zip", "--max-entries", "2000"}},
+		{"it holds more entries than 2,000", []string{"many.zip", "--max-entries", "2000"}},
 	} {
 		_, stderr, code := run(t, dir, append([]string{"extract", "--into", "out"}, c.args...)...)
 		assert.Equal(t, 9, code, stderr)

@@ -193,19 +193,23 @@ func (m *Moment) Set(text string) error {
 		m.Time = m.day(time.Date(now.Year(), now.Month(), now.Day()+days, 0, 0, 0, 0, time.Local))
 		return nil
 	}
-	age, err := time.ParseDuration(text)
-	for unit, hours := range map[string]float64{"d": 24, "w": 7 * 24} {
-		if number, found := strings.CutSuffix(text, unit); found {
-			var n float64
-			n, err = strconv.ParseFloat(number, 64)
-			age = time.Duration(n * hours * float64(time.Hour))
-		}
-	}
+	age, err := span(text)
 	if err != nil || age < 0 {
 		return fmt.Errorf(`it must be a date such as 2026-05-01 or "2026-05-01 12:30", today, yesterday, or an age such as 36h, 7d or 3w`)
 	}
 	m.Time = time.Now().Add(-age)
 	return nil
+}
+
+// span is a length of time, such as 30s, 10m, 36h, 7d or 3w.
+func span(text string) (long time.Duration, err error) {
+	for unit, hours := range map[string]float64{"d": 24, "w": 7 * 24} {
+		if number, found := strings.CutSuffix(text, unit); found {
+			n, err := strconv.ParseFloat(number, 64)
+			return time.Duration(n * hours * float64(time.Hour)), err
+		}
+	}
+	return time.ParseDuration(text)
 }
 
 // day is the moment that a day means, by its start.
@@ -401,8 +405,8 @@ func (w *Wait) String() string {
 
 // Set takes a duration.
 func (w *Wait) Set(text string) (err error) {
-	if *w.To, err = time.ParseDuration(text); err != nil || *w.To < 0 {
-		return fmt.Errorf("it must be a time such as 30s, 10m or 2h")
+	if *w.To, err = span(text); err != nil || *w.To < 0 {
+		return fmt.Errorf("it must be a time such as 30s, 10m, 2h or 1d")
 	}
 	return nil
 }

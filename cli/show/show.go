@@ -94,14 +94,14 @@ func NewScreen(w io.Writer) *Screen {
 }
 
 // Hold keeps back what is printed until the function is called that it returns: that prints it
-// behind a head, or nothing where nothing was printed.
-func (s *Screen) Hold() (release func(head string)) {
+// behind a head, or nothing where nothing was printed, or drops it.
+func (s *Screen) Hold() (release func(head string, drop bool)) {
 	var held bytes.Buffer
 	to := s.gate.w
 	s.gate.w = &held
-	return func(head string) {
+	return func(head string, drop bool) {
 		s.Flush()
-		if s.gate.w = to; held.Len() > 0 {
+		if s.gate.w = to; held.Len() > 0 && !drop {
 			s.WriteString(head)
 			s.Write(held.Bytes())
 			s.Flush()

@@ -15,6 +15,7 @@ type Column struct {
 	Width int  // in terminal cells; what is longer moves the rest of its row
 	Right bool // aligned to the right
 	Short bool // on a terminal that is too narrow, shortened in the middle
+	Spare bool // on one that even a short one does not fit on, left out
 	Text  bool // the last one: sentences, which go below their row where they do not fit
 }
 
@@ -38,6 +39,12 @@ func NewTable(s *Screen, columns ...Column) *Table {
 		columns[i].Width = max(columns[i].Width, Width(columns[i].Title))
 		over += columns[i].Width
 	}
+	for i, c := range columns {
+		if s.Width > 0 && c.Spare && over > c.Width-narrowest {
+			over -= c.Width + 2
+			columns[i].Width = 0
+		}
+	}
 	for ; s.Width > 0 && over > 0; over-- {
 		widest := -1
 		for i, c := range columns {
@@ -57,7 +64,10 @@ func NewTable(s *Screen, columns ...Column) *Table {
 	return t
 }
 
-// Width is how wide a column is.
+// left reports whether a column is left out.
+func (c Column) left() bool { return c.Spare && c.Width == 0 }
+
+// Width is how wide a column is; 0: it is left out.
 func (t *Table) Width(column int) int { return t.columns[column].Width }
 
 // Row prints one row.
@@ -82,6 +92,9 @@ func (t *Table) fitting(line []byte) []byte {
 // before is how wide a row is in front of its last cell.
 func (t *Table) before(cells []string) (width int) {
 	for i, cell := range cells[:len(cells)-1] {
+		if t.columns[i].left() {
+			continue
+		}
 		width += t.columns[i].Width + 2
 		if !t.columns[i].Short {
 			width += max(0, Width(cell)-t.columns[i].Width)
@@ -94,6 +107,9 @@ func (t *Table) format(cells []string) []byte {
 	line := t.line[:0]
 	for i, cell := range cells {
 		c := t.columns[i]
+		if c.left() {
+			continue
+		}
 		width := Width(cell)
 		if c.Short && width > c.Width && t.screen.Width > 0 {
 			cell = shorten(unstyled(cell), c.Width)

@@ -38,7 +38,7 @@ func (o *Output) ways(r *report.Weighed) {
 		size.Title = "estimate"
 	}
 	t := NewTable(o.Out, name, size, Column{Title: "saved", Right: true}, Column{Title: "CPU time", Width: 8, Right: true},
-		Column{Title: "speed", Width: 10, Right: true}, Column{Width: longestBar, Short: true}, best)
+		Column{Title: "speed", Width: 10, Right: true}, Column{Width: longestBar, Short: true, Spare: true}, best)
 	longest := t.Width(5)
 	for i := range r.Ways {
 		m := &r.Ways[i]

@@ -8,6 +8,8 @@ import (
 	"math"
 	"sync/atomic"
 
+	"github.com/dustin/go-humanize"
+
 	"widecrate/core/fault"
 )
 
@@ -78,7 +80,7 @@ func (b *Budget) Check(bytes int64) error {
 	limit, why := b.limit()
 	b.known.Store(limit)
 	if bytes > limit-used {
-		too := fmt.Errorf("it unpacks to more than %d bytes, far more than its size lets expect", limit)
+		too := fmt.Errorf("it unpacks to more than %s, far more than its size lets expect", humanize.IBytes(uint64(limit)))
 		return fault.New(fault.Unsafe, "%w", exceeded{too}).Suggest(why)
 	}
 	return nil
@@ -111,7 +113,7 @@ const Around = 64 << 20
 func (b *Budget) Decode(bytes int64) error {
 	limit, why := b.limit()
 	if decoded := b.decoded.Add(bytes); decoded-Around > limit {
-		return fault.New(fault.Unsafe, "more than %d bytes would have to be decoded, far more than its size lets expect", limit).Suggest(why)
+		return fault.New(fault.Unsafe, "more than %s would have to be decoded, far more than its size lets expect", humanize.IBytes(uint64(limit))).Suggest(why)
 	}
 	return nil
 }
@@ -119,7 +121,7 @@ func (b *Budget) Decode(bytes int64) error {
 // Count takes entries off; too many are of kind fault.Unsafe.
 func (b *Budget) Count(entries int) error {
 	if b.seen.Add(int64(entries)) > b.entries {
-		return fault.New(fault.Unsafe, "it holds more than %d entries", b.entries).Suggest(fault.AllowEntries)
+		return fault.New(fault.Unsafe, "it holds more entries than %s", humanize.Comma(b.entries)).Suggest(fault.AllowEntries)
 	}
 	return nil
 }

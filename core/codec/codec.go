@@ -6,6 +6,8 @@ package codec
 import (
 	"io"
 
+	"github.com/dustin/go-humanize"
+
 	"widecrate/core/codec/bits"
 	"widecrate/core/codec/early"
 	"widecrate/core/fault"
@@ -52,7 +54,7 @@ func (o Options) needed() error {
 // check refuses a header that asks for too much memory.
 func (o Options) check(wanted int64) error {
 	if wanted > o.maxMemory() {
-		return fault.New(fault.Unsafe, "its header asks for %d bytes of memory", wanted).Suggest(fault.AllowMemory)
+		return fault.New(fault.Unsafe, "its header asks for %s of memory", humanize.IBytes(uint64(wanted))).Suggest(fault.AllowMemory)
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"sync"
 
+	"github.com/dustin/go-humanize"
 	"github.com/klauspost/compress/zstd"
 
 	"widecrate/core/fault"
@@ -118,7 +119,7 @@ func (r *zstdReader) Read(p []byte) (int, error) {
 	case errors.Is(err, zstd.ErrUnknownDictionary):
 		err = r.o.needed()
 	case errors.Is(err, zstd.ErrWindowSizeExceeded):
-		err = fault.New(fault.Unsafe, "its header asks for more than %d bytes of memory", r.o.maxMemory()).Suggest(fault.AllowMemory)
+		err = fault.New(fault.Unsafe, "its header asks for more than %s of memory", humanize.IBytes(uint64(r.o.maxMemory()))).Suggest(fault.AllowMemory)
 	}
 	return n, err
 }

@@ -5,6 +5,8 @@ import (
 	"io"
 	"slices"
 
+	"github.com/dustin/go-humanize"
+
 	"widecrate/core/archive"
 	"widecrate/core/fault"
 	"widecrate/core/place"
@@ -95,7 +97,7 @@ func (s *staged) checkSpace(root *stage.Root, wanted int64) error {
 	bytes, files := root.Free()
 	switch {
 	case bytes >= 0 && wanted > bytes:
-		return fault.At(place.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d bytes are needed there and %d are free", wanted, bytes))
+		return fault.At(place.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%s are needed there and %s are free", humanize.IBytes(uint64(wanted)), humanize.IBytes(uint64(bytes))))
 	case files >= 0 && int64(len(s.plan.Items)) > files:
 		return fault.At(place.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(s.plan.Items), files))
 	}

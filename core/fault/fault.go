@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"syscall"
 )
 
 // A Kind is a class of failure. It is an error itself, so that
@@ -96,10 +97,20 @@ func At(where string, err error) error {
 // the path that the system error repeats is left out.
 func Reading(path string, err error) error {
 	err = system(Unreadable, path, err)
-	if e, ok := err.(*Error); ok && e.Do == "" && e.Hint == 0 && errors.Is(e.Err, fs.ErrNotExist) {
+	e, plain := err.(*Error)
+	plain = plain && e.Do == "" && e.Hint == 0
+	switch {
+	case plain && errors.Is(e.Err, syscall.EISDIR):
+		return At(e.Where, Folder())
+	case plain && errors.Is(e.Err, fs.ErrNotExist):
 		return &Error{Kind: e.Kind, Where: e.Where, Err: missing{e.Err}, Do: "names are taken exactly as written, brackets and spaces too; check the name and the current folder"}
 	}
 	return err
+}
+
+// Folder is the error of a folder where a file is needed.
+func Folder() *Error {
+	return New(Unreadable, "it is a folder, and a file is needed here").Advise("name a file")
 }
 
 // missing says of something that it is not there, on every system in the same words.

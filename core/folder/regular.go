@@ -16,7 +16,9 @@ func OpenRegular(path string) (*os.File, fs.FileInfo, error) {
 		return nil, nil, err
 	}
 	info, err := f.Stat()
-	if err == nil && !info.Mode().IsRegular() {
+	if err == nil && info.IsDir() {
+		err = fault.Folder()
+	} else if err == nil && !info.Mode().IsRegular() {
 		err = fault.New(fault.Unreadable, "it is neither a file nor a folder")
 	}
 	if err != nil {
