@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -90,22 +91,18 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	case code == exitInterrupted:
 		s.Warn(interrupted)
 	case err != nil && !done:
-		s.Form = show.People // the command may have failed before its options were read
-		if as := cmd.Flags().Lookup("as"); as != nil && as.Value.String() == "json" {
+		if s.Form = show.People; wantsJSON(args) { // it may have failed before its options were read
 			s.Form = show.JSON
 		}
-		s.announce(err)
+		s.Failed(err)
 	}
 	return code
 }
 
-// announce shows an error that no line of JSON has told of yet.
-func (s *streams) announce(err error) {
-	if fault.Of(err) == fault.Usage {
-		s.Problem(err)
-		return
-	}
-	s.Failed(err)
+// wantsJSON reports whether a command line asks for that, whatever else is wrong with it.
+func wantsJSON(args []string) bool {
+	at := slices.Index(args, "--as")
+	return slices.Contains(args, "--as=json") || at >= 0 && at+1 < len(args) && args[at+1] == "json"
 }
 
 // streams are what a command prints to.

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
 	"widecrate/core/inspect"
+	"widecrate/core/job"
 	"widecrate/core/source"
 	"widecrate/core/walk"
 )
@@ -22,9 +24,6 @@ import (
 // completions are those of options whose words are not theirs alone: formats, the
 // placeholders of templates, and the paths in the archives that are named.
 var completions = map[string]cobra.CompletionFunc{
-	"to":       fixed(format.Writable()...),
-	"format":   fixed(format.Writable()...),
-	"method":   fixed(zip.Format.Methods...),
 	"try":      ways,
 	"own-name": placeholders(ownNamePlaceholders),
 	"rename":   placeholders(renamePlaceholders),
@@ -32,6 +31,19 @@ var completions = map[string]cobra.CompletionFunc{
 	"pick":     entryPaths(asPattern),
 	"drop":     entryPaths(asPattern),
 	"remove":   entryPaths(asPattern),
+	"move":     entryPaths(strings.NewReplacer()),
+	"only": ofJobFile(func(f *job.File) (names []string) {
+		for _, j := range f.Jobs {
+			names = append(names, j.Name)
+		}
+		return names
+	}),
+	"set": ofJobFile(func(f *job.File) (names []string) {
+		for _, name := range f.Variables {
+			names = append(names, name+"=")
+		}
+		return names
+	}),
 }
 
 // asPattern makes a path match itself as a pattern.
@@ -62,14 +74,36 @@ func fixed(words ...string) cobra.CompletionFunc {
 	return cobra.FixedCompletions(words, cobra.ShellCompDirectiveNoFileComp)
 }
 
-// ways completes the last of several with commas between them.
+// ways completes the last of several with commas between them: formats, and the methods of ZIP.
 func ways(_ *cobra.Command, _ []string, typed string) ([]string, cobra.ShellCompDirective) {
 	before := typed[:strings.LastIndex(typed, ",")+1]
-	var words []string
-	for _, name := range format.Writable() {
-		words = append(words, before+name)
+	names := format.Writable()
+	for _, method := range zip.Format.Methods {
+		names = append(names, zip.Format.Name+":"+method)
 	}
-	return words, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+	for i := range names {
+		names[i] = before + names[i]
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+}
+
+// ofJobFile offers what is in the job file that is named.
+func ofJobFile(names func(f *job.File) []string) cobra.CompletionFunc {
+	return func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if len(args) != 1 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		f, err := job.Read(args[0], jobLanguage(), nil, os.LookupEnv)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		words, directive := names(f), cobra.ShellCompDirectiveNoFileComp
+		if slices.ContainsFunc(words, func(word string) bool { return strings.HasSuffix(word, "=") }) {
+			directive |= cobra.ShellCompDirectiveNoSpace
+		}
+		slices.Sort(words)
+		return slices.Compact(words), directive
+	}
 }
 
 // placeholders completes the one that was begun, or offers them behind what was typed.

@@ -14,6 +14,7 @@ import (
 	"widecrate/cli/show"
 	"widecrate/core/create"
 	"widecrate/core/format"
+	"widecrate/core/format/zip"
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/revise"
@@ -65,8 +66,8 @@ has all of it.`,
 	set := option.Of(cmd)
 	c.archiveOptions.addTo(set, false, true)
 	set.Group("The new archives", func() {
-		set.Text(&c.to, "to")
-		set.Text(&c.method, "method")
+		set.Offered(&c.to, "to", format.Writable()...)
+		set.Offered(&c.method, "method", zip.Format.Methods...)
 		set.Value(&c.level, "level")
 		c.cutOptions.addTo(set)
 		set.Text(&c.Into, "into")

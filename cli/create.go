@@ -19,6 +19,8 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/create"
+	"widecrate/core/format"
+	"widecrate/core/format/zip"
 	"widecrate/core/place"
 	"widecrate/core/remote"
 	"widecrate/core/report"
@@ -141,8 +143,8 @@ type writingOptions struct {
 }
 
 func (o *writingOptions) addTo(set *option.Set) {
-	set.Text(&o.format, "format")
-	set.Text(&o.method, "method")
+	set.Offered(&o.format, "format", format.Writable()...)
+	set.Offered(&o.method, "method", zip.Format.Methods...)
 	set.Value(&o.level, "level")
 	o.cutOptions.addTo(set)
 }

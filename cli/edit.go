@@ -12,6 +12,7 @@ import (
 	"widecrate/cli/option"
 	"widecrate/cli/show"
 	"widecrate/core/create"
+	"widecrate/core/format/zip"
 	"widecrate/core/report"
 	"widecrate/core/revise"
 	"widecrate/core/source"
@@ -68,7 +69,7 @@ complete; one in which nothing changes stays as it is.`,
 	set.Group("What is added", func() {
 		set.Value(&c.top, "top")
 		set.Text(&c.under, "under")
-		set.Text(&c.method, "method")
+		set.Offered(&c.method, "method", zip.Format.Methods...)
 		set.Value(&c.level, "level")
 		set.Switch(&c.encrypt, "encrypt")
 		c.passwordOptions.addTo(set)

@@ -50,7 +50,7 @@ func (s *streams) both(first, second error) error {
 	var failures report.Failures
 	for _, err := range []error{first, second} {
 		if _, shown := errors.AsType[reported](err); !shown {
-			s.announce(err)
+			s.Failed(err)
 		}
 		failures.Add(err)
 	}

@@ -334,8 +334,9 @@ func (c *runCommand) unable(t *jobRun, ended map[string]report.JobState, halted 
 
 // one runs a job.
 func (c *runCommand) one(ctx context.Context, t *jobRun, j *report.Job) {
-	j.State = report.JobStarted
-	c.Event(j)
+	if j.State = report.JobStarted; !c.dryRun {
+		c.Event(j)
+	}
 	if !c.quiet {
 		c.Summary().Printf("%s\n", c.Summary().Strong(t.Title()+": "+t.Command))
 	}

@@ -1,6 +1,9 @@
 package option
 
 import (
+	"slices"
+	"strings"
+
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
@@ -33,6 +36,8 @@ func Keys(cmd *cobra.Command) (keys []job.Key) {
 			k.Form = job.Rows
 		case interface{ among() []string }:
 			k.Form, k.Words = job.Word, v.among()
+		case Value:
+			k.Words = slices.DeleteFunc(slices.Clone(v.Words()), func(word string) bool { return strings.HasSuffix(word, "=") })
 		}
 		keys = append(keys, k)
 	})

@@ -128,6 +128,11 @@ func (s *Set) Switch(to *bool, name string) { s.add((*truth)(to), name).NoOptDef
 // Text is any text.
 func (s *Set) Text(to *string, name string) { s.add((*text)(to), name) }
 
+// Offered is a text for which some words are offered; which are allowed may depend on more.
+func (s *Set) Offered(to *string, name string, words ...string) {
+	s.add(&offered{(*text)(to), words}, name)
+}
+
 // Texts are texts of an option that may be repeated.
 func (s *Set) Texts(to *[]string, name string) { s.add((*texts)(to), name) }
 

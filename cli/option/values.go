@@ -46,6 +46,14 @@ func (t *text) Set(value string) error {
 	return nil
 }
 
+// offered is a text that is mostly one of some words.
+type offered struct {
+	*text
+	words []string
+}
+
+func (o *offered) Words() []string { return o.words }
+
 // texts are those of an option that may be repeated.
 type texts []string
 
@@ -139,8 +147,9 @@ type Level struct {
 	text    string
 }
 
-func (l *Level) Type() string   { return "0-9|fast|normal|best" }
-func (l *Level) String() string { return l.text }
+func (l *Level) Type() string    { return "0-9|fast|normal|best" }
+func (l *Level) String() string  { return l.text }
+func (l *Level) among() []string { return l.Words() }
 func (l *Level) Words() []string {
 	return []string{"fast", "normal", "best", "0", "1", "2", "3", "4", "5", "6", "7", "8", "9"}
 }

@@ -334,20 +334,22 @@ func (c *Listing) names(a *inspect.Archive, n *report.Listed) error {
 }
 
 // each counts the entries of an archive, and gives those to be listed to print.
-func (c *Listing) each(a *inspect.Archive, n *report.Listed, print func(e *archive.Entry, link string) error) error {
+func (c *Listing) each(a *inspect.Archive, n *report.Listed, print func(e *archive.Entry, link, member string) error) error {
 	for i, e := range c.entries(a, &n.LeftOut) {
 		n.Count(e)
 		if c.Totals {
 			continue
 		}
 		link := ""
-		if e.Kind == archive.Symlink && !e.Encrypted {
+		if e.Kind == archive.Hardlink {
+			link = e.Link
+		} else if e.Kind == archive.Symlink && !e.Encrypted {
 			var err error
 			if link, err = a.Link(i); err != nil {
 				return err
 			}
 		}
-		if err := print(e, link); err != nil {
+		if err := print(e, link, a.Member(i)); err != nil {
 			return err
 		}
 	}
@@ -357,8 +359,8 @@ func (c *Listing) each(a *inspect.Archive, n *report.Listed, print func(e *archi
 // lines prints JSON.
 func (c *Listing) lines(a *inspect.Archive, n *report.Listed) error {
 	var line []byte
-	err := c.each(a, n, func(e *archive.Entry, link string) error {
-		line = report.AppendEntry(line[:0], a.Path, e, link, isUnsafe(e, link))
+	err := c.each(a, n, func(e *archive.Entry, link, member string) error {
+		line = report.AppendEntry(line[:0], a.Path, member, e, link, isUnsafe(e, link))
 		_, err := c.Out.Write(line)
 		return err
 	})
@@ -378,7 +380,7 @@ func (c *Listing) csvTitles() {
 
 func (c *Listing) csv(a *inspect.Archive, n *report.Listed) error {
 	w := csv.NewWriter(c.Out)
-	err := c.each(a, n, func(e *archive.Entry, link string) error {
+	err := c.each(a, n, func(e *archive.Entry, link, _ string) error {
 		f := report.FieldsOf(e)
 		return w.Write([]string{a.Path, e.Path, e.Kind.String(), csvSize(e.Size), csvSize(e.Packed), string(f.Modified),
 			string(f.Mode), e.Method, string(f.CRC32), strconv.FormatBool(e.Encrypted), link, strconv.FormatBool(isUnsafe(e, link))})

@@ -37,6 +37,7 @@ type Archive struct {
 
 	entries []archive.Entry
 	links   map[int]link
+	member  func(entry int) string
 	request *walk.Request
 }
 
@@ -116,6 +117,9 @@ func (a *Archive) Entries(leftOut *choose.Tally) iter.Seq2[int, *archive.Entry] 
 		}
 	}
 }
+
+// Member is the name of the member of a series that the i-th entry is in; empty: of none.
+func (a *Archive) Member(i int) string { return a.member(i) }
 
 // LeftOut counts what the selection leaves out.
 func (a *Archive) LeftOut() (n choose.Tally) {

@@ -59,6 +59,7 @@ func (u *unit) Open(func() error) (work schedule.Work, err error) {
 	a.Size, a.Format = u.open.Size(), u.open.Format
 	work.Inside, u.err = u.list()
 	work.Weight = int64(len(a.entries)) * 256 // about what is kept of each
+	a.member = u.open.Member
 	a.Remarks, a.Summed = u.open.Remarks(), u.open.Summed()
 	if u.err == nil {
 		u.err = u.visitor.Begin()

@@ -25,7 +25,7 @@ type Key struct {
 	Name  string
 	Help  string // one line
 	Form  Form
-	Words []string // all that it can be; nil: there are too many
+	Words []string // all that it can be; of a text, some that are offered; nil: there are too many
 	Least int      // of a number
 }
 

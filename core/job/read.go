@@ -379,6 +379,9 @@ func (r *reader) value(k *Key, n *node, with round) (Value, bool) {
 		return v, false
 	}
 	asked := n.plain || v.Text != n.text // the text says true itself, or a variable does
+	if slices.Contains([]string{"True", "TRUE", "False", "FALSE"}, v.Text) && k.Form == Switch { // YAML 1.2, section 10.3.2
+		v.Text = strings.ToLower(v.Text)
+	}
 	switch {
 	case k.Form == Switch && (!asked || v.Text != "true" && v.Text != "false"):
 		r.mistake(v.At, "", "%s must be true or false, and not %q", k.Name, v.Text)

@@ -1,6 +1,10 @@
 package job
 
-import "encoding/json"
+import (
+	"encoding/json"
+	"math"
+	"strconv"
+)
 
 // object is one of JSON.
 type object = map[string]any
@@ -28,9 +32,9 @@ func (l *Language) Schema() ([]byte, error) {
 	text := object{"$ref": "#/$defs/text"}
 	job := object{
 		nameKey:    text,
-		followsKey: object{"description": "jobs before this one, all of which must be done", "$ref": "#/$defs/texts"},
+		followsKey: object{"description": "jobs before this one, all of which must be done", "anyOf": []any{text, object{"type": "array", "items": text}}},
 		evenIfKey:  object{"description": "run it also after a job that it follows has failed", "enum": []any{evenIfFailed}},
-		needsKey:   object{"description": "how much of its archives must succeed", "type": "string", "pattern": `^([1-9][0-9]?|100)%$`},
+		needsKey:   object{"description": "how much of its archives must succeed", "type": "string", "pattern": `^0*([1-9][0-9]?|100)%$`},
 		repeatKey: object{"description": "run it once for each value, or each combination of several", "type": "object", "minProperties": 1, "propertyNames": variable,
 			"additionalProperties": object{"type": "array", "items": text, "minItems": 1}},
 	}
@@ -50,11 +54,13 @@ func (l *Language) Schema() ([]byte, error) {
 		file[k.Name] = k.schema()
 	}
 	defs := commands
+	value := object{"$ref": "#/$defs/value"}
 	defs["text"] = object{"type": []string{"string", "number", "boolean"}}
-	defs["texts"] = object{"anyOf": []any{text, object{"type": "array", "items": text, "minItems": 1}}}
+	defs["value"] = object{"type": []string{"string", "number", "boolean"}, "minLength": 1}
+	defs["texts"] = object{"anyOf": []any{value, object{"type": "array", "items": value, "minItems": 1}}}
 	defs["switch"] = object{"anyOf": []any{object{"type": "boolean"}, filled}}
-	defs["rows"] = object{"anyOf": []any{text, object{"type": "array", "minItems": 1,
-		"items": object{"type": "array", "items": text, "minItems": 2, "maxItems": 2}}}}
+	defs["rows"] = object{"anyOf": []any{value, object{"type": "array", "minItems": 1,
+		"items": object{"type": "array", "items": value, "minItems": 2, "maxItems": 2}}}}
 	b, err := json.MarshalIndent(object{
 		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A job file of widecrate",
 		"type": "object", "additionalProperties": false, "required": []string{versionKey, jobsKey},
@@ -74,11 +80,27 @@ func (k *Key) schema() object {
 	case Rows:
 		s = object{"$ref": "#/$defs/rows"}
 	case Number:
-		s = object{"anyOf": []any{object{"type": "integer", "minimum": k.Least}, object{"type": "string", "pattern": `^[0-9]+$`}, filled}}
+		digits := `^[0-9]+$`
+		if k.Least > 0 {
+			digits = `^0*[1-9][0-9]*$`
+		}
+		s = object{"anyOf": []any{object{"type": "integer", "minimum": k.Least, "maximum": math.MaxInt64}, object{"type": "string", "pattern": digits}, filled}}
 	case Word:
-		s = object{"anyOf": []any{object{"enum": k.Words}, filled}}
+		words := make([]any, len(k.Words))
+		for i, word := range k.Words {
+			words[i] = word
+		}
+		for _, word := range k.Words { // which YAML takes for a number
+			if n, err := strconv.Atoi(word); err == nil {
+				words = append(words, n)
+			}
+		}
+		s = object{"anyOf": []any{object{"enum": words}, filled}}
 	default:
-		s = object{"$ref": "#/$defs/text"}
+		s = object{"$ref": "#/$defs/value"}
+		if k.Words != nil {
+			s = object{"anyOf": []any{object{"enum": k.Words}, s}}
+		}
 	}
 	s["description"] = k.Help
 	return s

@@ -82,7 +82,8 @@ func FieldsOf(e *archive.Entry) (f Fields) {
 
 // AppendEntry appends the line of JSON for an entry of a listing, of which there
 // may be millions: it is written out by hand.
-func AppendEntry(b []byte, in string, e *archive.Entry, link string, unsafe bool) []byte {
+// can be a million: in the archive that is called in, and of a series in that member of it.
+func AppendEntry(b []byte, in, member string, e *archive.Entry, link string, unsafe bool) []byte {
 	text := func(key string, value []byte) {
 		if value != nil {
 			b = append(append(append(b, key...), value...), '"')
@@ -104,6 +105,9 @@ func AppendEntry(b []byte, in string, e *archive.Entry, link string, unsafe bool
 	}
 	if link != "" {
 		b = appendName(b, "link", link)
+	}
+	if member != "" {
+		b = appendName(b, "member", member)
 	}
 	return append(b, "}\n"...)
 }

@@ -58,9 +58,9 @@ func TestLines(t *testing.T) {
 func TestAppendEntry(t *testing.T) {
 	e := archive.Entry{Path: "a\"\n潮", Size: 3, Packed: archive.Unknown, Method: "store", Modified: time.Unix(0, 0).UTC(), Mode: 0o644, HasMode: true, CRC32: 10, HasCRC32: true}
 	var got map[string]any
-	require.NoError(t, json.Unmarshal(AppendEntry(nil, "x.zip", &e, "to", true), &got))
+	require.NoError(t, json.Unmarshal(AppendEntry(nil, "x.zip", "m.zip", &e, "to", true), &got))
 	assert.Equal(t, map[string]any{"kind": "entry", "archive": "x.zip", "path": "a\"\n潮", "type": "file", "size": 3.0, "packed": nil, "method": "store",
-		"modified": "1970-01-01T00:00:00Z", "mode": "0644", "crc32": "0000000a", "encrypted": false, "unsafe": true, "link": "to"}, got)
+		"modified": "1970-01-01T00:00:00Z", "mode": "0644", "crc32": "0000000a", "encrypted": false, "unsafe": true, "link": "to", "member": "m.zip"}, got)
 }
 
 // Names that are no UTF-8 come back, from lines by hand as well.
@@ -81,7 +81,7 @@ func TestTexts(t *testing.T) {
 		assert.Equal(t, there, back)
 	}
 	var back names
-	require.NoError(t, Unmarshal(AppendEntry(nil, "x.zip", &archive.Entry{Path: "k\xfcste"}, "\xff", false), &back))
+	require.NoError(t, Unmarshal(AppendEntry(nil, "x.zip", "", &archive.Entry{Path: "k\xfcste"}, "\xff", false), &back))
 	assert.Equal(t, names{Path: "k\xfcste", Link: "\xff"}, back)
 	assert.Error(t, Unmarshal([]byte(`{"path_bytes":"?"}`), &back))
 }
