@@ -46,7 +46,7 @@ func TestShortHelp(t *testing.T) {
 // the kinds of failure say.
 func TestReference(t *testing.T) {
 	root := newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}})
-	pages := map[string]string{"../docs/errors.md": errorTable(t), "../docs/reference/options.md": matrix(t, root)}
+	pages := map[string]string{"../docs/guide.md": guide(t), "../docs/errors.md": errorTable(t), "../docs/reference/options.md": matrix(t, root)}
 	var add func(cmd *cobra.Command)
 	add = func(cmd *cobra.Command) {
 		name := strings.ReplaceAll(cmd.CommandPath(), " ", "-")

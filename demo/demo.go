@@ -89,7 +89,27 @@ func Make(dir string) error {
 			return fault.Writing(path, err)
 		}
 	}
-	return makeSurvey(filepath.Join(dir, "survey"))
+	if err := makeSurvey(filepath.Join(dir, "survey")); err != nil {
+		return err
+	}
+	return arrived(dir, time.Now().Add(-time.Hour))
+}
+
+// arrived makes all archives as old as if they had come in at that time: none is still arriving.
+func arrived(dir string, at time.Time) error {
+	for _, sub := range sources {
+		children, err := os.ReadDir(filepath.Join(dir, sub))
+		if err != nil {
+			return fault.Reading(sub, err)
+		}
+		for _, child := range children {
+			path := filepath.Join(dir, sub, child.Name())
+			if err := os.Chtimes(path, at, at); err != nil {
+				return fault.Writing(path, err)
+			}
+		}
+	}
+	return nil
 }
 
 // Files returns the demo data: content by path.
