@@ -67,24 +67,32 @@ func guide(t *testing.T) string {
 	return before + contentsMark + contents.String() + "\n" + body + indexMark + strings.TrimPrefix(index.String(), "\n")
 }
 
-// explained is a link to where an option is explained: in the guide, or else on another page.
+// explained are links to where an option is explained: the sections of the guide that say most of
+// it, or else another page.
 func explained(t *testing.T, name, guide string) string {
 	written := regexp.MustCompile("`[^`\n]*--" + name + "[ `=]")
 	shown := regexp.MustCompile(`(?m)^widecrate .* --` + name + `( |$)`)
 	row := regexp.MustCompile("(?m)^\\| (`--[a-z]+[^`]*`, )?`--" + name + "[ `]")
-	said, best := 0, ""
+	said := map[string]int{}
+	most := 0
+	var sections []string
 	for section := range strings.SplitSeq(guide, "\n## ") {
 		heading, text, _ := strings.Cut(strings.TrimPrefix(section, "## "), "\n")
 		n := len(written.FindAllString(unfenced(text), -1))
 		if n > 0 { // examples, and rows of tables, show what a section is about
-			n += 2*len(shown.FindAllString(text, -1)) + 6*len(row.FindAllString(text, -1))
+			n += 2*len(shown.FindAllString(text, -1)) + 4*len(row.FindAllString(text, -1))
+			sections = append(sections, heading)
 		}
-		if n > said {
-			said, best = n, heading
+		said[heading], most = n, max(most, n)
+	}
+	var links []string
+	for _, heading := range sections {
+		if 2*said[heading] >= most {
+			links = append(links, fmt.Sprintf("[%s](#%s)", heading, anchor(heading)))
 		}
 	}
-	if best != "" {
-		return fmt.Sprintf("[%s](#%s)", best, anchor(best))
+	if links != nil {
+		return strings.Join(links, ", ")
 	}
 	for _, page := range []string{"jobs", "schedule", "scale", "windows", "formats", "security"} {
 		text, err := os.ReadFile("../docs/" + page + ".md")
