@@ -50,7 +50,7 @@ func TestPairsOfTheirOwn(t *testing.T) {
 		{"a.zip,one,log,,,\n", "1 archive unpacked", 0, nil},
 		{"a.zip,one,,,{none},\n", "an unknown placeholder {none}", 2, nil},
 		{"a.zip,one,,,,NONE\n", "no variable NONE", 2, nil},
-		{"a.zip,one,x\n", "is not source and into", 2, nil},
+		{"a.zip,one,x\n", "where source and into are expected", 2, nil},
 	} {
 		put(t, filepath.Join(dir, "pairs.csv"), "source,into,ext,entry,own-name,password-env\n"+c.rows)
 		stdout, stderr, code := run(t, dir, run1...)

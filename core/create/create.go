@@ -292,7 +292,7 @@ func (o *Options) Check() error {
 	case o.Writing.Password != "" && !o.Format.Encrypts:
 		return fault.New(fault.Usage, "only ZIP archives can be locked, and this is %s", o.Format.Name)
 	case o.Writing.Password != "" && o.Epoch != nil:
-		return fault.New(fault.Usage, "what is locked is different each time: it cannot be reproduced")
+		return fault.New(fault.Usage, "an archive that is locked has other bytes each time, and cannot be reproducible, too").Advise("leave out one of the two")
 	case o.Keep != "" && remote.IsAddress(o.Archive):
 		return fault.At(o.Archive, fault.New(fault.Usage, "what is replaced at an address cannot be kept in a folder on disk").Advise("number the new one instead"))
 	case o.Output != nil && (o.Cut != nil || o.ReadBack):

@@ -270,7 +270,7 @@ func (r *run) refuseElsewhere() error {
 			return fault.At(s.Path, fault.New(fault.Usage, "files are not unpacked to an address").Advise("unpack to a folder on disk"))
 		case !s.Elsewhere():
 		case r.Placement.Into == "" && s.To().Into == "":
-			return fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
+			return fault.At(s.Path, fault.New(fault.Usage, "it lies in no folder on disk that its files could go to, so the destination has to be given").Suggest(fault.NameDestination))
 		}
 	}
 	return source.CheckAfter(r.Sources, r.Placement.Today, &r.After, &r.Failed)

@@ -67,7 +67,7 @@ func (e *editing) open(s source.Source) (old *disposal.Old, err error) {
 	case s.Err() != nil:
 		return nil, s.Err()
 	case s.Elsewhere():
-		return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, and what is edited is a file"))
+		return nil, fault.At(s.Path, fault.New(fault.Usage, "what comes from standard input is no file, and what is edited is a file").Advise("save it as a file first"))
 	case s.Set() != nil:
 		if e.whole, e.Add.Cut, err = cutLike(s.Set()); err != nil {
 			return nil, fault.At(s.Path, err)

@@ -24,7 +24,7 @@ func (c *Conversion) targets() ([]target, error) {
 		}
 		dir := c.Placement.Into
 		if dir == "" && s.Elsewhere() {
-			return nil, fault.At(s.Path, fault.New(fault.Usage, "it is in no folder, so the destination has to be given").Suggest(fault.NameDestination))
+			return nil, fault.At(s.Path, fault.New(fault.Usage, "it lies in no folder on disk that its archive could go to, so the destination has to be given").Suggest(fault.NameDestination))
 		}
 		if dir == "" {
 			dir = filepath.Dir(s.Path)

@@ -20,7 +20,7 @@ type CorruptError struct {
 }
 
 func (e *CorruptError) Error() string {
-	return fmt.Sprintf("the compressed data is corrupt before offset %d: %s", e.Offset, e.What)
+	return fmt.Sprintf("before offset %d it has %s", e.Offset, e.What)
 }
 
 // corrupt is an error whose place is not known yet.
@@ -273,7 +273,7 @@ func (d *Decoder) storedHeader() error {
 		return err
 	}
 	if length != ^complement&0xffff {
-		return corrupt("a stored block contradicts its own length")
+		return corrupt("a stored block that contradicts its own length")
 	}
 	d.giveBack()
 	d.stored, d.phase = length, (*Decoder).storedData
@@ -307,7 +307,7 @@ func (d *Decoder) dynamicHeader() error {
 	}
 	literals, distances, orders := counts&31+257, counts>>5&31+1, counts>>10+4
 	if literals > maxLiterals || distances > d.codes.maxDistances {
-		return corrupt("a block with too many codes")
+		return corrupt("a block with more codes than there are")
 	}
 	var lengths [maxLiterals + 32]byte
 	for i := range orders {
@@ -353,7 +353,7 @@ func (d *Decoder) readLengths(lengths []byte) error {
 			return corrupt("a code length that there is not")
 		}
 		if i == 0 && e&kindMask == kindAgain {
-			return corrupt("a code length repeats nothing")
+			return corrupt("a code length that repeats nothing")
 		}
 		repeats, err := d.value(e)
 		if err != nil {
@@ -364,7 +364,7 @@ func (d *Decoder) readLengths(lengths []byte) error {
 			value = lengths[i-1]
 		}
 		if i+repeats > len(lengths) {
-			return corrupt("too many code lengths")
+			return corrupt("more lengths of codes than a block can have")
 		}
 		for range repeats {
 			lengths[i] = value
