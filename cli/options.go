@@ -375,7 +375,7 @@ func shownError(failures *report.Failures) error {
 	return nil
 }
 
-// decodeOptions say what data is decoded with, and hold against hostile archives.
+// decodeOptions say what data is decoded with, and protect against hostile archives.
 type decodeOptions struct {
 	dictionary string
 	limits     bound.Limits

@@ -20,7 +20,7 @@ func TestPortableNames(t *testing.T) {
 	for _, args := range [][]string{{"--dry-run"}, {"-v"}, {"--layout", "own", "--clash", "refuse"}} {
 		stdout, stderr, code := run(t, dir, append([]string{"extract", "gauges.zip", "--into", "out", "--names", "portable", "--color", "never"}, args...)...)
 		require.Zero(t, code, stderr)
-		assert.Contains(t, stdout, "3 files got names that every system can hold, percent-encoded")
+		assert.Contains(t, stdout, "3 files renamed, percent-encoded, so that every system can hold the names")
 		if args[0] == "-v" || args[0] == "--dry-run" {
 			assert.Regexp(t, `  08%3A30\.csv +for 08:30\.csv`, stdout)
 			assert.NotContains(t, stdout, "for plain.csv")

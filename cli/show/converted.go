@@ -118,6 +118,6 @@ func (c *Conversions) summary(s *Screen) {
 	s.Printf("%s converted%s: %s in %s, %s%s; %s\n", s.Strong(Count(len(c.Made), "archive")), before,
 		Count(c.Files, "file"), Size(c.bytes), c.how(), left(&c.LeftOut), Took(time.Since(c.Started)))
 	if c.readBack > 0 {
-		s.Printf("%s read back: each is as it was written\n", Count(c.readBack, "entry"))
+		s.Printf("%s read back, folders too: each is as it was written\n", Count(c.readBack, "entry"))
 	}
 }

@@ -74,7 +74,7 @@ func (o *Output) madeOf(s *Screen, r *report.Created, locked bool) {
 		s.Printf("Locked with AES-256; the names of the entries are not hidden, and openers built into desktop systems often cannot read it.\n")
 	}
 	if r.ReadBack > 0 {
-		s.Printf("%s read back: each is as it was packed\n", Count(r.ReadBack, "entry"))
+		s.Printf("%s read back, folders too: each is as it was packed\n", Count(r.ReadBack, "entry"))
 	}
 	switch {
 	case r.Kept != "":

@@ -285,7 +285,7 @@ func (r *Extraction) tellMore(s *Screen) {
 		if r.Verbose || r.DryRun {
 			shown = ""
 		}
-		s.Printf("%s got names that every system can hold, percent-encoded%s\n", Count(t.Spelt, "file"), shown)
+		s.Printf("%s renamed, percent-encoded, so that every system can hold the names%s\n", Count(t.Spelt, "file"), shown)
 	}
 	if t.SetID > 0 {
 		s.Printf("set-user-ID and set-group-ID dropped: %s\n", Count(t.SetID, "file"))

@@ -110,7 +110,7 @@ type Options struct {
 	Names      *Names            // account of its paths; nil: each counts alone
 	Files      []PackageFile     // of a cpio whose headers only number the files of its package
 
-	// Decoded is told of all that is decoded of an archive which is compressed as a
+	// Decoded gets all that is decoded of an archive which is compressed as a
 	// whole: headers, what is skipped, and what stands behind its end. Its error ends
 	// that; nil: nobody counts.
 	Decoded func(bytes int64) error

@@ -1,4 +1,4 @@
-// Package bound holds against hostile archives: it limits what one source, with
+// Package bound protects against hostile archives: it limits what one source, with
 // all archives inside, may unpack to, while that is being decoded.
 package bound
 

@@ -10,11 +10,11 @@ import (
 )
 
 // A Meter is what the data of an entry passes on its way, until Context is cancelled: the one
-// place where it is held against bounds, counted and summed up. Zero values do none of that.
+// place where it is checked against bounds, counted and summed up. Zero values do none of that.
 type Meter struct {
 	Context context.Context
 	Budget  *Budget
-	Passed  func(bytes int64) error // is told of what passed, and ends it with an error
+	Passed  func(bytes int64) error // gets what passed, and ends it with an error
 	Total   *atomic.Int64           // gets the bytes that passed
 	Sums    []hash.Hash             // of the data
 }

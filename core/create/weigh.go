@@ -200,7 +200,7 @@ func weighOften(ctx context.Context, way Way, pieces []item, workers int) (*repo
 
 // extrapolate estimates the size for everything from what the second half of the
 // pieces added to the first: where one file helps to pack the next, more of them
-// pack better still. Pieces are held against what each comes to when it is deflated. It
+// pack better still. Pieces are compared with what each comes to when it is deflated. It
 // returns how far off that may be: as far as what the second half added is from what the second
 // quarter did.
 func extrapolate(ctx context.Context, way Way, m *report.Way, pieces []item, deflated []int64, r *report.Weighed, workers int) (off float64, err error) {

@@ -93,7 +93,7 @@ func Packed(files []blob.File, folders []string, archive []Record) (removed int,
 }
 
 // Delivered removes files and links that an earlier run delivered, after a look at all of them:
-// all are as they were when they were held against its receipt. It returns how many went; with
+// all are as they were when they were compared with its receipt. It returns how many went; with
 // an error that is of kind fault.Refused, none.
 func Delivered(ctx context.Context, files []blob.File) (removed int, err error) {
 	if len(files) > 0 && files[0].Remote {

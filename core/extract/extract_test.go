@@ -138,7 +138,7 @@ func TestOneFailureOfMany(t *testing.T) {
 		kinds = append(kinds, fault.Of(outcomes[i].Err))
 		totals.Add(&outcomes[i])
 	}
-	assert.Equal(t, []fault.Kind{fault.Unreadable, 0, fault.Unsafe, fault.Unsafe, 0, fault.Damaged, fault.Damaged}, kinds, "what is missing is told first")
+	assert.Equal(t, []fault.Kind{fault.Unreadable, 0, fault.Unsafe, fault.Unsafe, 0, fault.Damaged, fault.Damaged}, kinds, "what is missing is reported first")
 	assert.Equal(t, map[string]string{"a/x": "1", "d/x": "5", "d/l": "→ x"}, systemtest.Contents(t, o.Placement.Into))
 	assert.Equal(t, fault.Other, fault.Of(totals.Err()))
 	assert.Contains(t, outcomes[2].Err.Error(), "b.zip › ../../escaped: its path leads out")

@@ -129,7 +129,7 @@ func (s *Set) checkTwice() error {
 }
 
 // listed reports whether a list of sums beside the parts names two of them: it decides, and is
-// held against them when they are read.
+// checked against them when they are read.
 func (s *Set) listed(a, b int) bool {
 	sums, err := new(Lists).Of(s)
 	if err != nil {

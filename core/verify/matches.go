@@ -14,7 +14,7 @@ import (
 // A Pair is two things to compare; one that has none beside it has "" there.
 type Pair struct{ A, B string }
 
-// ByName and ByStem are what archives of two folders are told to belong together by.
+// ByName and ByStem are what archives of two folders are said to belong together by.
 func ByName(s source.Source) string { return s.Name() }
 
 // ByStem is the name without its extension: a ZIP belongs to a tar.

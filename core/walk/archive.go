@@ -56,7 +56,7 @@ type Archive struct {
 type Opening struct {
 	archive.Options
 	Limits  bound.Limits
-	Sums    *parts.Lists           // of SHA-256 sums, to hold the archive against before; nil: it is not
+	Sums    *parts.Lists           // of SHA-256 sums, that the archive is checked against before; nil: it is not
 	Whole   bool                   // all of the archive will be read, and once is enough
 	Ordered bool                   // the archive is gone through from front to back, if its format allows that
 	Dir     func() (string, error) // of what has to be kept while the archive is read; nil: that of the system for such files

@@ -33,7 +33,7 @@ func (r *Request) Complete() {
 	}
 }
 
-// Opening says how the sources are opened: held against the sums before.
+// Opening says how the sources are opened: checked against the sums before.
 func (r *Request) Opening() Opening {
 	return Opening{Options: r.Reading, Limits: r.Limits, Sums: r.Sums, Fetched: r.Fetched}
 }

@@ -123,7 +123,7 @@ func TestAllocations(t *testing.T) {
 	}
 }
 
-// TestAssign holds codes against the theorem of Kraft: complete, none too long.
+// TestAssign checks codes by the theorem of Kraft: complete, none too long.
 func TestAssign(t *testing.T) {
 	fibonacci := make([]uint32, 30)
 	for i, a, b := 0, uint32(1), uint32(1); i < len(fibonacci); i, a, b = i+1, b, a+b {

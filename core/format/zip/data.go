@@ -239,7 +239,7 @@ func (d *data) check() error {
 	return nil
 }
 
-// descriptor returns the record after the data (4.3.9) after holding it against
+// descriptor returns the record after the data (4.3.9) after checking it against
 // the directory: it is with or without signature, with sizes of 4 or 8 bytes. It is nil
 // where there is none after all.
 func (d *data) descriptor() ([]byte, error) {

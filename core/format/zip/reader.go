@@ -127,7 +127,7 @@ func (z *Reader) Stored(i int) (from, size int64, err error) {
 // one through a buffer of that size.
 const piece = 128 << 10
 
-// Open returns the data of entry i after holding its local header against the
+// Open returns the data of entry i after checking its local header against the
 // directory. See archive.Reader.
 func (z *Reader) Open(i int) (io.ReadCloser, error) {
 	e, rec := &z.entries[i], &z.records[i]

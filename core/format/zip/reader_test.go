@@ -287,7 +287,7 @@ func TestReadFailingDisk(t *testing.T) {
 	assert.ErrorIs(t, err, fs.ErrPermission)
 }
 
-// FuzzRead holds against any bytes that reading ends, without a panic, and that
+// FuzzRead checks that with any bytes reading ends, without a panic, and that
 // what is accepted is as large as was said.
 func FuzzRead(f *testing.F) {
 	bent.Fuzz(f, [][]byte{
