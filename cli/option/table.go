@@ -258,4 +258,5 @@ var Table = []Row{
 	{Name: "color", Seldom: true, Help: "colours", More: "colours; auto: on a terminal, unless NO_COLOR is set"},
 	{Name: "quiet", Letter: "q", Help: "print errors only"},
 	{Name: "verbose", Letter: "v", Help: "print more"},
+	{Name: "licences", Help: "the licences of all that it is made of"},
 }
