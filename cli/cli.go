@@ -31,7 +31,7 @@ const patience = 500 * time.Millisecond
 var ballast = sync.OnceValue(func() []byte { return make([]byte, 16<<20) })
 
 // manySources are so many that the memory for their names counts more than the time of the
-// collector, which then lets half as much garbage lie.
+// collector, which then lets a third as much garbage lie.
 const manySources = 100_000
 
 // Main runs the command line and returns the exit code. The first interrupt

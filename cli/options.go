@@ -155,7 +155,7 @@ func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quie
 		return nil, err
 	}
 	if len(sources) > manySources {
-		debug.SetGCPercent(50)
+		debug.SetGCPercent(33)
 	}
 	if len(o.left) > 0 && (!quiet || len(sources) == 0) {
 		s.Warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))

@@ -217,15 +217,11 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 
 // schedule works on sources.
 func (r *run) schedule(sources ...*unit) {
-	units := make([]schedule.Unit, len(sources))
-	for i, u := range sources {
-		units[i] = u
-	}
 	o := schedule.Options{Workers: r.Workers, Halt: r.Halt, Backlog: r.Backlog, Ordered: r.ordered}
 	if r.DryRun { // what one archive would bring, the next one meets
 		o.Workers, o.Ordered = 1, true
 	}
-	schedule.Run(r.ctx, o, units)
+	schedule.Run(r.ctx, o, len(sources), func(i int) schedule.Unit { return sources[i] })
 }
 
 // beforeHalt parts the sources in those that are taken, where the first failure ends the run

@@ -88,11 +88,9 @@ func Visit(ctx context.Context, o Options, visitor func(*Archive) Visitor) error
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	r := &run{Options: &o, ctx: ctx, stop: cancel, visitor: visitor}
-	units := make([]schedule.Unit, len(o.Sources))
-	for i := range o.Sources {
-		units[i] = r.unit(&o.Sources[i], nil, Archive{Path: o.Sources[i].Path})
-	}
-	schedule.Run(ctx, schedule.Options{Workers: o.Workers, Ordered: true, Backlog: backlog}, units)
+	schedule.Run(ctx, schedule.Options{Workers: o.Workers, Ordered: true, Backlog: backlog}, len(o.Sources), func(i int) schedule.Unit {
+		return r.unit(&o.Sources[i], nil, Archive{Path: o.Sources[i].Path})
+	})
 	return context.Cause(ctx)
 }
 

@@ -7,16 +7,14 @@ import "context"
 // not done after a halt, and the error of the context, after which only what was done without
 // an error is still reported.
 func Each[T any](ctx context.Context, n int, o Options, do func(i int) (T, error), report func(T)) (left []int, err error) {
-	units := make([]Unit, n)
-	for i := range units {
-		units[i] = &thing[T]{
+	o.Ordered = false
+	Run(ctx, o, n, func(i int) Unit {
+		return &thing[T]{
 			do:     func() (T, error) { return do(i) },
 			report: report,
 			drop:   func() { left = append(left, i) },
 		}
-	}
-	o.Ordered = false
-	Run(ctx, o, units)
+	})
 	return left, ctx.Err()
 }
 

@@ -60,10 +60,11 @@ type Options struct {
 
 const defaultBacklog = 1 << 30
 
-// Run works on units, and on those inside them, until all are done, or ctx is
-// cancelled, or the run is halted. It returns how many were dropped.
-func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
-	s := &scheduler{Options: o, ctx: ctx, rest: units}
+// Run works on so many units, and on those inside them, until all are done, or ctx is
+// cancelled, or the run is halted. Each is asked for once, in order, when it is taken or
+// dropped: there may be millions. It returns how many were dropped.
+func Run(ctx context.Context, o Options, units int, unit func(i int) Unit) (dropped int) {
+	s := &scheduler{Options: o, ctx: ctx, units: units, unit: unit}
 	if s.Workers < 1 {
 		s.Workers = runtime.GOMAXPROCS(0)
 	}
@@ -93,10 +94,11 @@ func Run(ctx context.Context, o Options, units []Unit) (dropped int) {
 		n.unit.Drop()
 		dropped++
 	}
-	for _, u := range s.rest {
-		u.Drop()
+	for ; s.listed < s.units; s.listed++ {
+		s.unit(s.listed).Drop()
+		dropped++
 	}
-	return dropped + len(s.rest)
+	return dropped
 }
 
 // node is a unit in the list of those that were taken and those inside them, in their order.
@@ -125,8 +127,10 @@ type scheduler struct {
 
 	mu       sync.Mutex
 	changed  sync.Cond
-	rest     []Unit  // those after all nodes: there may be millions
-	restCut  bool    // none of them is taken, after a halt
+	units    int
+	unit     func(i int) Unit
+	listed   int     // units that have a node
+	restCut  bool    // none of the others is taken, after a halt
 	queue    []*node // those that nobody took, the next one last
 	opening  int     // nodes that were taken and are not open yet
 	active   []*node // with shares to claim
@@ -164,7 +168,7 @@ func (s *scheduler) take() (n *node, owned bool) {
 				return n, false
 			}
 		}
-		if len(s.queue) == 0 && (len(s.rest) == 0 || s.restCut) && s.opening == 0 {
+		if len(s.queue) == 0 && (s.listed == s.units || s.restCut) && s.opening == 0 {
 			return nil, false
 		}
 		s.changed.Wait()
@@ -173,7 +177,7 @@ func (s *scheduler) take() (n *node, owned bool) {
 }
 
 // next takes the node that comes next, or nil where that has to wait: the last of the queue or
-// else one of the rest, or if too much waits, the one that all others wait for, which is never
+// else one that is not listed yet, or if too much waits, the one that all others wait for, which is never
 // held back.
 func (s *scheduler) next() *node {
 	full := s.waiting >= s.Backlog
@@ -186,11 +190,11 @@ func (s *scheduler) next() *node {
 		s.queue = slices.Delete(s.queue, at, at+1)
 		return n
 	}
-	if len(s.queue) > 0 || len(s.rest) == 0 || s.restCut || full && s.head != nil {
+	if len(s.queue) > 0 || s.listed == s.units || s.restCut || full && s.head != nil {
 		return nil
 	}
-	n := &node{unit: s.rest[0]}
-	s.rest = s.rest[1:]
+	n := &node{unit: s.unit(s.listed)}
+	s.listed++
 	if s.head == nil {
 		s.head = n
 	} else {

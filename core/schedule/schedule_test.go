@@ -133,7 +133,7 @@ func TestLiveness(t *testing.T) {
 			if seed/32%2 == 0 {
 				time.AfterFunc(time.Duration(r.random.IntN(8000))*time.Millisecond, cancel)
 			}
-			dropped := Run(ctx, o, units)
+			dropped := Run(ctx, o, len(units), func(i int) Unit { return units[i] })
 			assert.Len(t, r.dropped, dropped)
 			for _, list := range [][]string{r.reported, r.opened} {
 				assert.True(t, slices.IsSorted(list), "%v", list)
@@ -181,7 +181,7 @@ func TestNoStallBehindASlowOne(t *testing.T) {
 		for range 50 {
 			units = append(units, &timed{took: time.Minute})
 		}
-		assert.Zero(t, Run(t.Context(), Options{Workers: 2, Backlog: 1}, units))
+		assert.Zero(t, Run(t.Context(), Options{Workers: 2, Backlog: 1}, len(units), func(i int) Unit { return units[i] }))
 		assert.Equal(t, time.Hour, time.Since(began))
 	})
 }
@@ -204,7 +204,7 @@ func TestFirstFailureIsNamed(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			r := &madeRun{random: rand.New(rand.NewPCG(2, uint64(seed)))}
 			m := &made{run: r, name: "x", shares: 20, fails: "do"}
-			Run(t.Context(), Options{Workers: 1 + seed%8}, []Unit{m})
+			Run(t.Context(), Options{Workers: 1 + seed%8}, 1, func(int) Unit { return m })
 			assert.ErrorIs(t, m.err, errMade)
 			assert.True(t, strings.HasSuffix(m.err.Error(), ": 1"), m.err)
 		})
