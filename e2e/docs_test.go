@@ -314,7 +314,8 @@ func TestManifest(t *testing.T) {
 	assert.Equal(t, "Job", job.Kind)
 	require.NotNil(t, job.Spec.CompletionMode)
 	assert.Equal(t, batch.IndexedCompletion, *job.Spec.CompletionMode)
-	assert.Contains(t, job.Spec.Template.Spec.Containers[0].Args[0], fmt.Sprintf("--shard auto/%d ", *job.Spec.Completions))
+	args := strings.Join(job.Spec.Template.Spec.Containers[0].Args, " ")
+	assert.Contains(t, args, fmt.Sprintf("extract inbox --into landing --ext csv --shard auto/%d ", *job.Spec.Completions))
 }
 
 // The schedules of the documentation: the line of a crontab runs, and the service manager
