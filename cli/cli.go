@@ -30,10 +30,6 @@ const patience = 500 * time.Millisecond
 // that would be a tenth of the time. It is address space only.
 var ballast = sync.OnceValue(func() []byte { return make([]byte, 16<<20) })
 
-// manySources are so many that the memory for their names counts more than the time of the
-// collector, which then lets a third as much garbage lie.
-const manySources = 100_000
-
 // Main runs the command line and returns the exit code. The first interrupt
 // lets what is under way clean up; a later one ends the program at once.
 func Main(args []string, stdout, stderr io.Writer) int {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -153,9 +152,6 @@ func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quie
 	o.request.Left = func(s source.Source) { o.left = append(o.left, s.Path) }
 	if sources, err = source.Find(cmd.Context(), o.request); err != nil {
 		return nil, err
-	}
-	if len(sources) > manySources {
-		debug.SetGCPercent(33)
 	}
 	if len(o.left) > 0 && (!quiet || len(sources) == 0) {
 		s.Warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))

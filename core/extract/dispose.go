@@ -101,8 +101,8 @@ func (r *run) dispose() {
 
 // groups brings together what reads the same files.
 func (r *run) groups() []*disposal.Group {
-	files := make([][]blob.File, len(r.sources))
-	for i, u := range r.sources {
+	files := make([][]blob.File, len(r.kept))
+	for i, u := range r.kept {
 		if files[i] = u.after.files; files[i] == nil { // one that failed
 			files[i] = u.after.seen
 		}
@@ -116,7 +116,7 @@ func (r *run) groups() []*disposal.Group {
 func (r *run) going(group *disposal.Group) *going {
 	g := &going{files: group.Files}
 	for _, i := range group.Of {
-		g.units = append(g.units, r.sources[i])
+		g.units = append(g.units, r.kept[i])
 	}
 	return g
 }
@@ -199,7 +199,7 @@ func (r *run) replacement(path string) disposal.Record {
 	defer r.telling.Unlock()
 	if r.latest == nil {
 		r.latest = map[string]disposal.Record{}
-		for _, u := range r.sources {
+		for _, u := range r.kept {
 			for _, record := range u.after.delivered {
 				r.latest[place.Key(record.Path)] = record
 			}

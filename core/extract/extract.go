@@ -9,7 +9,6 @@ import (
 	"hash/maphash"
 	"io"
 	"path/filepath"
-	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -85,13 +84,14 @@ type run struct {
 	alone   map[string]*plan.Rules // of sources that are asked for something else; by source.Own
 	sink    report.Sink
 	telling sync.Mutex
-	long    atomic.Int32 // entries that are being written and are long
-	sources []*unit
+	long    atomic.Int32             // entries that are being written and are long
+	kept    []*unit                  // of the sources, those made so far; nil: nobody asks again
+	wrong   map[*source.Source]error // why some are not opened
 	roots   roots
-	folders map[folder]*unit // own folders, each with the first source that has it; nil: nobody asks again
-	guard   disposal.Guard   // what stays where folders are swapped
-	dropped int              // archives that were not taken
-	folder  string           // in which the program runs; empty: it is not known
+	folders map[folder]*source.Source // own folders, each with the first source that has it; nil: nobody asks again
+	guard   disposal.Guard            // what stays where folders are swapped
+	dropped int                       // archives that were not taken
+	folder  string                    // in which the program runs; empty: it is not known
 	seeds   [2]maphash.Seed
 	output  func(u *unit) output
 	route   *disposal.Route            // of sources that go
@@ -124,10 +124,10 @@ func Run(ctx context.Context, o Options, sink report.Sink) error {
 	if err := r.refuseOverlaps(); err != nil {
 		return err
 	}
-	taken, left := r.beforeHalt()
-	r.schedule(taken...)
-	for _, u := range left {
-		u.Drop()
+	taken := r.beforeHalt()
+	r.schedule(taken, r.unit)
+	for i := taken; i < len(r.Sources); i++ {
+		r.unit(i).Drop()
 	}
 	if r.dropped > 0 {
 		r.tell(report.Stopped(r.dropped))
@@ -152,8 +152,9 @@ func Stream(ctx context.Context, o Options, w io.Writer, sink report.Sink) error
 		reported = to.err != nil // a receiver that is gone is reported once
 	})
 	r.output = func(u *unit) output { return &streamed{from: u.opened, to: &to} }
-	for _, u := range r.sources {
-		r.schedule(u)
+	for i := range r.Sources {
+		u := r.unit(i)
+		r.schedule(1, func(int) *unit { return u })
 		if to.err != nil || o.Halt && u.failed || ctx.Err() != nil {
 			break
 		}
@@ -194,7 +195,7 @@ func (r *run) rulesOf(s *source.Source) *plan.Rules {
 	return &r.plans
 }
 
-// newRun prepares a unit for each source.
+// newRun prepares a run.
 func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	o.Complete()
 	if sink == nil {
@@ -208,30 +209,34 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	}
 	r.seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known
-	r.sources = make([]*unit, len(o.Sources))
+	r.wrong = map[*source.Source]error{}
+	if o.After.Disposition != disposal.Keep || o.Failed.Disposition != disposal.Keep || o.Done != nil && o.Placement.Layout != place.Own {
+		r.kept = make([]*unit, len(o.Sources))
+	}
 	for i := range o.Sources {
-		r.sources[i] = r.sourceUnit(&o.Sources[i])
+		r.roots.expect(r.rootOf(&o.Sources[i]))
 	}
 	return r
 }
 
-// schedule works on sources.
-func (r *run) schedule(sources ...*unit) {
+// schedule works on so many sources.
+func (r *run) schedule(sources int, unit func(i int) *unit) {
 	o := schedule.Options{Workers: r.Workers, Halt: r.Halt, Backlog: r.Backlog, Ordered: r.ordered}
 	if r.DryRun { // what one archive would bring, the next one meets
 		o.Workers, o.Ordered = 1, true
 	}
-	schedule.Run(r.ctx, o, len(sources), func(i int) schedule.Unit { return sources[i] })
+	schedule.Run(r.ctx, o, sources, func(i int) schedule.Unit { return unit(i) })
 }
 
-// beforeHalt parts the sources in those that are taken, where the first failure ends the run
-// no further than one that is known beforehand to fail, and those that are left.
-func (r *run) beforeHalt() (taken, left []*unit) {
-	bad := slices.IndexFunc(r.sources, func(u *unit) bool { return u.err != nil })
-	if !r.Halt || bad < 0 {
-		return r.sources, nil
+// beforeHalt is how many sources are taken, where the first failure ends the run: no more than
+// up to one that is known beforehand to fail.
+func (r *run) beforeHalt() (taken int) {
+	for r.Halt && taken < len(r.Sources) {
+		if taken++; r.errOf(&r.Sources[taken-1]) != nil {
+			return taken
+		}
 	}
-	return r.sources[:bad+1], r.sources[bad+1:]
+	return len(r.Sources)
 }
 
 // decide finds out in their order which sources were done earlier, where the later of
@@ -248,7 +253,8 @@ func (r *run) decide() error {
 	}
 	done := r.Done
 	r.Done = nil
-	for _, u := range r.sources {
+	for i := range r.Sources {
+		u := r.unit(i)
 		if !u.isDone(done) {
 			break
 		}
@@ -259,8 +265,8 @@ func (r *run) decide() error {
 
 // refuseElsewhere refuses what makes no sense for sources that do not lie on disk.
 func (r *run) refuseElsewhere() error {
-	for _, u := range r.sources {
-		s := u.source
+	for i := range r.Sources {
+		s := &r.Sources[i]
 		switch {
 		case remote.IsAddress(r.Placement.Into) || remote.IsAddress(s.To().Into):
 			return fault.At(s.Path, fault.New(fault.Usage, "files are not unpacked to an address").Advise("unpack to a folder on disk"))

@@ -62,11 +62,12 @@ func TestSourcesThatChange(t *testing.T) {
 	o := options(in)
 	o.Placement.Into = out
 	o.Done = func([]blob.File, string, bool) *report.Earlier { return nil }
-	u := newRun(t.Context(), o, nil)
-	u.output = func(one *unit) output { return &changing{staged{unit: one}, path} }
-	u.schedule(u.sources...)
+	r := newRun(t.Context(), o, nil)
+	r.output = func(one *unit) output { return &changing{staged{unit: one}, path} }
+	u := r.unit(0)
+	r.schedule(1, func(int) *unit { return u })
 	assert.Empty(t, systemtest.Contents(t, out))
-	assert.True(t, u.sources[0].failed)
+	assert.True(t, u.failed)
 }
 
 // changing writes to the archive before the commit.

@@ -19,7 +19,7 @@ type inside struct {
 func (u *unit) innerUnits(opened []*walk.Inside) []schedule.Unit {
 	units := make([]schedule.Unit, len(u.plan.Inner))
 	for n, in := range u.plan.Inner {
-		inner := &unit{run: u.run, top: u.top, source: u.source, root: u.run.roots.of(in.Target.Root), dealings: &dealings{target: in.Target, budget: u.opened.budget,
+		inner := &unit{run: u.run, top: u.top, source: u.source, root: u.run.roots.expect(in.Target.Root), dealings: &dealings{target: in.Target, budget: u.opened.budget,
 			outcome: &report.Unpacked{Archive: u.outcome.Archive + " › " + in.Entry.Path, Source: u.outcome.Source,
 				Target: u.run.absolute(in.Target.Path()), Root: u.run.absolute(in.Target.Root), DryRun: u.run.DryRun}}}
 		inner.inside = &inside{entry: in.Entry, outer: u, depth: u.depth() + 1}

@@ -28,36 +28,37 @@ func (r *run) refuseOverlaps() error {
 	if err != nil {
 		return err
 	}
-	r.folders = make(map[folder]*unit, len(r.sources))
+	r.folders = make(map[folder]*source.Source, len(r.Sources))
 	if r.Placement.Layout == place.Own {
 		for i := range r.Others {
-			u := &unit{run: r, source: &r.Others[i]}
-			if target, err := r.targetOf(u.source, u.source.Name()); err == nil && !u.namedLater() {
-				r.folders[r.folderOf(target)] = u
+			s := &r.Others[i]
+			if target, err := r.targetOf(s, s.Name()); err == nil && !namedLater(s) {
+				r.folders[r.folderOf(target)] = s
 			}
 		}
 	}
 	later := r.Placement.Layout == place.Auto
-	for _, u := range r.sources {
-		later = later || u.source.Elsewhere()
-		to, known := target(u)
-		if !known || u.namedLater() {
+	for i := range r.Sources {
+		s := &r.Sources[i]
+		later = later || s.Elsewhere()
+		to, known := target(i)
+		if !known || namedLater(s) {
 			continue
 		}
 		own := r.folderOf(to)
 		first, taken := r.folders[own]
 		if !taken {
-			r.folders[own] = u
+			r.folders[own] = s
 			continue
 		}
-		first.fail(sharedWith(to, u))
-		u.fail(sharedWith(to, first))
+		r.fail(first, sharedWith(to, s))
+		r.fail(s, sharedWith(to, first))
 	}
 	if fresh {
 		r.needAll(target)
-		for _, u := range r.sources {
-			if to, known := target(u); known {
-				u.fail(r.holds(to))
+		for i := range r.Sources {
+			if to, known := target(i); known {
+				r.fail(&r.Sources[i], r.holds(to))
 			}
 		}
 	}
@@ -69,36 +70,29 @@ func (r *run) refuseOverlaps() error {
 
 // namedLater reports whether the server is likely to say what a source is called: its address
 // does not look like an archive.
-func (u *unit) namedLater() bool {
-	if u.source.Address() == nil || u.source.Set() != nil {
+func namedLater(s *source.Source) bool {
+	if s.Address() == nil || s.Set() != nil {
 		return false
 	}
-	_, archive := format.ByName(u.source.Name())
+	_, archive := format.ByName(s.Name())
 	return !archive
-}
-
-// fail gives a source an error, unless it has one.
-func (u *unit) fail(err error) {
-	if u.err == nil && err != nil {
-		u.err = fault.At(u.source.Path, err)
-	}
 }
 
 // targets are the own folders of the sources, as far as they are known: those that the
 // entries decide are asked of the archives, unless one can only be read once.
-func (r *run) targets() (of func(u *unit) (to place.Target, known bool), err error) {
+func (r *run) targets() (of func(i int) (to place.Target, known bool), err error) {
 	if r.Placement.Layout == place.Own {
-		return func(u *unit) (place.Target, bool) {
-			to, _ := r.targetOf(u.source, u.source.Name()) // the error is that of the unit
+		return func(i int) (place.Target, bool) {
+			to, _ := r.targetOf(&r.Sources[i], r.Sources[i].Name()) // the error is that of the unit
 			return to, true
 		}, nil
 	}
-	targets := make(map[*unit]place.Target, len(r.sources))
+	targets := make(map[int]place.Target, len(r.Sources))
 	var sources []source.Source
-	var asked []*unit
-	for _, u := range r.sources {
-		if u.source.Input() == nil && u.err == nil {
-			sources, asked = append(sources, *u.source), append(asked, u)
+	var asked []int
+	for i := range r.Sources {
+		if s := &r.Sources[i]; s.Input() == nil && r.errOf(s) == nil {
+			sources, asked = append(sources, *s), append(asked, i)
 		}
 	}
 	o, p := r.Options, *r.Placement
@@ -107,20 +101,21 @@ func (r *run) targets() (of func(u *unit) (to place.Target, known bool), err err
 	p.Rename = nil
 	o.Placement = &p
 	ask := newRun(r.ctx, o, func(report.Event) {})
-	asks := make(map[*unit]*unit, len(asked)) // for the one of this run
-	for i, u := range ask.sources {
-		asks[u] = asked[i]
-	}
+	asks := make(map[*unit]int, len(asked)) // for the source of this run
 	ask.output = func(u *unit) output {
 		return asking{func() {
-			if one := asks[u]; one != nil {
-				targets[one] = u.target
+			if i, is := asks[u]; is {
+				targets[i] = u.target
 			}
 		}}
 	}
-	ask.schedule(ask.sources...)
-	return func(u *unit) (place.Target, bool) {
-		to, known := targets[u]
+	ask.schedule(len(asked), func(i int) *unit {
+		u := ask.unit(i)
+		asks[u] = asked[i]
+		return u
+	})
+	return func(i int) (place.Target, bool) {
+		to, known := targets[i]
 		return to, known
 	}, r.ctx.Err()
 }
@@ -142,20 +137,21 @@ func (a asking) begin(*plan.Plan) (work schedule.Work, err error) {
 }
 
 // needAll tells the guard what must stay.
-func (r *run) needAll(target func(u *unit) (place.Target, bool)) {
+func (r *run) needAll(target func(i int) (place.Target, bool)) {
 	for _, n := range r.Needed {
 		r.guard.Keep(n.Path, n.What)
 	}
 	if r.Staging != "" {
 		r.guard.Keep(r.Staging, "unfinished work")
 	}
-	for _, u := range r.sources {
-		r.guard.Keep(u.root.path, "the destination of "+u.source.Path)
-		for _, path := range u.source.OnDisk() {
+	for i := range r.Sources {
+		s := &r.Sources[i]
+		r.guard.Keep(place.Absolute(r.rootOf(s)), "the destination of "+s.Path)
+		for _, path := range s.OnDisk() {
 			r.guard.Keep(path, "the source "+path)
 		}
-		if to, known := target(u); known {
-			r.guard.Keep(filepath.Dir(r.absolute(to.Path())), "the folder of "+u.source.Path)
+		if to, known := target(i); known {
+			r.guard.Keep(filepath.Dir(r.absolute(to.Path())), "the folder of "+s.Path)
 		}
 	}
 }
@@ -178,8 +174,8 @@ func (r *run) folderOf(t place.Target) folder {
 	return folder{maphash.String(r.seeds[0], key), maphash.String(r.seeds[1], key)}
 }
 
-func sharedWith(t place.Target, other *unit) error {
-	return fault.New(fault.Refused, "its folder %s would also be that of %s", place.Absolute(t.Path()), other.source.Path).
+func sharedWith(t place.Target, other *source.Source) error {
+	return fault.New(fault.Refused, "its folder %s would also be that of %s", place.Absolute(t.Path()), other.Path).
 		Suggest(fault.NameOrMerge)
 }
 
@@ -189,10 +185,10 @@ func (r *run) claim(u *unit) error {
 	r.telling.Lock()
 	defer r.telling.Unlock()
 	own := r.folderOf(u.target)
-	if first, taken := r.folders[own]; taken && first != u {
+	if first, taken := r.folders[own]; taken && first != u.source {
 		return sharedWith(u.target, first)
 	}
-	r.folders[own] = u
+	r.folders[own] = u.source
 	if r.Rules.Fresh {
 		return r.holds(u.target)
 	}

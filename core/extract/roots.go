@@ -24,8 +24,17 @@ type openRoot struct {
 	users int
 }
 
-// of notes that one more unit needs a root.
-func (r *roots) of(path string) *openRoot {
+// expect notes that one more unit needs a root.
+func (r *roots) expect(path string) *openRoot {
+	root := r.at(path)
+	root.mu.Lock()
+	root.users++
+	root.mu.Unlock()
+	return root
+}
+
+// at is the root at a path.
+func (r *roots) at(path string) *openRoot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	path = place.Absolute(path)
@@ -36,11 +45,7 @@ func (r *roots) of(path string) *openRoot {
 	if r.known[key] == nil {
 		r.known[key] = &openRoot{path: path}
 	}
-	root := r.known[key]
-	root.mu.Lock()
-	root.users++
-	root.mu.Unlock()
-	return root
+	return r.known[key]
 }
 
 // use opens a root when the first of its units needs it.

@@ -1,6 +1,8 @@
 package extract
 
 import (
+	"cmp"
+
 	"widecrate/core/blob"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
@@ -9,19 +11,45 @@ import (
 	"widecrate/core/source"
 )
 
-// sourceUnit is the unit of a source.
-func (r *run) sourceUnit(s *source.Source) *unit {
-	u := &unit{run: r, source: s}
-	u.top = u
-	target, err := r.targetOf(s, s.Name())
-	if u.err = s.Err(); err != nil && s.Err() == nil {
-		u.err = fault.At(s.Path, err)
+// unit is the unit of the i-th source. It is made when it is asked for: there may be millions.
+func (r *run) unit(i int) *unit {
+	if r.kept != nil && r.kept[i] != nil {
+		return r.kept[i]
 	}
-	u.root = r.roots.of(target.Root)
+	s := &r.Sources[i]
+	u := &unit{run: r, source: s, err: r.errOf(s)}
+	u.top = u
+	root := r.rootOf(s)
+	u.root = r.roots.at(root)
 	if r.After.Disposition != disposal.Keep || r.Failed.Disposition != disposal.Keep {
-		u.after = &afterwards{root: target.Root}
+		u.after = &afterwards{root: root}
+	}
+	if r.kept != nil {
+		r.kept[i] = u
 	}
 	return u
+}
+
+// errOf is why a source is not even opened; nil: it is.
+func (r *run) errOf(s *source.Source) error {
+	if err := cmp.Or(s.Err(), r.wrong[s]); err != nil {
+		return err
+	}
+	_, err := r.targetOf(s, s.Name())
+	return fault.At(s.Path, err)
+}
+
+// fail gives a source an error, unless it has one.
+func (r *run) fail(s *source.Source, err error) {
+	if err != nil && r.errOf(s) == nil {
+		r.wrong[s] = fault.At(s.Path, err)
+	}
+}
+
+// rootOf is the destination root of a source.
+func (r *run) rootOf(s *source.Source) string {
+	target, _ := r.targetOf(s, s.Name()) // the error is that of the unit
+	return target.Root
 }
 
 func (r *run) targetOf(s *source.Source, name string) (place.Target, error) {
@@ -76,7 +104,7 @@ func (u *unit) isDone(done func(files []blob.File, target string, content bool) 
 // rename takes the name in that a server gives, which is known only now.
 func (u *unit) rename() (err error) {
 	s := &u.outcome.Source
-	if s.Address() == nil || s.Set() != nil || u.opened.archive.Name == s.Name() && !u.namedLater() {
+	if s.Address() == nil || s.Set() != nil || u.opened.archive.Name == s.Name() && !namedLater(u.source) {
 		return nil
 	}
 	u.target, err = u.run.targetOf(s, u.opened.archive.Name)
