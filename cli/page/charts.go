@@ -57,8 +57,13 @@ func spread(values map[string]int64) figure {
 		return cmp.Or(cmp.Compare(values[a], values[b]), cmp.Compare(a, b))
 	})
 	least, most := max(values[names[0]], 1), values[names[len(names)-1]]
-	f := figure{Title: "How much archives bring", Rest: fmt.Sprintf("Half of them bring less than %s. The most comes from %s: %s.",
-		show.Size(values[names[len(names)/2]]), names[len(names)-1], show.Size(most))}
+	f := figure{Title: "How much archives bring"}
+	if most-least < least/4 {
+		f.Rest = fmt.Sprintf("All of %s bring about the same, %s to %s.", show.Number(len(names)), show.Size(least), show.Size(most))
+		return f
+	}
+	f.Rest = fmt.Sprintf("Half of them bring less than %s. The most comes from %s: %s.",
+		show.Size(values[names[len(names)/2]]), names[len(names)-1], show.Size(most))
 	step := (most-least)/mostBars + 1
 	counts := map[int64]int{} // by where a step starts
 	ends := map[int64]int64{}
@@ -101,7 +106,7 @@ func (p *Page) charts() (charts []figure) {
 		if c.title == bytesByArchive && len(c.values) > mostBars {
 			f = spread(c.values)
 		}
-		if len(f.Bars) > 0 {
+		if len(f.Bars) > 0 || f.Rest != "" {
 			charts = append(charts, f)
 		}
 	}
