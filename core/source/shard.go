@@ -9,8 +9,10 @@ import (
 // together are all sources, and no two have one in common.
 type Shard struct{ Index, Count int }
 
-// Of divides sources into those that are in the share, and the others.
+// Of divides sources into those that are in the share, and the others, which take their place:
+// there may be millions.
 func (s Shard) Of(sources []Source) (in, others []Source) {
+	others = sources[:0]
 	for _, source := range sources {
 		if source.Share(s.Count) == s.Index {
 			in = append(in, source)
