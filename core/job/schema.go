@@ -84,7 +84,7 @@ func (k *Key) schema() object {
 		if k.Least > 0 {
 			digits = `^0*[1-9][0-9]*$`
 		}
-		s = object{"anyOf": []any{object{"type": "integer", "minimum": k.Least, "maximum": math.MaxInt64}, object{"type": "string", "pattern": digits}, filled}}
+		s = object{"anyOf": []any{object{"type": "integer", "minimum": k.Least, "maximum": int64(math.MaxInt64)}, object{"type": "string", "pattern": digits}, filled}}
 	case Word:
 		words := make([]any, len(k.Words))
 		for i, word := range k.Words {
