@@ -153,7 +153,7 @@ func TestRecordsThatFail(t *testing.T) {
 		"to standard output":        {"extract corrections --into - --receipt r", 2, "do not go together"},
 		"no folder for it":          {"extract corrections --into o --receipt tidewatch.txt/r", 10, "tidewatch.txt/r"},
 		"no folder for the sums":    {"extract corrections --into o --sums tidewatch.txt/s", 10, "tidewatch.txt"},
-		"nothing settled":           {"extract corrections --into p --settled 1h", 0, "left alone"},
+		"nothing settled":           {"extract corrections --into p --settled 90m", 0, "left alone"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			stdout, stderr, code := run(t, dir, strings.Fields(c.args)...)
@@ -168,7 +168,7 @@ func TestRecordsThatFail(t *testing.T) {
 	}
 	when := time.Now().Add(-2 * time.Hour)
 	require.NoError(t, os.Chtimes(filepath.Join(dir, "corrections", "osk bay [v1].zip"), when, when))
-	_, stderr, code := run(t, dir, "extract", "corrections", "--into", "p", "--settled", "1h")
+	_, stderr, code := run(t, dir, "extract", "corrections", "--into", "p", "--settled", "90m")
 	assert.Zero(t, code)
 	assert.Contains(t, stderr, "osk bay [v2].zip")
 	assert.Contains(t, tree(t, filepath.Join(dir, "p")), "osk bay [v1]/")
