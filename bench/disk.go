@@ -13,14 +13,10 @@ import (
 var small = map[string]float64{"many": 1, "shared": 1, "tiny": 1.05}
 
 // onDisks measures figures on file systems that it makes and mounts, on disks that lie in memory:
-// their own work counts there, and no other user of a disk. No names: those of small files.
-func (b *bench) onDisks(kinds, names string) error {
-	list, err := chosen(names)
-	if err != nil {
-		return err
-	}
-	if names == "" {
-		list = slices.DeleteFunc(slices.Clone(list), func(f figure) bool { return small[f.name] == 0 })
+// their own work counts there, and no other user of a disk. All figures: those of small files.
+func (b *bench) onDisks(kinds string, list []figure) error {
+	if list = slices.Clone(list); len(list) == len(figures) {
+		list = slices.DeleteFunc(list, func(f figure) bool { return small[f.name] == 0 })
 	}
 	for i, f := range list {
 		if limit := small[f.name]; limit > 0 {

@@ -210,7 +210,7 @@ func (b *bench) run(only, disks string) (err error) {
 	}
 	fmt.Printf("%-8s  %-56s  %9s  %9s  %8s  %s\n", "name", "what", "ours", "floor", "memory", "figure (limit)")
 	if disks != "" {
-		return b.onDisks(disks, only)
+		return b.onDisks(disks, list)
 	}
 	b.measure(list)
 	return nil

@@ -146,8 +146,10 @@ Exit codes:
 	root.DisableSuggestions = true
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
-		if s.wrong = noCommand(cmd, cmd.Flags().Args()); s.wrong == nil || !cmd.HasSubCommands() {
-			s.wrong = nil
+		if cmd.HasSubCommands() {
+			s.wrong = noCommand(cmd, cmd.Flags().Args())
+		}
+		if s.wrong == nil {
 			cmd.Print(help(cmd))
 		}
 	})

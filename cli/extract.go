@@ -218,37 +218,38 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 func (c *extractCommand) alone(cmd *cobra.Command, sources []source.Source) (map[string]extract.Alone, error) {
 	all := map[string]extract.Alone{}
 	for _, s := range sources {
-		if _, known := all[s.To().Own.String()]; s.To().Own == nil || known {
+		own := s.To().Own
+		if _, known := all[own.String()]; own == nil || known {
 			continue
 		}
 		var a extract.Alone
 		var err error
 		wrong := func(err error) error { return usage(cmd, fmt.Errorf("--pairs, of %s: %w", s.Path, err)) }
-		if s.To().Own.OwnName != "" {
-			if a.OwnName, err = place.NewTemplate(s.To().Own.OwnName, ownNamePlaceholders...); err != nil {
+		if own.OwnName != "" {
+			if a.OwnName, err = place.NewTemplate(own.OwnName, ownNamePlaceholders...); err != nil {
 				return nil, wrong(err)
 			}
 		}
-		if s.To().Own.Ext+s.To().Own.Entry != "" {
+		if own.Ext+own.Entry != "" {
 			rules := c.rules
-			if s.To().Own.Ext != "" {
-				rules.Ext = strings.FieldsFunc(s.To().Own.Ext, func(c rune) bool { return c == ',' || c == ' ' })
+			if own.Ext != "" {
+				rules.Ext = strings.FieldsFunc(own.Ext, func(c rune) bool { return c == ',' || c == ' ' })
 			}
-			if s.To().Own.Entry != "" {
-				rules.Entry = []string{s.To().Own.Entry}
+			if own.Entry != "" {
+				rules.Entry = []string{own.Entry}
 			}
 			if a.Selection, err = choose.New(rules); err != nil {
 				return nil, wrong(err)
 			}
 		}
-		if s.To().Own.PasswordEnv != "" {
-			password, set := os.LookupEnv(s.To().Own.PasswordEnv)
+		if own.PasswordEnv != "" {
+			password, set := os.LookupEnv(own.PasswordEnv)
 			if !set {
-				return nil, wrong(fmt.Errorf("the environment has no variable %s", s.To().Own.PasswordEnv))
+				return nil, wrong(fmt.Errorf("the environment has no variable %s", own.PasswordEnv))
 			}
 			a.Passwords = []string{password}
 		}
-		all[s.To().Own.String()] = a
+		all[own.String()] = a
 	}
 	return all, nil
 }

@@ -47,9 +47,6 @@ func newFigure(title string, values map[string]int64, text func(int64) string) f
 	return f
 }
 
-// bytesByArchive is the title of a chart that shows how they are spread where they are many.
-const bytesByArchive = "Bytes by archive"
-
 // spread draws how many archives are how large: in steps that double, or in equal ones where none
 // is four times as large as another.
 func spread(values map[string]int64) figure {
@@ -93,19 +90,12 @@ func (p *Page) charts() (charts []figure) {
 		}
 		times[r.Archive] += r.Took.Milliseconds()
 	}
-	for _, c := range []struct {
-		title  string
-		values map[string]int64
-		text   func(int64) string
-	}{
-		{"Bytes by extension", p.byExt, show.Size},
-		{bytesByArchive, byArchive, show.Size},
-		{"The slowest archives", times, func(ms int64) string { return fmt.Sprintf("%.2f s", float64(ms)/1000) }},
-	} {
-		f := newFigure(c.title, c.values, c.text)
-		if c.title == bytesByArchive && len(c.values) > mostBars {
-			f = spread(c.values)
-		}
+	bytes := newFigure("Bytes by archive", byArchive, show.Size)
+	if len(byArchive) > mostBars {
+		bytes = spread(byArchive)
+	}
+	slowest := newFigure("The slowest archives", times, func(ms int64) string { return fmt.Sprintf("%.2f s", float64(ms)/1000) })
+	for _, f := range []figure{newFigure("Bytes by extension", p.byExt, show.Size), bytes, slowest} {
 		if len(f.Bars) > 0 || f.Rest != "" {
 			charts = append(charts, f)
 		}

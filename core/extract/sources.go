@@ -17,12 +17,11 @@ func (r *run) unit(i int) *unit {
 		return r.kept[i]
 	}
 	s := &r.Sources[i]
-	u := &unit{run: r, source: s, err: r.errOf(s)}
+	target, err := r.outset(s)
+	u := &unit{run: r, source: s, err: err, root: r.roots.at(target.Root)}
 	u.top = u
-	root := r.rootOf(s)
-	u.root = r.roots.at(root)
 	if r.After.Disposition != disposal.Keep || r.Failed.Disposition != disposal.Keep {
-		u.after = &afterwards{root: root}
+		u.after = &afterwards{root: target.Root}
 	}
 	if r.kept != nil {
 		r.kept[i] = u
@@ -30,13 +29,16 @@ func (r *run) unit(i int) *unit {
 	return u
 }
 
-// errOf is why a source is not even opened; nil: it is.
+// outset is where a source goes, as far as its name says it, and why it is not even opened; nil:
+// it is.
+func (r *run) outset(s *source.Source) (place.Target, error) {
+	target, err := r.targetOf(s, s.Name())
+	return target, cmp.Or(s.Err(), r.wrong[s], fault.At(s.Path, err))
+}
+
 func (r *run) errOf(s *source.Source) error {
-	if err := cmp.Or(s.Err(), r.wrong[s]); err != nil {
-		return err
-	}
-	_, err := r.targetOf(s, s.Name())
-	return fault.At(s.Path, err)
+	_, err := r.outset(s)
+	return err
 }
 
 // fail gives a source an error, unless it has one.
@@ -48,7 +50,7 @@ func (r *run) fail(s *source.Source, err error) {
 
 // rootOf is the destination root of a source.
 func (r *run) rootOf(s *source.Source) string {
-	target, _ := r.targetOf(s, s.Name()) // the error is that of the unit
+	target, _ := r.outset(s)
 	return target.Root
 }
 

@@ -378,7 +378,8 @@ func (r *reader) value(k *Key, n *node, with round) (Value, bool) {
 	if v.Text, ok = r.fill(n, with); !ok {
 		return v, false
 	}
-	asked := n.plain || v.Text != n.text                                                         // the text says true itself, or a variable does
+	asked := n.plain || v.Text != n.text // the text says true itself, or a variable does
+
 	if slices.Contains([]string{"True", "TRUE", "False", "FALSE"}, v.Text) && k.Form == Switch { // YAML 1.2, section 10.3.2
 		v.Text = strings.ToLower(v.Text)
 	}
