@@ -193,7 +193,7 @@ const (
 var installed = map[string]string{
 	"bash":       `echo 'source <(widecrate completion bash)' >> ~/.bashrc`,
 	"zsh":        `echo 'autoload -U compinit; compinit; source <(widecrate completion zsh)' >> ~/.zshrc`,
-	"fish":       `widecrate completion fish > ~/.config/fish/completions/widecrate.fish`,
+	"fish":       `mkdir -p ~/.config/fish/completions; widecrate completion fish > ~/.config/fish/completions/widecrate.fish`,
 	"powershell": `Add-Content $PROFILE 'widecrate completion powershell | Out-String | Invoke-Expression'`,
 }
 
