@@ -30,9 +30,14 @@ const patience = 500 * time.Millisecond
 // that would be a tenth of the time. It is address space only.
 var ballast = sync.OnceValue(func() []byte { return make([]byte, 16<<20) })
 
+// Program is Main for a process of its own, which gives up what the command does not need.
+func Program() int { return run(os.Args[1:], os.Stdout, os.Stderr, true) }
+
 // Main runs the command line and returns the exit code. The first interrupt
 // lets what is under way clean up; a later one ends the program at once.
-func Main(args []string, stdout, stderr io.Writer) int {
+func Main(args []string, stdout, stderr io.Writer) int { return run(args, stdout, stderr, false) }
+
+func run(args []string, stdout, stderr io.Writer, alone bool) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	go func() {
@@ -42,7 +47,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	}()
 	running, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s := &streams{Output: show.Output{Out: show.NewScreen(stdout), Err: show.NewScreen(stderr)}}
+	s := &streams{Output: show.Output{Out: show.NewScreen(stdout), Err: show.NewScreen(stderr)}, confined: !alone}
 	s.Out.Say, s.Err.Say = say, say
 	signal.Ignore(syscall.SIGPIPE) // the program would end at once, and leave what is not complete
 	var unread atomic.Bool
@@ -108,6 +113,8 @@ type streams struct {
 	jobFile string        // that the command is run by; empty: none
 	sites   newfile.Sites // where it may write
 	wrong   error         // of a command line that asks for help; nil: nothing
+
+	confined bool // the process has given up what it does not need, or has more to do
 }
 
 func newRoot(s *streams) *cobra.Command {

@@ -134,6 +134,7 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err := c.decoding(cmd, &c.Reading); err != nil {
 		return err
 	}
+	defer c.confine(cmd, sources)()
 	if c.pairs != "" || c.by.String() != "" {
 		return c.compareMany(cmd, pairs)
 	}

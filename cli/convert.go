@@ -175,6 +175,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		defer earlier.Close()
 		conversion.Done = earlier.converted
 	}
+	defer c.confine(cmd, r.Sources)()
 	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 		return err
 	}

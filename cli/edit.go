@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -162,6 +163,11 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	var read, found, done atomic.Int64
 	e.Add.Read, e.Add.Found = &read, &found
+	added := slices.Clone(e.Add.Sources)
+	for _, put := range e.Add.Puts {
+		added = append(added, put.File)
+	}
+	defer c.confine(cmd, e.Sources, added...)()
 	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 		return err
 	}

@@ -176,6 +176,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		defer earlier.Close()
 		o.Done = earlier.delivered
 	}
+	defer c.confine(cmd, r.Sources)()
 	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
 		return err
 	}

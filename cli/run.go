@@ -124,6 +124,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 		return nil
 	}
 	if c.dryRun {
+		defer c.confineJobs(cmd, file)()
 		return c.all(cmd.Context(), file)
 	}
 	held, waited, err := c.hold(cmd.Context(), path, file)
@@ -138,6 +139,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 			return err
 		}
 	}
+	defer c.confineJobs(cmd, file)()
 	return c.all(cmd.Context(), file)
 }
 

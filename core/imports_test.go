@@ -27,7 +27,7 @@ var layers = [][]string{
 	{"parts"},
 	{"newfile"},
 	{"disposal"},
-	{"claim"},
+	{"claim", "confine"},
 	{"bound", "choose", "place"},
 	{"format"},
 	{"format/deb", "format/rpm"},

@@ -49,3 +49,11 @@ func SetRows(f *pflag.Flag, rows [][]string) {
 	*f.Value.(filled).Value.(Pairs).Rows = rows
 	f.Changed = true
 }
+
+// Rows are the pairs that an option was given.
+func Rows(f *pflag.Flag) [][]string {
+	if pairs, ok := f.Value.(filled).Value.(Pairs); ok && pairs.Rows != nil {
+		return *pairs.Rows
+	}
+	return nil
+}

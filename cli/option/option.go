@@ -185,7 +185,7 @@ func Files(cmd *cobra.Command) (files []File) {
 		if of == nil || !slices.Contains([]string{"FILE", "FILE.html", "RECEIPT"}, of[0]) {
 			return
 		}
-		for _, path := range values(f) {
+		for _, path := range Values(f) {
 			if path != "" && path != "-" {
 				files = append(files, File{f.Name, path})
 			}
@@ -194,8 +194,8 @@ func Files(cmd *cobra.Command) (files []File) {
 	return files
 }
 
-// values are those of an option that may be given several times.
-func values(f *pflag.Flag) []string {
+// Values are those of an option that may be given several times.
+func Values(f *pflag.Flag) []string {
 	if v, ok := f.Value.(filled); ok {
 		if several, ok := v.Value.(*texts); ok {
 			return *several
@@ -253,7 +253,7 @@ func onDisk(cmd *cobra.Command) (wrong []error) {
 		if slices.Contains(strings.Fields(row(f.Name, cmd.Name()).Addresses), cmd.Name()) {
 			return
 		}
-		for _, path := range values(f) {
+		for _, path := range Values(f) {
 			if remote.IsAddress(path) {
 				wrong = append(wrong, &Local{f.Name, path})
 			}

@@ -7,4 +7,4 @@ import (
 	"widecrate/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }
+func main() { os.Exit(cli.Program()) }

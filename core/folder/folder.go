@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"widecrate/core/fault"
@@ -51,6 +52,33 @@ func Make(path string) (discard func(), err error) {
 		return nil, fault.Writing(path, err)
 	}
 	return discard, nil
+}
+
+// ahead are folders that were made before anybody needed them, by their absolute paths.
+var ahead sync.Map
+
+func absolute(path string) string {
+	if full, err := filepath.Abs(path); err == nil {
+		return full
+	}
+	return path
+}
+
+// MakeAhead is Make for whoever will need the folder, if anybody does: MakeAll says of it then that
+// it was made there. discard removes what nobody needed.
+func MakeAhead(path string) (discard func(), err error) {
+	path = absolute(path)
+	made, err := MakeAll(path)
+	for _, path := range made {
+		ahead.Store(path, true)
+	}
+	return func() {
+		for _, path := range slices.Backward(made) {
+			if _, unused := ahead.LoadAndDelete(path); unused {
+				_ = os.Remove(path) // what has something in it stays
+			}
+		}
+	}, err
 }
 
 // Close lets go of the folder.
@@ -120,6 +148,10 @@ func MakeAll(path string) (made []string, err error) {
 	info, err := os.Stat(path)
 	if err == nil && !info.IsDir() {
 		return nil, fault.At(path, fault.New(fault.Unwritable, "it is a file, and a folder is needed there"))
+	}
+	if _, early := ahead.LoadAndDelete(absolute(path)); early && err == nil {
+		made, err = MakeAll(filepath.Dir(path))
+		return append(made, path), err
 	}
 	if err == nil || filepath.Dir(path) == path {
 		return nil, err

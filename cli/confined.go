@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"widecrate/cli/option"
+	"widecrate/core/confine"
+	"widecrate/core/remote"
+	"widecrate/core/source"
+)
+
+// confine gives up what a command does not need, before it opens the first of its archives. The
+// result is to be called in the end.
+func (s *streams) confine(cmd *cobra.Command, sources []source.Source, more ...string) (release func()) {
+	if s.confined {
+		return func() {}
+	}
+	k := keeping{sourcesChange: changesSources(cmd)}
+	k.Read = more
+	k.options(cmd)
+	for i := range sources {
+		k.source(&sources[i])
+	}
+	return s.keep(cmd, k)
+}
+
+// confineJobs is confine for all jobs of a file. What they will read is not known yet.
+func (s *streams) confineJobs(cmd *cobra.Command, file *jobFile) (release func()) {
+	k := keeping{Rights: confine.Rights{Read: []string{"/"}, Clear: []string{"."}}}
+	if file.report != "" {
+		k.Write = append(k.Write, filepath.Dir(file.report))
+	}
+	for _, t := range file.tasks {
+		names := t.args
+		for _, list := range []string{"pairs", "source-list"} {
+			f := t.cmd.Flags().Lookup(list)
+			if f == nil {
+				continue
+			}
+			for _, row := range option.Rows(f) {
+				k.make(row[1])
+				names = append(names, row[0])
+			}
+			if f.Value.String() != "" {
+				s.aside("the kernel does not confine this run: where " + t.Title() + " writes is only known from the --" + list + " that it will find")
+				s.confined = true
+				return func() {}
+			}
+		}
+		k.options(t.cmd)
+		if t.Command == "create" {
+			k.write(filepath.Dir(unvaried(names[0])))
+			names = names[1:]
+		}
+		k.Network = k.Network || slices.ContainsFunc(names, remote.IsAddress)
+		if changesSources(t.cmd) {
+			for _, name := range names {
+				if info, err := os.Stat(name); err != nil || !info.IsDir() {
+					name = filepath.Dir(name)
+				}
+				k.write(unvaried(name))
+			}
+		}
+	}
+	return s.keep(cmd, k)
+}
+
+// keep enters what was found out, and says so.
+func (s *streams) keep(cmd *cobra.Command, k keeping) (release func()) {
+	if dry := cmd.Flags().Lookup("dry-run"); dry != nil && dry.Changed {
+		k.Write, k.Make, k.Clear = nil, nil, nil
+	}
+	if k.spools || k.Network {
+		k.write(os.TempDir())
+	}
+	held, release, err := confine.Enter(k.Rights)
+	switch s.confined = true; {
+	case err != nil:
+		s.aside(err.Error())
+	case held:
+		where := slices.Concat(k.Make, k.Write)
+		if slices.Sort(where); where == nil {
+			where = []string{"nowhere"}
+		}
+		text := "the kernel lets this run write to " + strings.Join(slices.Compact(where), ", ")
+		if !k.Network {
+			text += ", and reach no other host"
+		}
+		s.aside(text)
+	}
+	return release
+}
+
+// aside says something to those who want to know all.
+func (s *streams) aside(text string) {
+	if s.Verbose {
+		s.Err.Aside(text)
+	}
+}
+
+// keeping finds out what rights a run needs.
+type keeping struct {
+	confine.Rights
+	sourcesChange bool
+	spools        bool   // what cannot be read twice is kept for a while
+	last          string // folder of a source
+}
+
+// destinations are the options that name folders which are written to.
+var destinations = []string{"into", "staging", "replaced", "keep-fetched"}
+
+// takingAway are the options that say what becomes of sources.
+var takingAway = []string{"after", "failed"}
+
+// options keeps what the options of a command name.
+func (k *keeping) options(cmd *cobra.Command) {
+	for _, f := range option.Files(cmd) {
+		switch _, writes := kinds[f.Option]; {
+		case remote.IsAddress(f.Path):
+			k.Network = true
+		case writes:
+			k.write(filepath.Dir(f.Path))
+		default:
+			k.Read = append(k.Read, f.Path)
+		}
+	}
+	for _, name := range destinations {
+		if f := cmd.Flags().Lookup(name); f != nil {
+			k.make(f.Value.String())
+		}
+	}
+	for _, name := range takingAway {
+		if f := cmd.Flags().Lookup(name); f != nil {
+			if folder, moves := strings.CutPrefix(f.Value.String(), "move="); moves {
+				k.make(folder)
+			}
+		}
+	}
+	if f := cmd.Flags().Lookup("parts-in"); f != nil {
+		k.Read = append(k.Read, option.Values(f)...)
+	}
+	nested := cmd.Flags().Lookup("nested")
+	k.spools = k.spools || slices.Contains([]string{"convert", "edit", "create", "weigh"}, cmd.Name()) || nested != nil && nested.Changed
+}
+
+// make keeps the right to make files in a folder, or below it, that an option names.
+func (k *keeping) make(folder string) {
+	switch {
+	case folder == "" || folder == "-":
+	case remote.IsAddress(folder):
+		k.Network = true
+	case unvaried(folder) != folder:
+		k.write(unvaried(folder))
+	default:
+		k.Make = append(k.Make, folder)
+	}
+}
+
+func (k *keeping) write(path string) { k.Write = append(k.Write, path) }
+
+// source keeps what a command needs of a source that was found: its folder, in which parts and
+// lists of sums lie beside it, and the file itself, wherever a link leads.
+func (k *keeping) source(s *source.Source) {
+	if s.Address() != nil || remote.IsAddress(s.Path) {
+		k.Network = true
+		return
+	}
+	if into := s.To().Into; into != "" {
+		k.make(into)
+	}
+	k.spools = k.spools || s.Elsewhere() || s.Path == "-"
+	for _, path := range s.OnDisk() {
+		if folder := filepath.Dir(path); folder != k.last {
+			k.last = folder
+			if k.sourcesChange {
+				k.write(folder)
+			} else {
+				k.Read = append(k.Read, folder)
+			}
+		}
+		if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+			k.Read = append(k.Read, path)
+		}
+	}
+}
+
+// changesSources reports whether a command writes to the folders of its sources.
+func changesSources(cmd *cobra.Command) bool {
+	for _, name := range takingAway {
+		if f := cmd.Flags().Lookup(name); f != nil && f.Value.String() != "keep" {
+			return true
+		}
+	}
+	into := cmd.Flags().Lookup("into")
+	return cmd.Name() == "edit" || into != nil && into.Value.String() == ""
+}
+
+// unvaried is the part of a path before what stands for something else in it.
+func unvaried(path string) string {
+	if at := strings.IndexAny(path, "{*?["); at >= 0 {
+		return filepath.Dir(path[:at] + "x")
+	}
+	return path
+}
