@@ -38,6 +38,8 @@ func (k *Keeper) Keep(path, rel string) (string, error) {
 		case err == nil:
 			k.kept = append(k.kept, to)
 			return to, nil
+		case sameFile(to, info): // by a run that was killed before it replaced anything
+			return to, nil
 		case !errors.Is(err, fs.ErrExist) && !errors.Is(err, fault.Refused):
 			return "", fault.Writing(to, err)
 		}
@@ -91,6 +93,11 @@ func second(path, to string, info fs.FileInfo) error {
 	return copyTo(path, to)
 }
 
+func sameFile(path string, info fs.FileInfo) bool {
+	there, err := os.Lstat(path)
+	return err == nil && os.SameFile(there, info)
+}
+
 // Settled is called when everything was replaced.
 func (k *Keeper) Settled() { k.kept = nil }
 
@@ -100,6 +107,23 @@ func (k *Keeper) Back() {
 		_ = os.Remove(path) // it is still at its place
 	}
 	k.kept = nil
+}
+
+// Reinstate puts what was kept in the place of the file that replaced it, in one step where both are
+// on one file system. That file is as it was when it was looked at.
+func Reinstate(kept string, over blob.File) error {
+	if err := Unchanged([]blob.File{over}); err != nil {
+		return err
+	}
+	err := folder.Patient(func() error { return os.Rename(kept, over.Path) })
+	if err == nil {
+		return nil
+	}
+	if err := remove(over.Path); err != nil {
+		return fault.Writing(over.Path, err)
+	}
+	_, err = Restore(kept, over.Path, false)
+	return err
 }
 
 // Restore moves a file that was kept back to its place, where nothing must be, and reports

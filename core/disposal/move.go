@@ -29,14 +29,20 @@ func move(from, to string) error {
 		return existing(to)
 	}
 	if err != nil { // on another file system, which may lose the name while this one does not
-		if err = copyTo(from, to); err == nil {
-			err = syncFolder(in)
+		if err = copyTo(from, to); err != nil {
+			return err
 		}
+		err = syncFolder(in)
+	}
+	if err == nil {
+		err = fault.Writing(from, remove(from))
 	}
 	if err != nil {
-		return err
+		if _, gone := os.Lstat(from); gone == nil { // it stays there, and only there
+			_ = remove(to)
+		}
 	}
-	return fault.Writing(from, remove(from))
+	return err
 }
 
 // Return moves a file that was moved as a source back to where it was, and reports whether it did,

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"widecrate/core/blob"
@@ -43,7 +44,8 @@ func reasonText(why error, now time.Time) string {
 	return text
 }
 
-// writeReason writes a file beside another, under a name that is free.
+// writeReason writes a file beside another, under a name that is free; of one that says the same,
+// because a run was killed before it moved anything, the path is empty.
 func writeReason(beside string, why error, now time.Time) (path string, err error) {
 	text := reasonText(why, now)
 	if _, err := folder.MakeAll(filepath.Dir(beside)); err != nil {
@@ -58,8 +60,19 @@ func writeReason(beside string, why error, now time.Time) (path string, err erro
 			}
 			return err
 		})
-		if !errors.Is(err, fault.Refused) {
+		switch {
+		case !errors.Is(err, fault.Refused):
 			return path, err
+		case saysTheSame(path, text):
+			return "", nil
 		}
 	}
+}
+
+// saysTheSame reports whether a file gives this reason, at whatever time.
+func saysTheSame(path, text string) bool {
+	there, err := os.ReadFile(path)
+	_, was, _ := strings.Cut(string(there), "\n")
+	_, is, _ := strings.Cut(text, "\n")
+	return err == nil && was == is
 }

@@ -85,12 +85,19 @@ func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		v.missing = true
+	case err != nil && f.Kept != "" && !remote.IsAddress(f.Kept) && missing(f.Kept):
+		v.missing = true // what it replaced is back: an undo was killed
 	case err != nil:
 		v.stays = err
 	default:
 		v.gone = &there
 	}
 	return v
+}
+
+func missing(path string) bool {
+	_, err := os.Lstat(path)
+	return errors.Is(err, fs.ErrNotExist)
 }
 
 // stays is why a file is not removed.
@@ -113,6 +120,9 @@ func (t *taking) sources(p *receipt.Past) error {
 			Advise("nothing of it was removed; put that back, or remove it yourself"))
 	}
 	for _, from := range p.Unit.From {
+		if t.stuck[place.Key(from.Path)] {
+			return fault.At(p.Unit.Archive, fault.New(fault.Unwritable, "%s, which it came from, could not be moved back", from.Path).Advise("nothing of it was removed; run it again when that is possible"))
+		}
 		if t.returned[place.Key(from.Path)] {
 			continue
 		}

@@ -7,12 +7,14 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"sync"
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
@@ -59,7 +61,7 @@ func Run(ctx context.Context, o Options, tell report.Sink) error {
 	}
 	would := map[string]bool{}
 	for _, run := range slices.Backward(runs[first:last]) {
-		t := &taking{Options: &o, ctx: ctx, run: run, later: later, last: map[string]int{}, returned: map[string]bool{},
+		t := &taking{Options: &o, ctx: ctx, run: run, later: later, last: map[string]int{}, returned: map[string]bool{}, stuck: map[string]bool{},
 			would: would, made: map[string]bool{}, empty: map[string]bool{}, back: map[string]bool{}}
 		if err := t.all(tell); err != nil {
 			return err
@@ -124,6 +126,7 @@ type taking struct {
 	later    map[string]bool // what later runs delivered
 	last     map[string]int  // the last unit of the run that delivered a path
 	returned map[string]bool // sources that are, or would be, where they were
+	stuck    map[string]bool // sources that could not be moved there
 
 	inTurn bool // one archive after the other
 
@@ -141,7 +144,11 @@ func (t *taking) all(tell report.Sink) error {
 	}
 	for _, m := range t.run.Moved {
 		back, err := t.moveBack(&m)
-		if t.returned[place.Key(m.From)] = err == nil; back || err != nil {
+		t.returned[place.Key(m.From)] = err == nil
+		if fault.Of(err) == fault.Unwritable {
+			t.stuck[place.Key(m.From)] = true
+		}
+		if back || err != nil {
 			tell(&report.Returned{Path: m.From, From: m.To, DryRun: t.DryRun, Err: err})
 		}
 	}
@@ -236,7 +243,7 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 		}
 	}
 	if u.Removed = len(gone); !t.DryRun {
-		if u.Removed, err = disposal.Delivered(t.ctx, gone); err != nil {
+		if err := t.remove(p, all, gone, u); err != nil {
 			return err
 		}
 	}
@@ -249,6 +256,38 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	}
 	t.note(p, from)
 	return nil
+}
+
+// remove removes what was delivered. What it replaced takes its place at once, so that there is no
+// moment in which neither is there.
+func (t *taking) remove(p *receipt.Past, all []file, gone []blob.File, u *report.Undone) error {
+	kept := map[string]string{} // by the path of what replaced it
+	for i := range all {
+		kept[all[i].at] = all[i].Kept
+		if p.Unit.Swapped != "" {
+			kept[all[i].at] = filepath.Join(p.Unit.Swapped, place.Below(p.Unit.Destination, all[i].at))
+		}
+	}
+	over := func(f blob.File) bool {
+		info, err := os.Lstat(kept[f.Path])
+		return !f.Remote && err == nil && !info.IsDir()
+	}
+	u.Removed = 0
+	var rest []blob.File
+	for _, f := range gone {
+		if !over(f) {
+			rest = append(rest, f)
+			continue
+		}
+		if err := disposal.Reinstate(kept[f.Path], f); err != nil {
+			return err
+		}
+		u.Removed++
+		u.Restored++
+	}
+	removed, err := disposal.Delivered(t.ctx, rest)
+	u.Removed += removed
+	return err
 }
 
 // foretell takes note of what would be at a path after a dry run; see taking.would.

@@ -42,7 +42,7 @@ func (h *harness) kill(random *rand.Rand) (err error) {
 	if err != nil {
 		return err
 	}
-	if !r.killed && r.code != 0 {
+	if !r.killed && r.code != p.code {
 		return fmt.Errorf("it ended with %d: %s", r.code, r.output)
 	}
 	if r.killed {
@@ -66,11 +66,35 @@ func (p *prepared) explain(how string, err error) error {
 	return fmt.Errorf("%s (widecrate %s), %s: %w", p.name, p.run, how, err)
 }
 
-// fail lets one call fail, the way that disks, file systems and rights do.
-func (h *harness) fail(random *rand.Rand) (err error) {
-	p := h.some(random)
-	at := 1 + random.IntN(p.calls)
-	errno := []syscall.Errno{syscall.ENOSPC, syscall.EACCES, syscall.EIO}[random.IntN(3)]
+// errnos are what disks, file systems and rights answer.
+var errnos = []syscall.Errno{syscall.ENOSPC, syscall.EACCES, syscall.EIO, syscall.EROFS, syscall.EDQUOT}
+
+// failure is one call of a scene that fails with one of them.
+type failure struct {
+	p     *prepared
+	call  int
+	errno syscall.Errno
+}
+
+// prepareFailures puts all that there can be into an order that the seed decides.
+func (h *harness) prepareFailures() {
+	h.failing = nil
+	for _, p := range h.prepared {
+		for call := range p.calls {
+			for _, errno := range errnos {
+				h.failing = append(h.failing, failure{p, call + 1, errno})
+			}
+		}
+	}
+	rand.New(rand.NewPCG(h.seed, 0)).Shuffle(len(h.failing), func(i, j int) { h.failing[i], h.failing[j] = h.failing[j], h.failing[i] })
+}
+
+// fail lets one call fail.
+func (h *harness) fail(n int, _ *rand.Rand) (err error) {
+	if n >= len(h.failing) {
+		return errAll
+	}
+	p, at, errno := h.failing[n].p, h.failing[n].call, h.failing[n].errno
 	var failed traced.Call
 	how := func() string {
 		return fmt.Sprintf("call %d of %d (%s %s) fails: %v", at, p.calls, failed.Name, failed.Path, errno)
@@ -93,6 +117,9 @@ func (h *harness) fail(random *rand.Rand) (err error) {
 	if err := p.rightNow(dir); err != nil {
 		return err
 	}
+	if err := h.meanwhile(p, dir); err != nil {
+		return err
+	}
 	now, hidden, err := look(dir)
 	if err != nil {
 		return err
@@ -101,11 +128,11 @@ func (h *harness) fail(random *rand.Rand) (err error) {
 	switch {
 	case r.killed || strings.Contains(r.output, "goroutine "):
 		return fmt.Errorf("it crashed: %s", r.output)
-	case r.code == 0 && now.differs(p.after) != "":
-		return fmt.Errorf("it ended with 0, and this is wrong: %s", now.differs(p.after))
+	case r.code == p.code && now.differs(p.after) != "":
+		return fmt.Errorf("it ended as in peace, and this is wrong: %s", now.differs(p.after))
 	case r.code != 0 && !strings.Contains(r.output, "/") && !slices.ContainsFunc(append(p.whole, "r.jsonl"), func(path string) bool { return strings.Contains(r.output, path) }):
 		return fmt.Errorf("it names no path: %q", r.output)
-	case r.code == 2 || r.code == 1:
+	case r.code == 2 || r.code == 1 && p.code == 0:
 		return fmt.Errorf("it ended with %d: %s", r.code, r.output)
 	case len(hidden) > 0 && !removing && !strings.Contains(r.output, hidden[0]):
 		return fmt.Errorf("it left %s without a word: %q", strings.Join(hidden, ", "), r.output)

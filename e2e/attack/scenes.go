@@ -15,11 +15,16 @@ import (
 type scene struct {
 	name    string
 	make    []string          // commands that make the archives
+	begin   []string          // commands before, in the folder of the attempt: a receipt has its path
 	run     string            // the command that is attacked
+	code    int               // what it ends with
+	other   string            // a run that something else does in the meantime: nothing stops it
 	again   string            // the next run; empty: the same
 	whole   []string          // files and folders that are, each, all as before or all as afterwards
 	sources string            // a folder with sources that go when all of what came of them is there
 	came    map[string]string // where that is, by their stems; else in an own folder in out
+	keeps   bool              // whatever is in a file before is in one afterwards, at any moment
+	links   bool              // it needs links; a kill may leave a second copy of what is kept where there are none
 }
 
 // none is for a scene after which the same command would not do the same again.
@@ -71,6 +76,30 @@ var scenes = []scene{
 	{name: "join", make: []string{"create cut.tar in --part-size 20k --reproducible"}, run: "parts join cut.tar.001 --into whole.tar --clash replace", whole: []string{"whole.tar"}},
 	{name: "split", make: []string{"create cut.tar in --reproducible"}, run: "parts split cut.tar --part-size 20k --into pieces --clash replace"},
 	{name: "job", make: []string{"create src/a.zip in", "create src/b.tar.gz more"}, run: "run job.yaml", whole: []string{"out/a", "out/b", "charts.tar.gz"}},
+	{name: "failed", make: mixed, run: "extract mixed --into out --failed move=failed --after remove", code: 7, sources: "mixed"},
+	{name: "failed, checked", make: mixed, run: "verify mixed --failed move=mixed/failed", code: 7, sources: "mixed", keeps: true},
+	{name: "replaced", make: old, run: "extract new.zip --into out --layout shared --clash replace --replaced kept", keeps: true, links: true},
+	{name: "replaced, fresh", make: []string{"create n.zip in", "extract n.zip --into out", "create n.zip more --clash replace"}, run: "extract n.zip --into out --fresh --replaced kept", again: none, whole: []string{"out/n"}, keeps: true},
+	{name: "replaced, edited", make: []string{"create x.zip in --reproducible"}, run: "edit x.zip --add more --top drop --replaced kept", again: none, whole: []string{"x.zip"}, keeps: true},
+	{name: "replaced, created", make: []string{"create x.zip in --reproducible"}, run: "create x.zip more --reproducible --clash replace --replaced kept", again: none, whole: []string{"x.zip"}, keeps: true},
+	{name: "undone", make: day, begin: []string{"extract a.zip b.tar.gz --into out --receipt r.jsonl"}, run: "undo r.jsonl", again: "undo r.jsonl"},
+	{name: "undone, replaced", make: old, begin: []string{"extract new.zip --into out --layout shared --clash replace --replaced kept --receipt r.jsonl"}, run: "undo r.jsonl", again: "undo r.jsonl", links: true},
+	{name: "undone, moved", make: sources, begin: []string{"extract src --into out --after move=done --receipt r.jsonl"}, run: "undo r.jsonl", again: "undo r.jsonl"},
+	{name: "done before, removed", make: sources, begin: []string{"extract src --into out --receipt r.jsonl"}, run: "extract src --into out --receipt r.jsonl --skip-done --after remove", sources: "src"},
+	{name: "sources below the destination", make: []string{"create out/in/a.zip in", "create out/in/b.tar.gz more"}, run: "extract out/in --into out --after move=out/done", sources: "out/in"},
+	{name: "destination below the sources", make: inbox, run: "extract inbox --recursive --into inbox/out --after move=inbox/done", sources: "inbox", came: map[string]string{"a": "inbox/out/a", "b": "inbox/out/b", "c": "inbox/out/c"}},
+	{name: "one destination below the other", make: day, run: "extract --pairs overlapping --clash replace", whole: []string{"out/a", "out/sub/b"}},
+	{name: "inbox that is a link", make: inbox, run: "extract linked-inbox --into out --after remove", sources: "inbox", links: true},
+	{name: "destination that is a link", make: inbox, run: "extract inbox --into linked-work --after move=done", sources: "inbox", came: map[string]string{"a": "work/a", "b": "work/b", "c": "work/c"}, links: true},
+	{name: "done that is a link", make: inbox, run: "extract inbox --into out --layout shared --clash replace --after move=linked-work", sources: "inbox", came: tops, links: true},
+	{name: "folders that are only read", make: []string{"create ro.tar only"}, run: "extract ro.tar --into out", whole: []string{"out/ro"}},
+	{name: "folders that are only read, merged", make: []string{"create ro.tar only", "extract ro.tar --into out --layout shared"}, run: "extract ro.tar --into out --layout shared --clash replace"},
+	{name: "long names", make: []string{"create l.zip long"}, run: "extract l.zip --into out --layout shared --clash number --replaced kept"},
+	{name: "long names, moved", make: []string{"create src/l.zip long --top drop"}, run: "extract src --into out --layout shared --clash replace --after move=done", sources: "src", came: map[string]string{"l": "out/" + longest}},
+	{name: "staged in another root", make: day, run: "extract a.zip --into out --staging work", other: "extract b.tar.gz --into work --clash replace", whole: []string{"out/a", "work/b"}},
+	{name: "converted and removed", make: inbox, run: "convert inbox --to tar.xz --into made --clash replace --after remove", sources: "inbox", came: map[string]string{"a": "made/a.tar.xz", "b": "made/b.tar.xz", "c": "made/c.tar.xz"}},
+	{name: "converted and moved", make: inbox, run: "convert inbox --to tar.zst --into inbox/made --clash replace --after move=inbox/done", again: none, sources: "inbox", came: map[string]string{"a": "inbox/made/a.tar.zst", "b": "inbox/made/b.tar.zst", "c": "inbox/made/c.tar.zst"}},
+	{name: "each created and removed", run: "create to/{stem}.tar in more --each --reproducible --after remove", again: none, whole: []string{"to/in.tar", "to/more.tar"}},
 	{name: "addresses", make: day, run: "extract ADDRESS/a.zip ADDRESS/b.tar.gz --into out", whole: []string{"out/a", "out/b"}},
 }
 
@@ -80,6 +109,7 @@ var (
 	oldTar  = []string{"create seed.zip in --top drop", "extract seed.zip --into out --layout shared", "create new.tar.zst more --top drop"}
 	nested  = []string{"create inner.zip in", "create second.tar.gz more", "create outer.zip inner.zip second.tar.gz in/text.csv"}
 	inbox   = []string{"create inbox/a.zip in", "create inbox/b.tar.gz more", "create inbox/c.zip in/deep --top drop --part-size 300"}
+	mixed   = []string{"create mixed/a.zip in", "create mixed/b.tar.gz more"}
 	tops    = map[string]string{"a": "out/in", "b": "out/more", "c": "out/er"}
 	sources = []string{"create src/a.zip in", "create src/b.tar.gz more", "create src/c.zip in more --part-size 30k"}
 )
@@ -94,6 +124,9 @@ jobs:
     follows: unpack
     create: {archive: charts.tar.gz, sources: [out], reproducible: true, clash: replace}
 `
+
+// longest is a name as long as it can be where names are encrypted.
+var longest = strings.Repeat("gauge-", 23) + "1.csv"
 
 // furnish makes the files that the scenes begin with, of a few bytes to several blocks.
 func furnish(dir string) error {
@@ -113,7 +146,8 @@ func furnish(dir string) error {
 	for path, text := range map[string]string{
 		"in/text.csv": line("osk", 300), "in/deep/er/one.txt": "one", "in/empty": "", "in/big.bin": noise(70_000, 1), "in/deep/two.csv": line("pell", 20),
 		"more/text.csv": line("merrin", 200), "more/deep/er/one.txt": "another", "more/big.bin": noise(50_000, 2), "more/late/x.csv": line("x", 3),
-		"pw": "tide\n", "job.yaml": job, "pairs": "inbox/a.zip\tout/one\ninbox/a.zip\tout/two\n",
+		"only/read/a.csv": line("harrow", 9), "long/" + longest: line("gull", 30), "mixed/bad.zip": "PK and nothing else",
+		"overlapping": "a.zip\tout\nb.tar.gz\tout/sub\na.zip\tout\n", "pw": "tide\n", "job.yaml": job, "pairs": "inbox/a.zip\tout/one\ninbox/a.zip\tout/two\n",
 	} {
 		at := filepath.Join(dir, filepath.FromSlash(path))
 		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
@@ -129,5 +163,8 @@ func furnish(dir string) error {
 			return err
 		}
 	}
-	return nil
+	for link, to := range map[string]string{"linked-inbox": "inbox", "linked-work": "work"} {
+		_ = os.Symlink(to, filepath.Join(dir, link)) // where there are none, scenes without links are played
+	}
+	return os.Chmod(filepath.Join(dir, "only/read"), 0o555)
 }

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"widecrate/e2e/traced"
 )
 
@@ -25,8 +27,9 @@ import (
 // paths end in a slash, and "→ target" for links.
 type tree map[string]string
 
-// look reads a folder, and lists apart what is hidden there as unfinished. What says when
-// it was made is only known to be there.
+// look reads a folder, and lists apart what is hidden there as unfinished. Of folders in which
+// nothing lies, one may be made and not needed; and of what says when it was made, the content is
+// not looked at.
 func look(dir string) (found tree, hidden []string, err error) {
 	found = tree{}
 	err = filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
@@ -56,7 +59,7 @@ func look(dir string) (found tree, hidden []string, err error) {
 			target, err := os.Readlink(at)
 			found[rel] = "→ " + target
 			return err
-		case slices.Contains([]string{".jsonl", ".html", ".sha256"}, path.Ext(rel)):
+		case slices.Contains([]string{".jsonl", ".html", ".sha256"}, path.Ext(rel)), strings.HasSuffix(rel, ".reason.txt"):
 		default:
 			data, err := os.ReadFile(at)
 			found[rel] = string(data)
@@ -64,7 +67,18 @@ func look(dir string) (found tree, hidden []string, err error) {
 		}
 		return nil
 	})
+	maps.DeleteFunc(found, func(at, _ string) bool { return strings.HasSuffix(at, "/") && !found.holds(at) })
 	return found, hidden, err
+}
+
+// holds reports whether there is a file or link below a folder.
+func (t tree) holds(folder string) bool {
+	for at := range t {
+		if strings.HasPrefix(at, folder) && !strings.HasSuffix(at, "/") {
+			return true
+		}
+	}
+	return false
 }
 
 // below is the part of a tree that is at or below a path.
@@ -109,52 +123,110 @@ type prepared struct {
 	before, after tree
 	calls         int // that change something, of the run that is attacked
 	took          time.Duration
+	steps         bool // what is replaced goes aside first, as the place has no links, or cannot exchange folders
 }
 
-// prepare makes the folders of all scenes, and runs each once in peace.
+// prepare makes the folders of all scenes, and runs each once in peace. Those with links are left
+// out where there are none.
 func (h *harness) prepare() error {
+	links, exchanges, err := h.abilities()
+	if err != nil {
+		return err
+	}
 	for _, s := range scenes {
-		p := &prepared{scene: s, template: filepath.Join(h.dir, "scene "+s.name)}
-		if err := furnish(p.template); err != nil {
-			return err
+		if s.links && !links {
+			fmt.Println("left out, as there are no links here:", s.name)
+			continue
 		}
-		for _, line := range s.make {
-			if code, out := h.command(p.template, line); code != 0 {
-				return fmt.Errorf("%s: %s: %d %s", s.name, line, code, out)
-			}
-		}
-		var err error
-		if p.before, _, err = look(p.template); err != nil {
-			return err
-		}
-		dir, done, err := h.play(p)
-		if err != nil {
-			return err
-		}
-		began := time.Now()
-		r, err := h.trace(dir, s.run, func(traced.Call) traced.Verdict { p.calls++; return traced.Verdict{} })
-		p.took = time.Since(began)
-		if err != nil {
-			return err
-		}
-		if r.code != 0 {
-			return fmt.Errorf("%s: %s: %d %s", s.name, s.run, r.code, r.output)
-		}
-		if p.after, _, err = look(dir); err != nil {
-			return err
-		}
-		if err := h.rightInTheEnd(p, dir, false); err != nil {
+		p := &prepared{scene: s, template: filepath.Join(h.dir, "scene "+s.name), steps: !links || !exchanges && strings.Contains(s.run, "--fresh")}
+		if err := h.rehearse(p); err != nil {
 			return fmt.Errorf("%s, in peace: %w", s.name, err)
 		}
-		done()
-		h.prepared[s.name] = p
+		h.prepared = append(h.prepared, p)
 	}
 	return nil
 }
 
+// abilities reports whether the place has symbolic and hard links, and exchanges folders in one step.
+func (h *harness) abilities() (links, exchanges bool, err error) {
+	at := filepath.Join(h.dir, "abilities")
+	if err := os.WriteFile(at, nil, 0o644); err != nil {
+		return false, false, err
+	}
+	links = os.Link(at, at+" hard") == nil && os.Symlink(at, at+" symbolic") == nil
+	err = os.WriteFile(at+" other", nil, 0o644)
+	return links, unix.Renameat2(unix.AT_FDCWD, at, unix.AT_FDCWD, at+" other", unix.RENAME_EXCHANGE) == nil, err
+}
+
+// scene is the one of a name.
+func (h *harness) scene(name string) *prepared {
+	return h.prepared[slices.IndexFunc(h.prepared, func(p *prepared) bool { return p.name == name })]
+}
+
+// rehearse finds out what comes of a scene when nothing disturbs it.
+func (h *harness) rehearse(p *prepared) error {
+	if err := furnish(p.template); err != nil {
+		return err
+	}
+	if err := h.all(p.template, p.make); err != nil {
+		return err
+	}
+	if err := os.Chmod(filepath.Join(p.template, "only/read"), 0o755); err != nil { // so that it can be removed
+		return err
+	}
+	dir, done, err := h.play(p)
+	if err != nil {
+		return err
+	}
+	if p.before, _, err = look(dir); err != nil {
+		return err
+	}
+	began := time.Now()
+	r, err := h.trace(dir, p.run, func(traced.Call) traced.Verdict { p.calls++; return traced.Verdict{} })
+	p.took = time.Since(began)
+	if err != nil {
+		return err
+	}
+	if r.code != p.code {
+		return fmt.Errorf("%s: %d %s", p.run, r.code, r.output)
+	}
+	if err := h.meanwhile(p, dir); err != nil {
+		return err
+	}
+	if p.after, _, err = look(dir); err != nil {
+		return err
+	}
+	if err := p.rightNow(dir); err != nil {
+		return err
+	}
+	if err := h.rightInTheEnd(p, dir, false); err != nil {
+		return err
+	}
+	done()
+	return nil
+}
+
+// all runs commands that have to succeed.
+func (h *harness) all(dir string, lines []string) error {
+	for _, line := range lines {
+		if code, printed := h.command(dir, line); code != 0 {
+			return fmt.Errorf("%s: %d %s", line, code, printed)
+		}
+	}
+	return nil
+}
+
+// meanwhile does the other run of a scene, which nothing stops.
+func (h *harness) meanwhile(p *prepared, dir string) error {
+	if p.other == "" {
+		return nil
+	}
+	return h.all(dir, []string{p.other})
+}
+
 // some chooses a scene.
 func (h *harness) some(random *rand.Rand) *prepared {
-	return h.prepared[scenes[random.IntN(len(scenes))].name]
+	return h.prepared[random.IntN(len(h.prepared))]
 }
 
 // play copies the folder of a scene, for one attempt; done removes it.
@@ -162,8 +234,24 @@ func (h *harness) play(p *prepared) (dir string, done func(), err error) {
 	if dir, err = os.MkdirTemp(h.dir, "play-"); err != nil {
 		return "", nil, err
 	}
-	err = copyTree(p.template, dir)
-	return dir, func() { os.RemoveAll(dir) }, err
+	if err = copyTree(p.template, dir); err == nil {
+		err = h.all(dir, p.begin)
+	}
+	return dir, func() { removeAll(dir) }, err
+}
+
+// removeAll removes a folder, with those in it that are only to be read.
+func removeAll(dir string) {
+	if os.RemoveAll(dir) == nil {
+		return
+	}
+	_ = filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
+		if d != nil && d.IsDir() {
+			_ = os.Chmod(at, 0o755)
+		}
+		return nil
+	})
+	_ = os.RemoveAll(dir) // what stays goes with the place
 }
 
 // copyTree copies a folder, with times.
@@ -186,9 +274,13 @@ func copyTree(from, to string) error {
 		if err != nil {
 			return err
 		}
-		if d.IsDir() {
+		switch {
+		case d.IsDir():
 			folders = append(folders, made{target, info.ModTime()})
 			return os.Mkdir(target, 0o755)
+		case d.Type()&fs.ModeSymlink != 0:
+			to, err := os.Readlink(at)
+			return cmp.Or(err, os.Symlink(to, target))
 		}
 		data, err := os.ReadFile(at)
 		if err != nil {
@@ -220,6 +312,9 @@ func (p *prepared) rightNow(dir string) error {
 			return fmt.Errorf("%s is neither as it was nor as it is to be (%d bytes)", at, len(content))
 		}
 	}
+	if p.steps { // what is put aside, the next run puts back
+		return nil
+	}
 	for at, old := range p.before {
 		if _, there := now[at]; there {
 			continue
@@ -233,15 +328,20 @@ func (p *prepared) rightNow(dir string) error {
 		stem, _, _ := strings.Cut(path.Base(at), ".")
 		came := cmp.Or(p.came[stem], "out/"+stem) // what an archive became
 		for to, made := range p.after {
-			if moved := "/" + to; strings.Contains(moved, "/done/") || strings.Contains(moved, "/away/") {
-				if path.Base(to) == path.Base(at) && now[to] != old {
+			if _, was := p.before[to]; !was && path.Base(to) == path.Base(at) && made == old { // it is moved
+				if now[to] != old {
 					return fmt.Errorf("%s is gone, and not at %s", at, to)
 				}
 				continue
 			}
-			if content, there := now[to]; (p.sources == "in" || strings.HasPrefix(to, came+"/")) && (!there || content != made) {
+			if content, there := now[to]; (p.sources == "in" || to == came || strings.HasPrefix(to, came+"/")) && (!there || content != made) {
 				return fmt.Errorf("%s is gone, and %s is not there", at, to)
 			}
+		}
+	}
+	if p.keeps {
+		if err := p.kept(dir); err != nil {
+			return err
 		}
 	}
 	for _, group := range p.whole {
@@ -253,10 +353,36 @@ func (p *prepared) rightNow(dir string) error {
 	return nil
 }
 
+// kept checks that what was in files is in some, of unfinished work too, which the next run puts
+// in its place.
+func (p *prepared) kept(dir string) error {
+	there := map[string]bool{}
+	err := filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		data, err := os.ReadFile(at)
+		there[string(data)] = true
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for at, content := range p.before {
+		if !there[content] && !strings.HasSuffix(at, "/") && !strings.HasPrefix(content, "→ ") {
+			return fmt.Errorf("what was in %s is nowhere", at)
+		}
+	}
+	return nil
+}
+
 // rightInTheEnd lets the next run put things right, and checks that it did: nothing of
 // unfinished work is left, unless it had nothing to do there and that may stay, and what
 // it wrote down of the runs is true.
 func (h *harness) rightInTheEnd(p *prepared, dir string, mayStay bool) error {
+	if err := h.meanwhile(p, dir); err != nil {
+		return err
+	}
 	line := p.again
 	switch line {
 	case none:
@@ -265,7 +391,7 @@ func (h *harness) rightInTheEnd(p *prepared, dir string, mayStay bool) error {
 		line = p.run
 	}
 	code, out := h.command(dir, line)
-	if code != 0 {
+	if code != 0 && code != p.code {
 		return fmt.Errorf("the next run ends with %d: %s", code, out)
 	}
 	now, hidden, err := look(dir)

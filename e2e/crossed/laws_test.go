@@ -25,6 +25,7 @@ import (
 
 	program "widecrate/cli"
 	"widecrate/demo/standin"
+	"widecrate/e2e/places"
 )
 
 // tester is a test, or one of its random cases.
@@ -416,12 +417,21 @@ const asProgram = "CROSSED_PROGRAM"
 func TestMain(m *testing.M) {
 	time.Local = time.UTC
 	if os.Getenv(asProgram) != "" {
-		os.Exit(program.Main(os.Args[1:], os.Stdout, os.Stderr))
+		os.Exit(program.Program())
 	}
 	debug.SetGCPercent(400) // many short runs in one process
 	os.Setenv("CROSSED", keys[0])
-	flag.StringVar(&root, "place", root, "the folder that cases are tried in")
+	on := flag.String("on", "", "the file system that cases are tried on: "+strings.Join(places.Kinds, ", "))
 	flag.Parse()
+	unmount := func() error { return nil }
+	if *on != "" {
+		place, err := places.Mount(*on)
+		if err != nil {
+			fmt.Println(err)
+			os.Exit(1)
+		}
+		root, unmount = place.Dir, place.Unmount
+	}
 	for i, s := range []*standin.Server{{Folder: root, Tag: `"1"`}, {Folder: root, NoRanges: true, NoLength: true}} {
 		address, stop, err := s.Start()
 		if err != nil {
@@ -433,7 +443,12 @@ func TestMain(m *testing.M) {
 	if seed := flag.Lookup("rapid.seed"); seed.Value.String() == "0" { // the same cases each time, unless others are asked for
 		_ = seed.Value.Set("1")
 	}
-	os.Exit(m.Run())
+	code := m.Run()
+	if err := unmount(); err != nil {
+		fmt.Println(err)
+		code = 1
+	}
+	os.Exit(code)
 }
 
 func TestLaws(t *testing.T) {

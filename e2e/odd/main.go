@@ -156,7 +156,7 @@ func main() {
 	}
 	f.folder = flag.Arg(0)
 	f.FileSystem = pathfs.NewLoopbackFileSystem(f.folder)
-	connector := nodefs.NewFileSystemConnector(pathfs.NewPathNodeFs(f, nil).Root(), &nodefs.Options{})
+	connector := nodefs.NewFileSystemConnector(pathfs.NewPathNodeFs(f, &pathfs.PathNodeFsOptions{ClientInodes: !f.linkless}).Root(), &nodefs.Options{})
 	server, err := fuse.NewServer(connector.RawFS(), flag.Arg(1), &fuse.MountOptions{DirectMount: true, AllowOther: true, FsName: "odd"})
 	if err != nil {
 		log.Fatal(err)
