@@ -59,6 +59,7 @@ var attacks = []struct {
 	{"fail", "a system call fails: no room, no right, a bad disk", (*harness).fail},
 	{"limits", "small disks, few open files, closed and full outputs", random((*harness).limit)},
 	{"bytes", "archives that are cut off, have bits flipped, or numbers that lie", random((*harness).flip)},
+	{"users", "one user's run is killed, and another user's goes on", random((*harness).users)},
 	{"races", "two to six runs at once, stopped and continued, sources that change", random((*harness).race)},
 }
 
@@ -73,7 +74,7 @@ var errAll = errors.New("all of it was tried")
 func main() {
 	h := &harness{}
 	duration := flag.Duration("for", time.Minute, "how long, over all kinds")
-	only := flag.String("only", "", "a kind, or several with commas: kill, fail, limits, bytes, races")
+	only := flag.String("only", "", "a kind, or several with commas: kill, fail, limits, bytes, users, races")
 	flag.IntVar(&h.most, "most", 0, "no more than this many attempts of each kind")
 	flag.Uint64Var(&h.seed, "seed", uint64(time.Now().UnixNano()), "decides what is tried, and in which order")
 	flag.StringVar(&h.base, "dir", memory(), "where it works: on the disk that is to be tried")
@@ -166,6 +167,9 @@ func (h *harness) run(duration time.Duration, only string) (err error) {
 	if h.dir, err = os.MkdirTemp(h.base, "widecrate-attack-"); err != nil {
 		return err
 	}
+	if err := os.Chmod(h.dir, 0o755); err != nil { // other users work below it, too
+		return err
+	}
 	h.tried, h.refused, h.prepared, h.broken = map[string]int{}, map[string]int{}, nil, nil
 	if err := h.prepare(); err != nil {
 		return err
@@ -236,6 +240,7 @@ func (h *harness) repeat(kind string, number uint64, attempt func(*harness, int,
 				h.tried[kind]++
 				if err != nil {
 					h.broken = append(h.broken, fmt.Sprintf("%s %d, seed %d: %v", kind, n, h.seed, err))
+					fmt.Println("BROKEN:", h.broken[len(h.broken)-1])
 				}
 				h.mu.Unlock()
 			}

@@ -65,11 +65,17 @@ func (h *harness) ready(dir, line string) (*exec.Cmd, *output, error) {
 
 // trace runs a command, and asks what is to become of each call that changes something.
 func (h *harness) trace(dir, line string, judge func(traced.Call) traced.Verdict) (result, error) {
+	return h.traced(dir, line, func(*exec.Cmd) {}, judge)
+}
+
+// traced is trace for a command that is prepared.
+func (h *harness) traced(dir, line string, prepare func(*exec.Cmd), judge func(traced.Call) traced.Verdict) (result, error) {
 	cmd, out, err := h.ready(dir, line)
 	if err != nil {
 		return result{}, err
 	}
 	defer out.Close()
+	prepare(cmd)
 	status, usage, err := traced.Run(cmd, judge)
 	if err != nil {
 		return result{}, err

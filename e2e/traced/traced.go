@@ -45,7 +45,10 @@ var changing = map[uint64]string{
 func Run(cmd *exec.Cmd, judge func(Call) Verdict) (status unix.WaitStatus, usage unix.Rusage, err error) {
 	runtime.LockOSThread() // a thread that traces waits for all children of its own
 	defer runtime.UnlockOSThread()
-	cmd.SysProcAttr = &syscall.SysProcAttr{Ptrace: true, Pdeathsig: syscall.SIGKILL}
+	if cmd.SysProcAttr == nil {
+		cmd.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	cmd.SysProcAttr.Ptrace, cmd.SysProcAttr.Pdeathsig = true, syscall.SIGKILL
 	if err := cmd.Start(); err != nil {
 		return status, usage, err
 	}

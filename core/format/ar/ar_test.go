@@ -78,7 +78,7 @@ func TestDamage(t *testing.T) {
 
 func FuzzOpen(f *testing.F) {
 	seed := magic + member("/", "s") + member("//", "long name/\n") + member("/0", "x") + member("#1/4", "namedata")
-	bent.Fuzz(f, [][]byte{[]byte(seed)}, nil, func(t *testing.T, data []byte) {
+	bent.Fuzz(f, [][]byte{[]byte(seed)}, 0, nil, func(t *testing.T, data []byte) {
 		if _, err := list(string(data), archive.Options{}); err != nil {
 			assert.NotEqual(t, fault.Other, fault.Of(err), err)
 		}

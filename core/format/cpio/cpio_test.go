@@ -187,7 +187,7 @@ func FuzzRead(f *testing.F) {
 	for _, build := range []func(...thing) []byte{newc, summed, octals, build16(binary.LittleEndian), build16(binary.BigEndian)} {
 		seeds = append(seeds, build(file("a", "1,2"), thing{name: "l", data: "a", mode: 0o120777}, thing{name: "h", mode: 0o100600, inode: 3, links: 2}))
 	}
-	bent.Fuzz(f, seeds, nil, func(t *testing.T, data []byte) {
+	bent.Fuzz(f, seeds, 0, nil, func(t *testing.T, data []byte) {
 		_, err := readBoth(t, data)
 		if err != io.EOF {
 			assert.NotEqual(t, fault.Other, fault.Of(err), err)

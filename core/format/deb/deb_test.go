@@ -109,7 +109,7 @@ func TestRead(t *testing.T) {
 func FuzzOpen(f *testing.F) {
 	seed := "!<arch>\n" + member("debian-binary", "2.0\n") + member("control.tar", pack(f, "c.tar", "./control", "Package: tides\n")) +
 		member("data.tar", pack(f, "d.tar", "./usr/share/levels.csv", "1,2\n"))
-	bent.Fuzz(f, [][]byte{[]byte(seed)}, nil, func(t *testing.T, data []byte) {
+	bent.Fuzz(f, [][]byte{[]byte(seed)}, 1<<30, nil, func(t *testing.T, data []byte) {
 		if _, err := read(t, string(data)); err != nil {
 			assert.NotEqual(t, fault.Other, fault.Of(err), err)
 		}

@@ -167,7 +167,7 @@ func TestNumbered(t *testing.T) {
 }
 
 func FuzzOpen(f *testing.F) {
-	bent.Fuzz(f, [][]byte{build(f, "1,2\n")}, nil, func(t *testing.T, data []byte) {
+	bent.Fuzz(f, [][]byte{build(f, "1,2\n")}, 1<<30, nil, func(t *testing.T, data []byte) {
 		if _, err := read(data); err != nil {
 			assert.NotEqual(t, fault.Other, fault.Of(err), err)
 		}
