@@ -76,6 +76,7 @@ func (s *streams) confineJobs(cmd *cobra.Command, file *jobFile) (release func()
 // keep enters what was found out, and says so.
 func (s *streams) keep(cmd *cobra.Command, k keeping) (release func()) {
 	if dry := cmd.Flags().Lookup("dry-run"); dry != nil && dry.Changed {
+		k.Read = slices.Concat(k.Read, k.Write, k.Make)
 		k.Write, k.Make, k.Clear = nil, nil, nil
 	}
 	if k.spools || k.Network {

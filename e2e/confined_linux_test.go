@@ -92,6 +92,7 @@ func TestConfined(t *testing.T) {
 		{"verify in --sums new/list", "read=in write=new read=new remove=new"},
 		{"extract in --into out", "read=in write=out read=out remove=out"},
 		{"extract in --into out/there/is/not/yet --dry-run", "read=in"},
+		{"extract in --into new --after move=out --dry-run", "read=in read=new read=out"},
 		{"extract in --into -", "read=in"},
 		{"extract in --into made --after move=new/{today} --replaced kept", "write=in read=in remove=in write=new read=new remove=new write=kept read=kept remove=kept"},
 		{"extract else/linked.zip --into out --receipt new/r.jsonl --staging new", "write=out read=out remove=out write=new read=new remove=new read=else"},

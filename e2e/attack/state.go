@@ -41,6 +41,9 @@ func look(dir string) (found tree, hidden []string, err error) {
 			return err
 		}
 		rel = filepath.ToSlash(rel)
+		if strings.HasPrefix(d.Name(), ".fuse_hidden") { // what is removed while it is open goes a moment later
+			return nil
+		}
 		if strings.HasPrefix(d.Name(), ".widecrate-") {
 			if d.IsDir() {
 				children, err := os.ReadDir(at)
