@@ -67,7 +67,7 @@ func (p *prepared) explain(how string, err error) error {
 
 // names reports whether a text names something of the scene.
 func (p *prepared) names(text string) bool {
-	for _, word := range append(strings.Fields(p.run)[1:], p.whole...) {
+	for _, word := range append(strings.Fields(p.run)[1:], append(p.whole, "r.jsonl", "charts.tar.gz")...) {
 		if !strings.HasPrefix(word, "-") && len(word) > 4 && strings.Contains(text, word) {
 			return true
 		}
