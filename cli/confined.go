@@ -75,12 +75,18 @@ func (s *streams) confineJobs(cmd *cobra.Command, file *jobFile) (release func()
 
 // keep enters what was found out, and says so.
 func (s *streams) keep(cmd *cobra.Command, k keeping) (release func()) {
-	if dry := cmd.Flags().Lookup("dry-run"); dry != nil && dry.Changed {
+	if isOn(cmd, "dry-run") {
 		k.Read = slices.Concat(k.Read, k.Write, k.Make)
 		k.Write, k.Make, k.Clear = nil, nil, nil
 	}
 	if k.spools || k.Network {
 		k.write(os.TempDir())
+	}
+	if k.Network {
+		k.Read = append(append(k.Read, netrc(), os.Getenv("SSL_CERT_FILE")), filepath.SplitList(os.Getenv("SSL_CERT_DIR"))...)
+		if home, err := os.UserHomeDir(); err == nil {
+			k.Read = append(k.Read, filepath.Join(home, ".ssh"))
+		}
 	}
 	held, release, err := confine.Enter(k.Rights)
 	switch s.confined = true; {
@@ -118,6 +124,12 @@ type keeping struct {
 // destinations are the options that name folders which are written to.
 var destinations = []string{"into", "staging", "replaced", "keep-fetched"}
 
+// isOn reports whether a switch is on, where a command has it.
+func isOn(cmd *cobra.Command, name string) bool {
+	f := cmd.Flags().Lookup(name)
+	return f != nil && f.Value.String() == "true"
+}
+
 // takingAway are the options that say what becomes of sources.
 var takingAway = []string{"after", "failed"}
 
@@ -148,8 +160,7 @@ func (k *keeping) options(cmd *cobra.Command) {
 	if f := cmd.Flags().Lookup("parts-in"); f != nil {
 		k.Read = append(k.Read, option.Values(f)...)
 	}
-	nested := cmd.Flags().Lookup("nested")
-	k.spools = k.spools || slices.Contains([]string{"convert", "edit", "create", "weigh"}, cmd.Name()) || nested != nil && nested.Changed
+	k.spools = k.spools || slices.Contains([]string{"convert", "edit", "create", "weigh"}, cmd.Name()) || isOn(cmd, "nested")
 }
 
 // make keeps the right to make files in a folder, or below it, that an option names.
@@ -187,7 +198,7 @@ func (k *keeping) source(s *source.Source) {
 				k.Read = append(k.Read, folder)
 			}
 		}
-		if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+		if info, err := os.Lstat(path); err == nil && info.Mode()&os.ModeSymlink != 0 {
 			k.Read = append(k.Read, path)
 		}
 	}

@@ -5,6 +5,7 @@ package confine
 
 import (
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -52,7 +53,9 @@ func Enter(r Rights) (held bool, release func(), err error) {
 	rules := map[string]landlock.AccessFSSet{}
 	allow := func(rights landlock.AccessFSSet, paths ...string) {
 		for _, path := range paths {
-			rules[place.Absolute(path)] |= rights
+			if path != "" {
+				rules[place.Absolute(path)] |= rights
+			}
 		}
 	}
 	var discards []func()
@@ -81,8 +84,8 @@ func Enter(r Rights) (held bool, release func(), err error) {
 	var all []landlock.Rule
 	for path, rights := range few(rules) {
 		info, err := os.Stat(path)
-		if err != nil {
-			continue // there is nothing to keep
+		if err != nil || info.Mode()&(fs.ModeNamedPipe|fs.ModeSocket) != 0 {
+			continue // there is nothing to keep; a pipe without a name can always be read
 		}
 		if !info.IsDir() {
 			rights &= files
