@@ -181,12 +181,10 @@ func (k *keeping) write(path string) { k.Write = append(k.Write, path) }
 // source keeps what a command needs of a source that was found: its folder, in which parts and
 // lists of sums lie beside it, and the file itself, wherever a link leads.
 func (k *keeping) source(s *source.Source) {
+	k.make(s.To().Into)
 	if s.Address() != nil || remote.IsAddress(s.Path) {
 		k.Network = true
 		return
-	}
-	if into := s.To().Into; into != "" {
-		k.make(into)
 	}
 	k.spools = k.spools || s.Elsewhere() || s.Path == "-"
 	for _, path := range s.OnDisk() {

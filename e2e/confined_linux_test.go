@@ -14,6 +14,8 @@ import (
 	system "github.com/landlock-lsm/go-landlock/landlock/syscall"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/demo/standin"
 )
 
 // hole is what somebody could do who took over what reads ZIPs.
@@ -100,6 +102,7 @@ func TestConfined(t *testing.T) {
 		{"convert in --to tar --into out", "read=in write=out read=out remove=out"},
 		{"edit in --put else/secret=x", "read=else write=in read=in remove=in"},
 		{"compare in/a.zip in/a.zip", "read=in"},
+		{"extract --pairs served", "write=out read=out remove=out call=" + server.Addr().String()},
 		{"run job.yaml", "write=out read=out remove=out write=new read=new remove=new read=in read=else read=kept remove=in remove=else remove=kept"},
 		{"run job.yaml --dry-run", "read=in read=out read=new read=else read=kept"},
 		{"run pairs.yaml", tries},
@@ -114,9 +117,13 @@ func TestConfined(t *testing.T) {
 		put(t, filepath.Join(dir, "job.yaml"), job)
 		put(t, filepath.Join(dir, "pairs.yaml"), "widecrate: 1\njobs:\n  - {name: unpack, extract: {pairs: pairs}}\n")
 		put(t, filepath.Join(dir, "pairs"), "in/a.zip\tout\n")
+		address, stop, err := (&standin.Server{Folder: filepath.Join(dir, "in")}).Start()
+		require.NoError(t, err)
+		put(t, filepath.Join(dir, "served"), strings.TrimSuffix(address, "/")+"/a.zip\tout\n")
 		cmd := exec.Command(holed, append(strings.Fields(c.line), "--verbose")...)
 		cmd.Dir, cmd.Env = dir, append(os.Environ(), "HOLE="+tries, "TMPDIR="+filepath.Join(dir, "tmp"))
 		said, err := cmd.CombinedOutput()
+		stop()
 		assert.NoError(t, err, "%s: %s", c.line, said)
 		assert.Contains(t, string(said), "the kernel ", c.line)
 		got := map[string]bool{}
