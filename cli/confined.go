@@ -124,12 +124,6 @@ type keeping struct {
 // destinations are the options that name folders which are written to.
 var destinations = []string{"into", "staging", "replaced", "keep-fetched"}
 
-// isOn reports whether a switch is on, where a command has it.
-func isOn(cmd *cobra.Command, name string) bool {
-	f := cmd.Flags().Lookup(name)
-	return f != nil && f.Value.String() == "true"
-}
-
 // takingAway are the options that say what becomes of sources.
 var takingAway = []string{"after", "failed"}
 
@@ -211,6 +205,12 @@ func changesSources(cmd *cobra.Command) bool {
 	}
 	into := cmd.Flags().Lookup("into")
 	return cmd.Name() == "edit" || into != nil && into.Value.String() == ""
+}
+
+// isOn reports whether a switch is on, where a command has it.
+func isOn(cmd *cobra.Command, name string) bool {
+	f := cmd.Flags().Lookup(name)
+	return f != nil && f.Value.String() == "true"
 }
 
 // unvaried is the part of a path before what stands for something else in it.

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
@@ -116,8 +117,9 @@ func Reinstate(kept string, over blob.File) error {
 		return err
 	}
 	err := folder.Patient(func() error { return os.Rename(kept, over.Path) })
-	if err == nil {
-		return nil
+	elsewhere := errors.Is(err, syscall.EXDEV) || filepath.VolumeName(kept) != filepath.VolumeName(over.Path)
+	if err == nil || !elsewhere {
+		return fault.Writing(over.Path, err)
 	}
 	if err := remove(over.Path); err != nil {
 		return fault.Writing(over.Path, err)

@@ -204,7 +204,7 @@ func (h *harness) run(duration time.Duration, only string) (err error) {
 	if len(h.broken) > 0 {
 		return errors.New(strings.Join(h.broken, "\n"))
 	}
-	return os.RemoveAll(h.dir)
+	return removeAll(h.dir)
 }
 
 func (h *harness) brokenOf(kind string) (n int) {

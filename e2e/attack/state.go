@@ -240,13 +240,13 @@ func (h *harness) play(p *prepared) (dir string, done func(), err error) {
 	if err = copyTree(p.template, dir); err == nil {
 		err = h.all(dir, p.begin)
 	}
-	return dir, func() { removeAll(dir) }, err
+	return dir, func() { _ = removeAll(dir) }, err // what stays goes with the place
 }
 
 // removeAll removes a folder, with those in it that are only to be read.
-func removeAll(dir string) {
+func removeAll(dir string) error {
 	if os.RemoveAll(dir) == nil {
-		return
+		return nil
 	}
 	_ = filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
 		if d != nil && d.IsDir() {
@@ -254,7 +254,7 @@ func removeAll(dir string) {
 		}
 		return nil
 	})
-	_ = os.RemoveAll(dir) // what stays goes with the place
+	return os.RemoveAll(dir)
 }
 
 // copyTree copies a folder, with times.

@@ -99,6 +99,5 @@ func (h *harness) users(random *rand.Rand) (err error) {
 	case len(hidden) > 0:
 		return fmt.Errorf("in the end, this is left: %s", strings.Join(hidden, ", "))
 	}
-	removeAll(dir)
-	return nil
+	return removeAll(dir)
 }

@@ -6,17 +6,14 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"flag"
 	"fmt"
 	"maps"
 	"os"
 	"path"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
@@ -24,8 +21,6 @@ import (
 	"pgregory.net/rapid"
 
 	program "widecrate/cli"
-	"widecrate/demo/standin"
-	"widecrate/e2e/places"
 )
 
 // tester is a test, or one of its random cases.
@@ -409,46 +404,6 @@ func (w *world) laid(t tester) Tree {
 	tree, err := Look(filepath.Join(w.make(t), "out"))
 	require.NoError(t, err)
 	return tree
-}
-
-// asProgram is a variable of the environment: with it, the tests are the program itself.
-const asProgram = "CROSSED_PROGRAM"
-
-func TestMain(m *testing.M) {
-	time.Local = time.UTC
-	if os.Getenv(asProgram) != "" {
-		os.Exit(program.Program())
-	}
-	debug.SetGCPercent(400) // many short runs in one process
-	os.Setenv("CROSSED", keys[0])
-	on := flag.String("on", "", "the file system that cases are tried on: "+strings.Join(places.Kinds, ", "))
-	flag.Parse()
-	unmount := func() error { return nil }
-	if *on != "" {
-		place, err := places.Mount(*on)
-		if err != nil {
-			fmt.Println(err)
-			os.Exit(1)
-		}
-		root, unmount = place.Dir, place.Unmount
-	}
-	for i, s := range []*standin.Server{{Folder: root, Tag: `"1"`}, {Folder: root, NoRanges: true, NoLength: true}} {
-		address, stop, err := s.Start()
-		if err != nil {
-			panic(err)
-		}
-		defer stop()
-		servers[i] = strings.TrimSuffix(address, "/")
-	}
-	if seed := flag.Lookup("rapid.seed"); seed.Value.String() == "0" { // the same cases each time, unless others are asked for
-		_ = seed.Value.Set("1")
-	}
-	code := m.Run()
-	if err := unmount(); err != nil {
-		fmt.Println(err)
-		code = 1
-	}
-	os.Exit(code)
 }
 
 func TestLaws(t *testing.T) {
