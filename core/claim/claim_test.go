@@ -96,11 +96,11 @@ func TestDeadRunsAreCleared(t *testing.T) {
 	in, err := folder.Open(root, ".")
 	require.NoError(t, err)
 	defer in.Close()
-	alive := Hidden(NewPrefix(), 0)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, alive), nil, 0o666))
-	lock, err := LockAlive(in, alive)
+	prefix, f, lock, err := Begin(in, 0o666)
 	require.NoError(t, err)
 	defer lock.Close()
+	defer f.Close()
+	alive := Hidden(prefix, 0)
 	old := time.Now().Add(-2 * Silence)
 	ours, taking, theirs := NewPrefix(), NewPrefix(), place.StagingPrefix+"2222"+strings.Repeat("a", 10)
 	type left struct {
@@ -121,9 +121,47 @@ func TestDeadRunsAreCleared(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), nil, 0o666))
 		require.NoError(t, os.Chtimes(filepath.Join(dir, name), c.at, c.at))
 	}
+	require.NoError(t, os.Chtimes(filepath.Join(dir, alive), old, old))
 	ClearDead(in, dir)
 	for name, c := range files {
 		_, err = os.Lstat(filepath.Join(dir, name))
 		assert.Equal(t, c.stays, err == nil, name)
 	}
+}
+
+// A file that was begun stays, however often others look for what dead runs left just then.
+func TestBegunIsNotCleared(t *testing.T) {
+	dir := t.TempDir()
+	root, err := os.OpenRoot(dir)
+	require.NoError(t, err)
+	defer root.Close()
+	in, err := folder.Open(root, ".")
+	require.NoError(t, err)
+	defer in.Close()
+	var group, clearing sync.WaitGroup
+	var done atomic.Bool
+	for range 4 {
+		clearing.Go(func() {
+			for !done.Load() {
+				cleared.Clear()
+				ClearDead(in, dir)
+			}
+		})
+	}
+	for range 4 {
+		group.Go(func() {
+			for range 500 {
+				prefix, f, lease, err := Begin(in, 0o666)
+				if !assert.NoError(t, err) {
+					return
+				}
+				assert.NoError(t, in.Remove(Hidden(prefix, 0)))
+				f.Close()
+				lease.Close()
+			}
+		})
+	}
+	group.Wait()
+	done.Store(true)
+	clearing.Wait()
 }

@@ -93,9 +93,29 @@ func IsPrefix(text string) (is, here bool) {
 	return hiddenName().MatchString(Hidden(text, 0)), strings.HasPrefix(text, place.StagingPrefix+hostTag())
 }
 
-// LockAlive locks a file that was just made, for others to see that its run lives; nil
+// Begin makes the first unfinished file of a task of this run in a folder, and takes the lease of
+// the task, which ends when it is closed. The names of the other files begin with the prefix.
+func Begin(dir *folder.Folder, perm fs.FileMode) (prefix string, f, lease *os.File, err error) {
+	for {
+		prefix = NewPrefix()
+		name := Hidden(prefix, 0)
+		if f, err = dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, perm); err != nil {
+			return prefix, nil, nil, err
+		}
+		if lease, err = lockAlive(dir, name); err == nil && lease != nil {
+			return prefix, f, lease, nil
+		}
+		f.Close()
+		_ = dir.Remove(name) // the file may be gone already
+		if err != nil {
+			return prefix, nil, nil, err
+		}
+	}
+}
+
+// lockAlive locks a file that was just made, for others to see that its run lives; nil
 // where one of them was faster and takes it for dead.
-func LockAlive(dir *folder.Folder, name string) (*os.File, error) {
+func lockAlive(dir *folder.Folder, name string) (*os.File, error) {
 	f, err := dir.OpenFile(name, os.O_RDWR, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -138,28 +158,41 @@ func ClearDead(dir *folder.Folder, path string) {
 		}
 	}
 	for prefix, files := range byRun {
-		if _, here := IsPrefix(prefix); taking[prefix] || !isDead(dir, Hidden(prefix, 0), files, here) {
-			continue
-		}
-		for _, name := range files {
-			_ = dir.Remove(name)
+		if !taking[prefix] {
+			clearRun(dir, prefix, files)
 		}
 	}
 }
 
-// isDead reports whether nobody works on files any more: on the first, which appears last,
-// is the lease. Where its lock says nothing, all of them are silent.
-func isDead(dir *folder.Folder, first string, files []string, here bool) bool {
-	f, err := dir.OpenFile(first, os.O_RDWR, 0)
+// clearRun removes the unfinished files of one run, if nobody works on them any more. The lease is
+// the lock of the first of them, which appears last. It is kept until that file is gone: a run that
+// has just made the file, and has not locked it yet, sees that it was taken for dead.
+func clearRun(dir *folder.Folder, prefix string, files []string) {
+	first := Hidden(prefix, 0)
+	_, here := IsPrefix(prefix)
+	lease, err := dir.OpenFile(first, os.O_RDWR, 0)
 	if err == nil {
-		err = Lock(f)
-		f.Close()
-		if err == nil && here || Held(err) {
-			return err == nil
-		}
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return false
+		defer lease.Close()
+		err = Lock(lease)
 	}
+	switch {
+	case err == nil && here:
+	case err != nil && !errors.Is(err, fs.ErrNotExist) && (lease == nil || Held(err)), !allSilent(dir, files):
+		return
+	}
+	for _, name := range files {
+		if name != first {
+			_ = dir.Remove(name)
+		}
+	}
+	if lease != nil && dir.Remove(first) != nil {
+		lease.Close() // not every system removes what is open
+		_ = dir.Remove(first)
+	}
+}
+
+// allSilent reports whether nobody has written to any of these files for long.
+func allSilent(dir *folder.Folder, files []string) bool {
 	for _, name := range files {
 		if info, err := dir.Lstat(name); err != nil || !Silent(info, time.Now()) {
 			return false

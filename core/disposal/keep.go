@@ -29,9 +29,6 @@ func (k *Keeper) Keep(path, rel string) (string, error) {
 		return "", fault.Reading(path, err)
 	}
 	target := filepath.Join(k.Folder, rel)
-	if _, err := folder.MakeAll(filepath.Dir(target)); err != nil {
-		return "", fault.Writing(target, err)
-	}
 	for n := 1; ; n++ {
 		to := filepath.Join(filepath.Dir(target), place.Numbered(filepath.Base(target), n))
 		err := second(path, to, info)
@@ -64,8 +61,7 @@ func (k *Keeper) KeepAll(path, rel string) (string, error) {
 		}
 		to := filepath.Join(top, place.Below(path, at))
 		if d.IsDir() {
-			_, err := folder.MakeAll(to)
-			return fault.Writing(to, err)
+			return within(to, func() error { return nil })
 		}
 		info, err := d.Info()
 		if err == nil {
@@ -79,16 +75,16 @@ func (k *Keeper) KeepAll(path, rel string) (string, error) {
 	return top, err
 }
 
-// second makes a second name, or a copy.
+// second makes a second name, or a copy, in a folder that is made where it is missing.
 func second(path, to string, info fs.FileInfo) error {
 	if info.Mode()&fs.ModeSymlink != 0 {
 		target, err := os.Readlink(path)
 		if err == nil {
-			err = os.Symlink(target, to)
+			err = within(filepath.Dir(to), func() error { return os.Symlink(target, to) })
 		}
 		return err
 	}
-	if err := os.Link(path, to); err == nil || errors.Is(err, fs.ErrExist) {
+	if err := within(filepath.Dir(to), func() error { return os.Link(path, to) }); err == nil || errors.Is(err, fs.ErrExist) {
 		return err
 	}
 	return copyTo(path, to)

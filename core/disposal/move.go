@@ -20,11 +20,8 @@ import (
 // then stays where it is.
 func move(from, to string) error {
 	in := filepath.Dir(to)
-	if _, err := folder.MakeAll(in); err != nil {
-		return fault.Writing(in, err)
-	}
 	// A hard link fails where something is, unlike a plain rename.
-	err := os.Link(from, to)
+	err := within(in, func() error { return os.Link(from, to) })
 	if errors.Is(err, fs.ErrExist) {
 		return existing(to)
 	}
@@ -113,47 +110,78 @@ func copyTo(from, to string) error {
 	})
 }
 
-// makeFile makes a file by way of a hidden one. What is there already is of kind
-// fault.Refused.
+// within does something in a folder, which is made where it is missing, also where others make and
+// remove the same folder at the same time.
+func within(dir string, do func() error) error {
+	return folder.Again(func() error {
+		if _, err := folder.MakeAll(dir); err != nil {
+			return fault.Writing(dir, err)
+		}
+		return do()
+	})
+}
+
+// makeFile makes a file by way of a hidden one, and the folder if it is missing. What is there
+// already is of kind fault.Refused.
 func makeFile(to string, modified time.Time, fill func(out *os.File) error) (err error) {
-	root, err := os.OpenRoot(filepath.Dir(to))
-	if err != nil {
+	in := filepath.Dir(to)
+	f := &unfinished{}
+	if err = within(in, func() error { return f.begin(in) }); err != nil {
 		return fault.Writing(to, err)
 	}
-	defer root.Close()
-	dir, err := folder.Open(root, ".")
-	if err != nil {
-		return fault.Writing(to, err)
+	defer f.close()
+	if err = fill(f.File); err == nil {
+		err = f.Sync()
 	}
-	defer dir.Close()
-	claim.ClearDead(dir, filepath.Dir(to))
-	hidden := claim.Hidden(claim.NewPrefix(), 0)
-	out, err := dir.OpenFile(hidden, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return fault.Writing(to, err)
-	}
-	lock, err := claim.LockAlive(dir, hidden)
-	if err == nil && lock != nil {
-		defer lock.Close()
-	}
-	if err = fill(out); err == nil {
-		err = out.Sync()
-	}
-	if closed := out.Close(); err == nil {
+	if closed := f.File.Close(); err == nil {
 		err = closed
 	}
 	if err == nil {
-		err = dir.SetTime(hidden, modified)
+		err = f.dir.SetTime(f.name, modified)
 	}
 	if err == nil {
-		err = dir.MoveTo(hidden, dir.Handle, filepath.Base(to), false)
+		err = f.dir.MoveTo(f.name, f.dir.Handle, filepath.Base(to), false)
 	}
 	if err == nil {
 		return nil
 	}
-	_ = dir.Remove(hidden) // the first error says what is wrong
+	_ = f.dir.Remove(f.name) // the first error says what is wrong
 	if errors.Is(err, fs.ErrExist) {
 		return existing(to)
 	}
 	return fault.Writing(to, err)
+}
+
+// unfinished is a hidden file that is being written.
+type unfinished struct {
+	*os.File
+	name  string // in dir
+	dir   *folder.Folder
+	root  *os.Root // of the same folder
+	lease *os.File
+}
+
+// begin starts the file in a folder.
+func (u *unfinished) begin(in string) (err error) {
+	if u.root, err = os.OpenRoot(in); err != nil {
+		return err
+	}
+	if u.dir, err = folder.Open(u.root, "."); err != nil {
+		u.root.Close()
+		return err
+	}
+	claim.ClearDead(u.dir, in)
+	prefix := ""
+	if prefix, u.File, u.lease, err = claim.Begin(u.dir, 0o600); err != nil {
+		u.dir.Close()
+		u.root.Close()
+	}
+	u.name = claim.Hidden(prefix, 0)
+	return err
+}
+
+func (u *unfinished) close() {
+	u.lease.Close()
+	u.dir.Close()
+	u.root.Close()
 }

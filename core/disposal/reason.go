@@ -10,7 +10,6 @@ import (
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -48,9 +47,6 @@ func reasonText(why error, now time.Time) string {
 // because a run was killed before it moved anything, the path is empty.
 func writeReason(beside string, why error, now time.Time) (path string, err error) {
 	text := reasonText(why, now)
-	if _, err := folder.MakeAll(filepath.Dir(beside)); err != nil {
-		return "", fault.Writing(beside, err)
-	}
 	for n := 1; ; n++ {
 		path = filepath.Join(filepath.Dir(beside), place.Numbered(filepath.Base(beside)+reasonSuffix, n))
 		err := makeFile(path, now, func(out *os.File) error {

@@ -7,12 +7,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
-	"path/filepath"
-	"slices"
-	"sync"
 	"time"
-
-	"widecrate/core/fault"
 )
 
 // A Folder is a handle on one folder, through which its children are reached
@@ -36,49 +31,6 @@ func Open(base *os.Root, rel string) (*Folder, error) {
 		return nil, err
 	}
 	return &Folder{sub, h}, nil
-}
-
-// Make makes a folder where there is none, with those above it. discard removes what was made
-// again, where nothing came into it.
-func Make(path string) (discard func(), err error) {
-	made, err := MakeAll(path)
-	discard = func() {
-		for _, path := range slices.Backward(made) {
-			_ = os.Remove(path) // what has something in it stays
-		}
-	}
-	if err != nil {
-		discard()
-		return nil, fault.Writing(path, err)
-	}
-	return discard, nil
-}
-
-// ahead are folders that were made before anybody needed them, by their absolute paths.
-var ahead sync.Map
-
-func absolute(path string) string {
-	if full, err := filepath.Abs(path); err == nil {
-		return full
-	}
-	return path
-}
-
-// MakeAhead is Make for whoever will need the folder, if anybody does: MakeAll says of it then that
-// it was made there. discard removes what nobody needed.
-func MakeAhead(path string) (discard func(), err error) {
-	path = absolute(path)
-	made, err := MakeAll(path)
-	for _, path := range made {
-		ahead.Store(path, true)
-	}
-	return func() {
-		for _, path := range slices.Backward(made) {
-			if _, unused := ahead.LoadAndDelete(path); unused {
-				_ = os.Remove(path) // what has something in it stays
-			}
-		}
-	}, err
 }
 
 // Close lets go of the folder.
@@ -140,33 +92,6 @@ func opened(base *os.Root, name string) error {
 		}
 	}
 	return err
-}
-
-// MakeAll makes a folder and those above it, and returns those that it made, outermost
-// first, even with an error. A file in the way is of kind fault.Unwritable.
-func MakeAll(path string) (made []string, err error) {
-	info, err := os.Stat(path)
-	if err == nil && !info.IsDir() {
-		return nil, fault.At(path, fault.New(fault.Unwritable, "it is a file, and a folder is needed there"))
-	}
-	if _, early := ahead.LoadAndDelete(absolute(path)); early && err == nil {
-		made, err = MakeAll(filepath.Dir(path))
-		return append(made, path), err
-	}
-	if err == nil || filepath.Dir(path) == path {
-		return nil, err
-	}
-	if made, err = MakeAll(filepath.Dir(path)); err != nil {
-		return made, err
-	}
-	err = os.Mkdir(path, 0o777)
-	if errors.Is(err, fs.ErrExist) { // somebody else has just made it
-		return made, nil
-	}
-	if err != nil {
-		return made, err
-	}
-	return append(made, path), nil
 }
 
 // A File is a new file that is being written.

@@ -34,20 +34,26 @@ type NewFiles struct {
 
 // CreateIn starts new files in a folder, which is made if missing.
 func CreateIn(path string) (*NewFiles, error) {
-	discard, err := folder.Make(path)
-	if err != nil {
-		return nil, err
-	}
-	n := &NewFiles{path: path, discard: discard}
-	if n.root, err = os.OpenRoot(path); err == nil {
-		n.dir, err = folder.Open(n.root, ".")
-	}
-	if err != nil {
-		n.close()
+	n := &NewFiles{path: path}
+	if err := folder.Again(n.open); err != nil {
 		return nil, fault.Writing(path, err)
 	}
 	claim.ClearDead(n.dir, path)
 	return n, nil
+}
+
+// open makes the folder where it is missing, and opens it.
+func (n *NewFiles) open() (err error) {
+	if n.discard, err = folder.Make(n.path); err != nil {
+		return err
+	}
+	if n.root, err = os.OpenRoot(n.path); err == nil {
+		n.dir, err = folder.Open(n.root, ".")
+	}
+	if err != nil {
+		n.close()
+	}
+	return err
 }
 
 // Next starts the next file. It is the caller's to close. Errors are those of the system:
@@ -61,30 +67,35 @@ func (n *NewFiles) Next() (File, error) {
 }
 
 func (n *NewFiles) next() (*os.File, error) {
-	for {
-		if len(n.hidden) == 0 {
-			n.prefix = claim.NewPrefix()
-		}
-		name := claim.Hidden(n.prefix, len(n.hidden))
-		f, err := n.dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
-		if err != nil {
-			return nil, err
-		}
-		if len(n.hidden) == 0 {
-			if n.lock, err = claim.LockAlive(n.dir, name); err != nil || n.lock == nil { // another run takes it for dead
-				f.Close()
-				_ = n.dir.Remove(name) // the file may be gone already
-			}
-			if err != nil {
-				return nil, err
-			}
-			if n.lock == nil {
-				continue
-			}
-		}
-		n.hidden = append(n.hidden, name)
-		return f, nil
+	var f *os.File
+	var err error
+	if len(n.hidden) == 0 {
+		f, err = n.first()
+	} else {
+		f, err = n.dir.OpenFile(claim.Hidden(n.prefix, len(n.hidden)), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
 	}
+	if err != nil {
+		return nil, err
+	}
+	n.hidden = append(n.hidden, claim.Hidden(n.prefix, len(n.hidden)))
+	return f, nil
+}
+
+// first starts the first file. Until then nothing holds the folder, which may vanish.
+func (n *NewFiles) first() (f *os.File, err error) {
+	err = folder.Again(func() error {
+		if n.dir == nil {
+			if err := n.open(); err != nil {
+				return err
+			}
+		}
+		n.prefix, f, n.lock, err = claim.Begin(n.dir, 0o666)
+		if errors.Is(err, fs.ErrNotExist) {
+			n.close()
+		}
+		return err
+	})
+	return f, err
 }
 
 // Find finds the i-th file, which is hidden.
@@ -186,7 +197,10 @@ func (n *NewFiles) close() {
 	if n.root != nil {
 		n.root.Close()
 	}
-	n.discard()
+	if n.discard != nil {
+		n.discard()
+	}
+	n.lock, n.dir, n.root, n.discard = nil, nil, nil, nil
 }
 
 // A NewFile is a single one of them.

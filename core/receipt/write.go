@@ -53,19 +53,14 @@ func Append(sites newfile.Sites, path string, run Run, say fault.Wording) (*Writ
 	w := &Writer{path: path, sites: sites, run: strings.ToLower(rand.Text()[:12]), say: say}
 	run.Kind, run.ID = runKind, w.run
 	text := line(run)
-	discard, err := sites.Make(place.Dir(path))
-	if err != nil {
-		return nil, err
-	}
-	defer discard()
+	var err error
 	if remote.IsAddress(path) {
 		w.away = &away{sites: sites, path: path}
 		if err = w.away.fetch(); err == nil { // it is sent also where the run is interrupted
 			w.file, w.away.sites.Context = w.away.file.File, context.WithoutCancel(sites.Context)
 		}
 	} else {
-		w.file, err = os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
-		err = fault.Writing(path, err)
+		w.file, err = openAppending(path)
 	}
 	if err != nil {
 		return nil, err
@@ -78,6 +73,21 @@ func Append(sites newfile.Sites, path string, run Run, say fault.Wording) (*Writ
 		return nil, w.err
 	}
 	return w, nil
+}
+
+// openAppending opens a file to append to it. The file is made where it is missing, and its folder,
+// too.
+func openAppending(path string) (file *os.File, err error) {
+	err = folder.Again(func() error {
+		discard, err := folder.Make(filepath.Dir(path))
+		if err != nil {
+			return err
+		}
+		defer discard()
+		file, err = os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
+		return err
+	})
+	return file, fault.Writing(path, err)
 }
 
 // cutOff reports whether the last line of a file has no end, and does not get one: another

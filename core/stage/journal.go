@@ -345,7 +345,7 @@ func (j *journal) undo(area *folder.Folder, where ground) (failed []error) {
 			failed = append(failed, fmt.Errorf("%s: %w", m.Target, err))
 		}
 	}
-	removeFolders(where.base, j.Folders)
+	folder.RemoveBelow(where.base, j.Folders)
 	return failed
 }
 

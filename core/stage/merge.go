@@ -211,15 +211,27 @@ const attempts = 5
 // appears between the two is looked at as well.
 func (u *staging) mergeInto(where ground) error {
 	settled := slices.Clone(u.result) // of those that are skipped or lost for certain
-	for range attempts {
+	for tries := 1; ; tries++ {
 		copy(u.result, settled)
 		if err := u.survey(where); err != nil {
 			return err
 		}
-		if err := u.move(where); err == nil || !errors.Is(err, fs.ErrExist) || u.root.area.keep.Load() {
+		err := u.move(where)
+		between := errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) // something appeared, or a folder vanished
+		switch {
+		case !between || u.root.area.keep.Load():
 			return err
+		case tries < attempts:
+		case errors.Is(err, fs.ErrNotExist):
+			return err
+		default:
+			return u.disturbed()
 		}
 	}
+}
+
+// disturbed is the error of a merge that never finds the folder as it was a moment ago.
+func (u *staging) disturbed() error {
 	return fault.At(u.site.full(u.folder), fault.New(fault.Refused, "something else writes to it at the same time").
 		Advise("nothing of this archive was put into place; run it again"))
 }

@@ -46,19 +46,19 @@ type Root struct {
 // runs left in there is finished or cleared away first. Errors are of kind
 // fault.Unwritable.
 func Open(path, staging string) (*Root, error) {
-	for tries := 1; ; tries++ {
-		r := &Root{site: site{path: path}}
+	var r *Root
+	err := folder.Again(func() error {
+		r = &Root{site: site{path: path}}
 		err := r.open(staging)
-		if err == nil {
-			return r, nil
+		if err != nil {
+			r.Close()
 		}
-		r.Close()
-		// Who made a folder on the way removes it when nothing has come of its own: until
-		// something of this root lies in it, that may happen at any time.
-		if !errors.Is(err, fs.ErrNotExist) || tries == 100 {
-			return nil, fault.Writing(path, err)
-		}
+		return err
+	})
+	if err != nil {
+		return nil, fault.Writing(path, err)
 	}
+	return r, nil
 }
 
 func (r *Root) open(staging string) error {

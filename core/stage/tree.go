@@ -93,18 +93,24 @@ func (u *staging) commitFolder() error {
 	if err := finish(u.root.area.Root, u.made(u.id, func(string) bool { return true })); err != nil {
 		return err
 	}
-	made, err := makeFolders(u.site.dest, path.Dir(u.folder))
-	if err == nil {
-		err = u.moveFolder()
-	}
+	err := folder.Again(func() error {
+		made, err := folder.MakeBelow(u.site.dest, path.Dir(u.folder))
+		if err == nil {
+			err = u.moveFolder()
+		}
+		if err != nil {
+			folder.RemoveBelow(u.site.dest, made)
+			return err
+		}
+		u.anew = append(made, u.folder)
+		return nil
+	})
 	if err != nil {
 		u.keeper.Back()
 		u.swapped = ""
-		removeFolders(u.site.dest, made)
 		return err
 	}
 	u.keeper.Settled()
-	u.anew = append(made, u.folder)
 	return nil
 }
 
@@ -233,36 +239,4 @@ func makeAll(base *os.Root, top string, folders []string) error {
 		}
 	}
 	return nil
-}
-
-// makeFolders makes a folder below dest and those above it, and returns those
-// that it made, outermost first, even with an error.
-func makeFolders(dest *os.Root, dir string) ([]string, error) {
-	if dir == "." || dir == "" {
-		return nil, nil
-	}
-	err := dest.Mkdir(dir, 0o777)
-	switch {
-	case err == nil:
-		return []string{dir}, nil
-	case errors.Is(err, fs.ErrExist):
-		return nil, nil
-	case !errors.Is(err, fs.ErrNotExist):
-		return nil, err
-	}
-	made, err := makeFolders(dest, path.Dir(dir))
-	if err != nil {
-		return made, err
-	}
-	if err := dest.Mkdir(dir, 0o777); err != nil {
-		return made, err
-	}
-	return append(made, dir), nil
-}
-
-// removeFolders removes folders that were made, as far as they are empty.
-func removeFolders(dest *os.Root, made []string) {
-	for _, dir := range slices.Backward(made) {
-		_ = dest.Remove(dir)
-	}
 }

@@ -107,33 +107,41 @@ func undone(err error) error {
 	return fault.New(fault.Unwritable, "the server says that it was done, and it was not: %w", err).Advise("have it speak WebDAV there")
 }
 
-// MakeFolder is that of wire.Protocol (RFC 4918, section 9.3).
+// MakeFolder is that of wire.Protocol (RFC 4918, section 9.3). Others may make the same folders at
+// the same time, or remove one that is empty.
 func (c *Client) MakeFolder(ctx context.Context, at *url.URL) error {
-	make := func() (*answer, error) {
+	for tries := 1; ; tries++ {
 		a, _, err := c.read(ctx, "MKCOL", at, nil, nil)
-		return a, err
-	}
-	a, err := make()
-	if err == nil && a.StatusCode == http.StatusConflict { // the one above is missing
-		path := strings.TrimSuffix(at.EscapedPath(), "/")
+		if err != nil || a.StatusCode == http.StatusMethodNotAllowed { // it is there
+			return err
+		}
+		err = written(a, "MKCOL")
+		again := a.StatusCode == http.StatusConflict && tries < attempts // the one above is missing
+		switch {
+		case err == nil:
+			return nil
+		case !again && c.isFolder(ctx, at): // somebody else made it
+			return nil
+		case !again:
+			return err
+		}
 		above := *at
+		path := strings.TrimSuffix(at.EscapedPath(), "/")
 		above.RawPath = path[:strings.LastIndexByte(path, '/')+1]
 		above.Path, _ = url.PathUnescape(above.RawPath)
-		if err = c.MakeFolder(ctx, &above); err == nil {
-			a, err = make()
+		if err := c.MakeFolder(ctx, &above); err != nil {
+			return err
 		}
 	}
-	if err != nil || a.StatusCode == http.StatusMethodNotAllowed { // it is there
-		return err
-	}
-	if err = written(a, "MKCOL"); err == nil {
-		return nil
-	}
-	there, _, failed := c.read(ctx, "PROPFIND", at, []byte(propfind), func(h http.Header) { h.Set("Depth", "0") })
-	if failed == nil && there.StatusCode == http.StatusMultiStatus { // somebody else made it at the same time
-		return nil
-	}
-	return err
+}
+
+// attempts bounds how often a folder is made whose parent vanishes each time.
+const attempts = 5
+
+// isFolder reports whether there is something, by a server that speaks WebDAV.
+func (c *Client) isFolder(ctx context.Context, at *url.URL) bool {
+	a, _, err := c.read(ctx, "PROPFIND", at, []byte(propfind), func(h http.Header) { h.Set("Depth", "0") })
+	return err == nil && a.StatusCode == http.StatusMultiStatus
 }
 
 // change asks for something that changes what is there.
