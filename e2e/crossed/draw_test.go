@@ -67,7 +67,7 @@ func (w *world) sources(words []string) (list []Source) {
 		}
 		return list
 	}
-	for _, below := range []string{".", "s", "s/t"} { // a folder comes before those in it
+	for _, below := range []string{".", "s", "s/t", "s/t/u/v"} { // a folder comes before those in it
 		for _, a := range w.archives {
 			if path.Dir(a.Name) == below && (below == "." || c.has("recursive")) && c.archive(a.Name) {
 				list = append(list, Source{a, w.prefix() + a.called(), below, ".", below})
@@ -242,8 +242,8 @@ func drawArchive(t *rapid.T, name string, depth int) *Archive {
 
 func drawWorld(t *rapid.T) *world {
 	w := &world{there: Tree{}, way: rapid.SampledFrom([]string{inFolder, inFolder, inFolder, asFiles, inList, inPairs, onServer, onPlain, asInput, inPipe}).Draw(t, "way")}
-	for i := range rapid.SampledFrom([]int{1, 1, 2, 2, 3, 4, 5, 12}).Draw(t, "archives") {
-		below := rapid.SampledFrom([]string{"", "", "", "s/", "s/t/"}).Draw(t, "below")
+	for i := range rapid.SampledFrom([]int{1, 1, 2, 2, 3, 4, 5, 12, 30}).Draw(t, "archives") {
+		below := rapid.SampledFrom([]string{"", "", "", "s/", "s/t/", "s/t/u/v/"}).Draw(t, "below")
 		w.archives = append(w.archives, drawArchive(t, fmt.Sprintf("%sarch-%d", below, i), 0))
 	}
 	if w.reads() {
@@ -262,14 +262,20 @@ func drawWorld(t *rapid.T) *world {
 
 // make writes the world into a new folder.
 func (w *world) make(t tester) (dir string) {
-	dir, err := os.MkdirTemp(root, "case-")
-	require.NoError(t, err)
-	t.Cleanup(func() { os.RemoveAll(dir) })
+	dir = newDir(t)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
 	for _, a := range w.archives {
 		require.NoError(t, a.Write(filepath.Join(dir, "in")))
 	}
 	require.NoError(t, w.there.Plant(filepath.Join(dir, "out")))
+	return dir
+}
+
+// newDir is a folder for one case.
+func newDir(t tester) string {
+	dir, err := os.MkdirTemp(root, "case-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
 	return dir
 }
 

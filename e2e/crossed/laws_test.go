@@ -35,9 +35,13 @@ func cli(t require.TestingT, dir string, args ...string) (out, errs string, code
 	var stdout, stderr bytes.Buffer
 	code = program.Main(named(t, dir, args), &stdout, &stderr)
 	require.NoError(t, os.Chdir(home)) // a job file takes the process to its folder
-	clean := strings.NewReplacer(servers[0]+"/"+filepath.Base(dir), "SERVER", servers[1]+"/"+filepath.Base(dir), "PLAIN",
-		strings.ReplaceAll(cmp.Or(dir, "DIR"), `\`, `\\`), "DIR", cmp.Or(dir, "DIR"), "DIR", `\\`, "/")
-	return clean.Replace(stdout.String()), clean.Replace(stderr.String()), code
+	return cleaned(dir, stdout.String()), cleaned(dir, stderr.String()), code
+}
+
+// cleaned has the words of named in what is printed.
+func cleaned(dir, printed string) string {
+	return strings.NewReplacer(servers[0]+"/"+filepath.Base(dir), "SERVER", servers[1]+"/"+filepath.Base(dir), "PLAIN",
+		strings.ReplaceAll(cmp.Or(dir, "DIR"), `\`, `\\`), "DIR", cmp.Or(dir, "DIR"), "DIR", `\\`, "/").Replace(printed)
 }
 
 // named replaces DIR in words by a folder, SERVER and PLAIN by its addresses, and ENTRIES and KEYS
@@ -75,7 +79,17 @@ type result struct {
 func extract(t tester, w *world, dir string, args []string) result {
 	os.Stdin = w.input(t, dir)
 	defer os.Stdin.Close()
-	stdout, errs, code := cli(t, dir, slices.Concat([]string{"extract", "--as", "json"}, w.words(t, dir), args)...)
+	stdout, errs, code := cli(t, dir, w.extracting(t, dir, args)...)
+	return resultOf(t, dir, stdout, errs, code)
+}
+
+// extracting is the command line for a world that is in dir.
+func (w *world) extracting(t tester, dir string, args []string) []string {
+	return slices.Concat([]string{"extract", "--as", "json"}, w.words(t, dir), args)
+}
+
+// resultOf is what lies in a folder after a call.
+func resultOf(t tester, dir, stdout, errs string, code int) result {
 	r := result{errs: errs, code: code}
 	var err error
 	r.out, err = Look(filepath.Join(dir, "out"))

@@ -19,8 +19,12 @@ const asProgram = "CROSSED_PROGRAM"
 
 func TestMain(m *testing.M) {
 	time.Local = time.UTC
-	if os.Getenv(asProgram) != "" {
+	switch {
+	case os.Getenv(asProgram) != "":
 		os.Exit(program.Program())
+	case os.Getenv(asRunner) != "":
+		runLines(os.Stdin, os.Stdout)
+		os.Exit(0)
 	}
 	debug.SetGCPercent(400) // many short runs in one process
 	os.Setenv("CROSSED", keys[0])

@@ -23,7 +23,7 @@ func (c *Client) retryPolicy(ctx context.Context, answer *http.Response, err err
 	}
 	if err == nil {
 		switch answer.StatusCode {
-		case http.StatusRequestTimeout, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
+		case http.StatusRequestTimeout, http.StatusLocked, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
 			http.StatusServiceUnavailable, http.StatusGatewayTimeout:
 			return true, nil
 		}
