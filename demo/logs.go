@@ -20,7 +20,7 @@ func logs() map[string][]byte {
 	for hour := range 240 {
 		lines = append(lines, line(Stations[hour%len(Stations)], 1+hour/24, hour%24))
 	}
-	dictionary, err := zstd.BuildDict(zstd.BuildDictOptions{ID: 2026, Contents: lines, History: bytes.Join(lines[:24], nil), Offsets: [3]int{1, 4, 8}})
+	dictionary, err := zstd.BuildDict(zstd.BuildDictOptions{ID: 2026, Contents: lines, History: bytes.Join(lines[:24], nil), Offsets: [3]int{1, 4, 8}, Level: zstd.SpeedFastest})
 	if err != nil {
 		panic(err) // there are lines enough
 	}

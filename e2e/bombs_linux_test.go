@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/codec"
+	"widecrate/core/systemtest"
 )
 
 // packedAs compresses data.
@@ -103,6 +104,7 @@ func peakOf(pid int) (kib int, there bool) {
 
 // What is small and asks for much ends soon, in little memory, whatever is asked of it.
 func TestBombs(t *testing.T) {
+	systemtest.Long(t, "what unpacks to much")
 	dir := t.TempDir()
 	tarOne := tarHeader("a", '0', 0)
 	cpio := "070701" + strings.Repeat("00000000", 11) + "0000000b" + "00000000" + "TRAILER!!!\x00" + "\x00\x00\x00"

@@ -20,6 +20,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/format/zip"
+	"widecrate/core/systemtest"
 )
 
 func noise(n int) string {
@@ -54,7 +55,10 @@ func TestModuleCache(t *testing.T) {
 		return nil
 	}))
 	compared := 0
-	for _, path := range archives {
+	for i, path := range archives {
+		if i%8 != 0 && !systemtest.LongWanted() {
+			continue
+		}
 		rel, err := filepath.Rel(download, path)
 		require.NoError(t, err)
 		module, version, _ := strings.Cut(strings.TrimSuffix(filepath.ToSlash(rel), ".zip"), "/@v/")

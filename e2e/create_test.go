@@ -119,7 +119,7 @@ func TestReproducible(t *testing.T) {
 				names = []string{"c/d", "a", "b"}
 			}
 			for _, path := range names {
-				put(t, filepath.Join(dir, "in", path), strings.Repeat(path+" level\n", 300_000))
+				put(t, filepath.Join(dir, "in", path), strings.Repeat(path+" level\n", 120_000))
 			}
 			require.NoError(t, os.Chtimes(filepath.Join(dir, "in/a"), time.Now(), time.Unix(int64(n)*1e8, 5)))
 			require.NoError(t, os.Link(filepath.Join(dir, "in/b"), filepath.Join(dir, "in/z")))

@@ -17,6 +17,7 @@ import (
 	"widecrate/core/codec"
 	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
+	"widecrate/core/systemtest"
 )
 
 // zeros packs a file of zeros that is only there in the archive.
@@ -36,6 +37,7 @@ func (zeroReader) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 // The known kinds of hostile archives are stopped by the defaults, before they
 // do harm.
 func TestHostileArchives(t *testing.T) {
+	systemtest.Long(t, "gigabytes that are packed well")
 	t.Parallel()
 	dir := t.TempDir()
 	put(t, filepath.Join(dir, "flat.zip"), zeros(t, 3<<29))
@@ -146,9 +148,7 @@ func TestHostileNames(t *testing.T) {
 
 // What a small archive promises takes neither time nor room.
 func TestCheapPromises(t *testing.T) {
-	if testing.Short() {
-		t.Skip("many files")
-	}
+	systemtest.Long(t, "gigabytes of holes")
 	dir := t.TempDir()
 	sparse := func(size int64) func(w *tar.Writer) {
 		return func(w *tar.Writer) {

@@ -136,7 +136,7 @@ func TestMoreThanRead(t *testing.T) {
 // A person sees what names would be in several encodings, and chooses one.
 func TestNamesInDoubt(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, demo.Make(filepath.Join(dir, "demo")))
+	lay(t, filepath.Join(dir, "demo"))
 	old := "demo/old/gauges-1994.zip"
 	out, stderr, code := run(t, dir, "inspect", old, "--name-encoding", "all")
 	require.Zero(t, code, stderr)
@@ -168,7 +168,7 @@ func TestNamesInDoubt(t *testing.T) {
 // nothing of that is unpacked.
 func TestDictionary(t *testing.T) {
 	dir := t.TempDir()
-	require.NoError(t, demo.Make(dir))
+	lay(t, dir)
 	for _, line := range [][]string{{"extract", "logs", "--into", "out"}, {"inspect", "logs"}, {"verify", "logs"}, {"convert", "logs", "--to", "tar.gz", "--into", "new", "--clash", "replace"}, {"compare", "logs/pell-point.tar.zst", "logs/pell-point.tar.zst", "--times"}} {
 		with := append(line, "--dictionary")
 		for dictionary, want := range map[string]int{demo.Dictionary: 0, "readings/gull-ness-2026-05-01.zip": 4, "nowhere": 8, "tapes": 8} {

@@ -9,12 +9,15 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/archive"
 	"widecrate/core/format/zip"
+	"widecrate/core/systemtest"
 	"widecrate/demo"
 )
 
@@ -22,13 +25,17 @@ import (
 // nothing can be built.
 var program = os.Getenv("WIDECRATE_BUILT")
 
+// work is a folder of all tests of a run.
+var work string
+
 func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "widecrate-e2e-")
-	if err != nil {
+	systemtest.InMemory()
+	var err error
+	if work, err = os.MkdirTemp("", "widecrate-e2e-"); err != nil {
 		panic(err)
 	}
 	if program == "" {
-		program = filepath.Join(dir, "widecrate.exe") // Windows wants the extension, the others do not mind
+		program = filepath.Join(work, "widecrate.exe") // Windows wants the extension, the others do not mind
 		build := exec.Command("go", "build", "-o", program, "../cmd/widecrate")
 		build.Env = append(os.Environ(), "CGO_ENABLED=0")
 		if out, err := build.CombinedOutput(); err != nil {
@@ -36,7 +43,7 @@ func TestMain(m *testing.M) {
 		}
 	}
 	code := m.Run()
-	os.RemoveAll(dir)
+	os.RemoveAll(work)
 	os.Exit(code)
 }
 
@@ -54,12 +61,33 @@ func run(t *testing.T, dir string, args ...string) (stdout, stderr string, code 
 	return out.String(), errs.String(), 0
 }
 
-// tidewatch makes the demo data in a temporary folder.
+// demoData is a folder with the demo data, which nobody changes.
+var demoData = sync.OnceValues(func() (string, error) {
+	dir := filepath.Join(work, "tidewatch")
+	return dir, demo.Make(dir)
+})
+
+// tidewatch has the demo data in a temporary folder.
 func tidewatch(t *testing.T) string {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "tidewatch")
-	require.NoError(t, demo.Make(dir))
+	lay(t, dir)
 	return dir
+}
+
+// lay copies the demo data to a folder.
+func lay(t *testing.T, dir string) {
+	t.Helper()
+	from, err := demoData()
+	require.NoError(t, err)
+	require.NoError(t, os.CopyFS(dir, os.DirFS(from)))
+	arrived := time.Now().Add(-time.Hour)
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		return os.Chtimes(path, arrived, arrived)
+	}))
 }
 
 // pack makes an archive of pairs of path and data.

@@ -1,13 +1,26 @@
-// Package systemtest shows tests what the system they run on can do, by trying it, and what
-// lies in its folders.
+// Package systemtest shows tests what the system they run on can do, by trying it, what
+// lies in its folders, and whether they may take long.
 package systemtest
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"testing"
 )
+
+// Long skips a test that takes long, or a lot of memory or disk, unless such tests are asked for: the
+// variable WIDECRATE_LONG is set.
+func Long(t *testing.T, why string) {
+	t.Helper()
+	if !LongWanted() {
+		t.Skip(fmt.Sprintf("left out, because of %s; it runs with: WIDECRATE_LONG=1 go test -run '^%s$' .", why, t.Name()))
+	}
+}
+
+// LongWanted reports whether tests that take long are asked for.
+func LongWanted() bool { return os.Getenv("WIDECRATE_LONG") != "" }
 
 // HasLinks reports whether symbolic links can be made; some systems say so and make
 // none.

@@ -1,0 +1,6 @@
+//go:build !linux
+
+package systemtest
+
+// InMemory does nothing: there is no such folder.
+func InMemory() {}
