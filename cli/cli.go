@@ -57,6 +57,7 @@ func run(args []string, stdout, stderr io.Writer, alone bool) int {
 		cancel()
 	})
 	root := newRoot(s)
+	prepareFor(root, args)
 	if completes(args) { // else nobody needs them
 		completeOptions(root)
 	}
@@ -164,12 +165,38 @@ Exit codes:
 	root.CompletionOptions.HiddenDefaultCmd = false
 	root.AddCommand(newExtract(s), newInspect(s), newVerify(s), newCompare(s), newCreate(s), newParts(s), newEdit(s), newConvert(s), newUndo(s), newWeigh(s), newRun(s), newDemo(s), newVersion(s))
 	addCompletion(root)
-	prepare(root)
 	return root
 }
 
-// prepare gives a command, and those below it, what all have in common.
+// prepareFor prepares what a command line needs: the command that it calls, or where it asks about
+// commands, or there is none of that name, all of them.
+func prepareFor(root *cobra.Command, args []string) {
+	called, _, err := root.Find(args)
+	plain := err == nil && !completes(args)
+	for above := called; plain && above != root; above = above.Parent() {
+		plain = above.Name() != "help" && above.Name() != "completion"
+	}
+	if !plain || called == root && len(args) > 0 && !slices.Equal(args, []string{"--help"}) {
+		prepareAll(root)
+		return
+	}
+	prepare(root)
+	if called != root {
+		prepare(called)
+	}
+}
+
+// prepareAll prepares a command and those below it.
+func prepareAll(cmd *cobra.Command) {
+	prepare(cmd)
+	for _, below := range cmd.Commands() {
+		prepareAll(below)
+	}
+}
+
+// prepare gives a command its options, and what all commands have in common.
 func prepare(cmd *cobra.Command) {
+	option.Declare(cmd)
 	cmd.Flags().Bool("help", false, "show all of the help; -h: a line for each option")
 	short := cmd.Flags().BoolP("short-help", "h", false, "show a line for each option")
 	cmd.Flags().Lookup("short-help").Hidden = true
@@ -193,8 +220,5 @@ func prepare(cmd *cobra.Command) {
 			return fault.New(fault.Usage, "%w", local).Advise(adviceOn(cmd, local))
 		}
 		return usage(cmd, wrong[0])
-	}
-	for _, below := range cmd.Commands() {
-		prepare(below)
 	}
 }

@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/assert"
 
-	"widecrate/cli/show"
 	"widecrate/core/fault"
 )
 
@@ -22,7 +21,7 @@ func TestHints(t *testing.T) {
 			look(below)
 		}
 	}
-	look(newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}}))
+	look(wholeRoot())
 	option := regexp.MustCompile(`--[a-z-]+`)
 	for _, h := range fault.Hints() {
 		assert.NotEmpty(t, say.Hint(h), "%s", h)

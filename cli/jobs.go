@@ -148,7 +148,7 @@ func (c *runCommand) start(name string) *cobra.Command {
 	cmd := jobCommands[indexOf(name)].command(c.streams)
 	root := &cobra.Command{Use: "widecrate"}
 	root.AddCommand(cmd)
-	prepare(root)
+	prepareAll(root)
 	cmd.SetIn(strings.NewReader(""))
 	cmd.SetOut(c.Out)
 	cmd.SetErr(c.Err)

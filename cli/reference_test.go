@@ -22,6 +22,13 @@ import (
 // update writes what TestReference compares: go test ./cli -run TestReference -update
 var update = flag.Bool("update", false, "write the reference")
 
+// wholeRoot has all commands with all of their options.
+func wholeRoot() *cobra.Command {
+	root := newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}})
+	prepareAll(root)
+	return root
+}
+
 // The short help of each command has all of its options, on two screens of 40 lines.
 func TestShortHelp(t *testing.T) {
 	var look func(cmd *cobra.Command)
@@ -39,13 +46,13 @@ func TestShortHelp(t *testing.T) {
 			look(below)
 		}
 	}
-	look(newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}}))
+	look(wholeRoot())
 }
 
 // The pages of the reference and the table of errors are what the table of options and
 // the kinds of failure say.
 func TestReference(t *testing.T) {
-	root := newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}})
+	root := wholeRoot()
 	pages := map[string]string{"../docs/guide.md": guide(t), "../docs/errors.md": errorTable(t), "../docs/reference/options.md": matrix(t, root)}
 	var add func(cmd *cobra.Command)
 	add = func(cmd *cobra.Command) {

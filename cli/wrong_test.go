@@ -8,8 +8,6 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"widecrate/cli/show"
 )
 
 // A wrong command line is answered with what was found, what is expected, and something that works.
@@ -42,7 +40,7 @@ func TestWrongCommandLines(t *testing.T) {
 
 // What general words stand for is there, and none of them is a word of ours.
 func TestGeneralWords(t *testing.T) {
-	root := newRoot(&streams{Output: show.Output{Out: show.NewScreen(nil), Err: show.NewScreen(nil)}})
+	root := wholeRoot()
 	options := map[string]bool{}
 	var look func(cmd *cobra.Command)
 	look = func(cmd *cobra.Command) {

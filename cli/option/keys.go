@@ -12,6 +12,7 @@ import (
 
 // Keys are the options of a command as the keys of a job file.
 func Keys(cmd *cobra.Command) (keys []job.Key) {
+	Declare(cmd)
 	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) {
 		if f.Annotations[helpKey] == nil {
 			return

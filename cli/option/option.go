@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -64,10 +65,23 @@ type Value interface {
 	Words() []string
 }
 
-// A Set declares the options of a command.
+// A Set declares the options of a command. Those in groups are declared when Declare is called: a
+// program of many commands runs one of them.
 type Set struct {
 	cmd   *cobra.Command
 	title string
+}
+
+// waiting are the groups of commands that are not declared yet, in their order.
+var waiting sync.Map // of *cobra.Command to *[]func()
+
+// Declare declares the options of a command.
+func Declare(cmd *cobra.Command) {
+	if groups, some := waiting.LoadAndDelete(cmd); some {
+		for _, declare := range *groups.(*[]func()) {
+			declare()
+		}
+	}
 }
 
 // Of starts the options of a command.
@@ -86,8 +100,12 @@ const (
 
 // Group puts the options that declare declares under a title in the help.
 func (s *Set) Group(title string, declare func()) {
-	s.title = title
-	declare()
+	groups, _ := waiting.LoadOrStore(s.cmd, new([]func()))
+	all := groups.(*[]func())
+	*all = append(*all, func() {
+		s.title = title
+		declare()
+	})
 }
 
 // nearest says which word was probably meant.

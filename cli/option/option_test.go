@@ -74,6 +74,8 @@ func TestCheck(t *testing.T) {
 			set.Value(&layout, "layout")
 			set.Value(&style, "part-style")
 		})
+		assert.Nil(t, cmd.Flags().Lookup("quiet"), "none is declared before it is needed")
+		Declare(cmd)
 		cmd.SetArgs(strings.Fields(line))
 		err := cmd.Execute()
 		for _, wrong := range Check(cmd) {

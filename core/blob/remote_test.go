@@ -16,6 +16,7 @@ import (
 
 	"widecrate/core/fault"
 	"widecrate/core/remote"
+	"widecrate/core/systemtest"
 	"widecrate/demo/standin"
 )
 
@@ -59,7 +60,7 @@ func TestRemote(t *testing.T) {
 			for n := range 4 {
 				readers.Go(func() {
 					random := rand.New(rand.NewPCG(uint64(n), 1))
-					for range 40 {
+					for range systemtest.Rounds(10, 10, 40) {
 						at := random.Int64N(size)
 						length := min(random.Int64N(2<<20), size-at)
 						for p := make([]byte, 100_000); length > 0; {

@@ -23,6 +23,7 @@ import (
 	"widecrate/core/bent"
 	"widecrate/core/codec/codectest"
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
 
 func packed(t testing.TB, m Method, data []byte) []byte {
@@ -243,7 +244,7 @@ func TestParallelXZ(t *testing.T) {
 // little larger than in one piece, and comes back.
 func TestBlocks(t *testing.T) {
 	data := bytes.Repeat([]byte("2026-05-01T00:00Z,2600,good\n"), 100)
-	for r := rand.New(rand.NewPCG(2, 2)); len(data) < 3<<19; {
+	for r := rand.New(rand.NewPCG(2, 2)); len(data) < 5<<18; {
 		data = fmt.Appendf(data, "2026-05-01T00:%02dZ,%d,good\n", len(data)%60, 2000+r.IntN(900))
 	}
 	for _, m := range methods {
@@ -253,7 +254,7 @@ func TestBlocks(t *testing.T) {
 		t.Run(m.Name, func(t *testing.T) {
 			sizes := map[Level]int{}
 			for _, level := range []Level{Fast, Normal, Best} {
-				if level == Best && (testing.Short() || m.Name == XZ) {
+				if level == Best && (!systemtest.LongWanted() || m.Name == XZ) {
 					continue
 				}
 				var first []byte

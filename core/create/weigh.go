@@ -176,7 +176,7 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*report.Wa
 // A way is tried several times, for the least of its times: at least twice, and until the runs
 // take longRun together; warmUp is how many pieces warm up.
 const (
-	longRun  = time.Second / 2
+	longRun  = time.Second / 4
 	mostRuns = 7
 	warmUp   = 8
 )

@@ -22,6 +22,18 @@ func Long(t *testing.T, why string) {
 // LongWanted reports whether tests that take long are asked for.
 func LongWanted() bool { return os.Getenv("WIDECRATE_LONG") != "" }
 
+// Rounds is how often something random is tried: in a short run, as a rule, and where tests that take
+// long are asked for.
+func Rounds(short, usual, long int) int {
+	switch {
+	case testing.Short():
+		return short
+	case LongWanted():
+		return long
+	}
+	return usual
+}
+
 // HasLinks reports whether symbolic links can be made; some systems say so and make
 // none.
 func HasLinks(t *testing.T) bool {

@@ -50,6 +50,9 @@ func TestMain(m *testing.M) {
 	if seed := flag.Lookup("rapid.seed"); seed.Value.String() == "0" { // the same cases each time, unless others are asked for
 		_ = seed.Value.Set("1")
 	}
+	if checks := flag.Lookup("rapid.checks"); checks.Value.String() == checks.DefValue { // more are asked for
+		_ = checks.Value.Set("30")
+	}
 	code := m.Run()
 	if err := unmount(); err != nil {
 		fmt.Println(err)

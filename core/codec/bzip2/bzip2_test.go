@@ -17,6 +17,8 @@ import (
 	packer "github.com/dsnet/compress/bzip2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/systemtest"
 )
 
 func pack(t testing.TB, data []byte, level int) []byte {
@@ -142,10 +144,7 @@ func agrees(t *testing.T, packed []byte) {
 
 func TestFlips(t *testing.T) {
 	packed := append(pack(t, []byte(strings.Repeat("level 2.60 at osk bay; ", 12)), 1), pack(t, noise(70), 9)...)
-	for i := range packed {
-		if testing.Short() && i%10 != 0 {
-			continue
-		}
+	for i := 0; i < len(packed); i += systemtest.Rounds(10, 4, 1) {
 		agrees(t, packed[:i])
 		for bit := range 8 {
 			flipped := bytes.Clone(packed)

@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/systemtest"
 )
 
 // compare decodes with the standard library and with ours, with buffers of all
@@ -72,10 +74,7 @@ func TestAgainstTheStandardLibrary(t *testing.T) {
 				packed := deflated(data, level)
 				compare(t, append(packed, "behind"...))
 				r := rand.New(rand.NewPCG(3, uint64(level)))
-				rounds := 80
-				if testing.Short() {
-					rounds = 5
-				}
+				rounds := systemtest.Rounds(5, 25, 80)
 				for range rounds {
 					mutated := bytes.Clone(packed[:min(len(packed), 4000)])
 					mutated[r.IntN(len(mutated))] ^= 1 << r.IntN(8)

@@ -15,12 +15,13 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
 
 // Every method, locked and not, prepared beforehand and in one pass, comes back,
 // and the headers ask for the version that it needs.
 func TestWriteMethods(t *testing.T) {
-	short, long := levels, strings.Repeat(levels, 120)
+	short, long := levels, strings.Repeat(levels, 60)
 	for _, method := range writable {
 		for _, password := range []string{"", "gezeiten"} {
 			for _, level := range []codec.Level{codec.Fast, codec.Best} {
@@ -121,10 +122,7 @@ func TestCopyRenamed(t *testing.T) {
 // What any packer ever wrote comes back; cut off or with a bit changed, it is the same or an error.
 func TestReadMethods(t *testing.T) {
 	content := levels[:200] + noise(300) + levels
-	flips := 8_000 // of each, more than 100,000 in all
-	if testing.Short() {
-		flips = 500
-	}
+	flips := systemtest.Rounds(500, 1000, 8000) // of each
 	random := rand.New(rand.NewPCG(3, 7))
 	for _, f := range []fake{{method: 1}, {method: 2}, {method: 3}, {method: 4}, {method: 5}, {method: 6}, {method: 6, flags: flagLarge},
 		{method: 6, flags: flagLiterals}, {method: 6, flags: flagLarge | flagLiterals}, {method: 9}, {method: 12}, {method: 14}, {method: 93}, {method: 95}} {

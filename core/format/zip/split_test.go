@@ -14,6 +14,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
 
 // memory is a Segmented that keeps its segments.
@@ -120,11 +121,7 @@ func TestSplit(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
 	names := []string{"a.csv", "folder/", "levels/" + strings.Repeat("long ", 30) + ".csv", "empty", "noise", "z.csv"}
 	contents := []string{levels, "", levels[:100], "", noise(3000), levels}
-	rounds := 150
-	if testing.Short() {
-		rounds = 30
-	}
-	for n := range rounds {
+	for n := range systemtest.Rounds(30, 45, 150) {
 		m := &memory{size: 300 + r.IntN(4000)}
 		w, err := NewSplitWriter(m, archive.WriteOptions{})
 		require.NoError(t, err)

@@ -17,6 +17,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/codec"
 	"widecrate/core/fault"
+	"widecrate/core/systemtest"
 )
 
 func noise(n int) string {
@@ -121,9 +122,7 @@ func (zeros) Read(p []byte) (int, error) { clear(p); return len(p), nil }
 
 // More than 4 GiB in an entry, and an entry after more than 4 GiB.
 func TestWriteBeyond4GiB(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it takes seconds")
-	}
+	systemtest.Long(t, "gigabytes that are packed")
 	const size = 1<<32 + 12345
 	file, err := os.Create(filepath.Join(t.TempDir(), "x.zip"))
 	require.NoError(t, err)
