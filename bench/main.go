@@ -4,10 +4,10 @@
 // the median of their ratios is the figure; absolute times say little on a
 // machine that others use too.
 //
-//	go run ./bench [--dir DIR] [--only NAME,…] [--runs N]
-//	go run ./bench --fs ext4,xfs,btrfs [--only NAME,…] [--runs N]
-//	go run ./bench --chart growth.png|frontier.png
-//	go run ./bench --shares
+//	go run -C bench . [--dir DIR] [--only NAME,…] [--runs N]
+//	go run -C bench . --fs ext4,xfs,btrfs [--only NAME,…] [--runs N]
+//	go run -C bench . --chart growth.png|frontier.png
+//	go run -C bench . --shares
 package main
 
 import (
@@ -197,8 +197,10 @@ func (b *bench) run(only, disks string) (err error) {
 			err = fmt.Errorf("%v", r)
 		}
 	}()
-	b.program = filepath.Join(b.dir, "widecrate")
-	build := exec.Command("go", "build", "-trimpath", "-ldflags=-s -w", "-o", b.program, "./cmd/widecrate")
+	if b.program, err = filepath.Abs(filepath.Join(b.dir, "widecrate")); err != nil {
+		return err
+	}
+	build := exec.Command("go", "build", "-C", "..", "-trimpath", "-ldflags=-s -w", "-o", b.program, "./cmd/widecrate")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {

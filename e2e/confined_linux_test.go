@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widecrate/core/systemtest"
 	"widecrate/demo/standin"
 )
 
@@ -75,6 +76,7 @@ func withHole(t *testing.T) string {
 
 // Who takes over what reads an archive gets no further than the run has to.
 func TestConfined(t *testing.T) {
+	systemtest.Long(t, "a program that is built")
 	if version, err := system.LandlockGetABIVersion(); err != nil || version < 4 {
 		t.Skipf("the kernel confines nobody: version %d, %v", version, err)
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,13 +21,6 @@ import (
 	"widecrate/core/format/zip"
 	"widecrate/core/systemtest"
 )
-
-func noise(n int) string {
-	b := make([]byte, n)
-	r := rand.NewChaCha8([32]byte{})
-	r.Read(b)
-	return string(b)
-}
 
 // needsGo skips a test where the Go toolchain is not: under another system's emulation.
 func needsGo(t *testing.T) {
@@ -82,6 +74,7 @@ func TestModuleCache(t *testing.T) {
 
 // The Go toolchain builds with a module from a ZIP of ours.
 func TestGoModuleFromOurZIP(t *testing.T) {
+	systemtest.Long(t, "the Go toolchain that it starts")
 	needsGo(t)
 	dir := t.TempDir()
 	module := filepath.Join(dir, "tidewatch.example", "gauge@v1.0.0")
@@ -168,6 +161,7 @@ func TestWheelsCarryTheirSums(t *testing.T) {
 // The package client installs a .tgz of ours as it installs any other, and we
 // unpack it to the same files.
 func TestPackageFromOurTar(t *testing.T) {
+	systemtest.Long(t, "the package manager that it starts")
 	npm, err := exec.LookPath("npm")
 	if err != nil {
 		t.Skip("there is no package client here")
@@ -278,6 +272,7 @@ func consume(t *testing.T, dir, name string, args ...string) string {
 
 // A virtual machine runs a program from a .jar of ours.
 func TestJarOfOursRuns(t *testing.T) {
+	systemtest.Long(t, "the virtual machine that it starts")
 	dir := t.TempDir()
 	put(t, filepath.Join(dir, "Gauge.java"), `public class Gauge { public static void main(String[] a) { System.out.println("Gull Ness"); } }`)
 	put(t, filepath.Join(dir, "in/META-INF/MANIFEST.MF"), "Manifest-Version: 1.0\nMain-Class: Gauge\n")
@@ -292,6 +287,7 @@ func TestJarOfOursRuns(t *testing.T) {
 // An interpreter runs an application from an archive of ours, and installs a
 // wheel of ours, which has a list of sums.
 func TestPythonRunsOurs(t *testing.T) {
+	systemtest.Long(t, "the interpreters that it starts")
 	dir := t.TempDir()
 	put(t, filepath.Join(dir, "app/__main__.py"), "import gauge\nprint(gauge.NAME)\n")
 	put(t, filepath.Join(dir, "app/gauge/__init__.py"), "NAME = 'Pell Point'\n")

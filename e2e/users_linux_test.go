@@ -20,7 +20,7 @@ const somebody = 65534
 
 // asSomebody makes a command of the program in dir run as an ordinary user.
 func asSomebody(dir string, args ...string) *exec.Cmd {
-	cmd := exec.Command(program, args...)
+	cmd := exec.Command(filepath.Join(dir, "widecrate"), args...)
 	cmd.Dir = dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: somebody, Gid: somebody}}
 	return cmd
@@ -35,7 +35,9 @@ func TestLeftoversOfUsers(t *testing.T) {
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
 	require.NoError(t, os.Chmod(dir, 0o777))
-	require.NoError(t, os.Chmod(filepath.Dir(program), 0o755))
+	built, err := os.ReadFile(program)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "widecrate"), built, 0o755)) // where anybody can reach it
 	packEntries(t, filepath.Join(dir, "a.tar"), "x=1 y="+strings.Repeat("2", 1<<20))
 	packEntries(t, filepath.Join(dir, "b.tar"), "z=1")
 	out := filepath.Join(dir, "out")

@@ -125,13 +125,15 @@ func ReadGzipHeader(src Source) (h GzipHeader, err error) {
 type headerReader struct {
 	src io.ByteReader
 	sum hash.Hash32
+	one [1]byte
 	err error
 }
 
 func (r *headerReader) byte() (c byte) {
 	if r.err == nil {
 		c, r.err = r.src.ReadByte()
-		r.sum.Write([]byte{c})
+		r.one[0] = c
+		r.sum.Write(r.one[:])
 	}
 	return c
 }

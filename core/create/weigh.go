@@ -173,8 +173,8 @@ func weigh(ctx context.Context, way Way, pieces []item, workers int) (*report.Wa
 	return m, err
 }
 
-// A way is tried several times, for the least of its times: at least twice, and until the runs
-// take longRun together; warmUp is how many pieces warm up.
+// A way is tried several times, for the least of its times, until the runs take longRun together;
+// warmUp is how many pieces warm up.
 const (
 	longRun  = time.Second / 4
 	mostRuns = 7
@@ -187,7 +187,7 @@ func weighOften(ctx context.Context, way Way, pieces []item, workers int) (*repo
 	if err != nil {
 		return m, err
 	}
-	for runs, together := 1, m.Took.Duration; runs < 2 || together < longRun && runs < mostRuns; runs++ {
+	for runs, together := 1, m.Took.Duration; together < longRun && runs < mostRuns; runs++ {
 		again, err := weigh(ctx, way, pieces, workers)
 		if err != nil {
 			return m, err

@@ -242,7 +242,7 @@ func TestAlwaysEnds(t *testing.T) {
 	}
 	count, err := place.NewTemplate("{n}{ext}", "n", "ext")
 	require.NoError(t, err)
-	for i := range 240 {
+	for i := range systemtest.Rounds(120, 120, 240) {
 		o := options(months...)
 		o.Nested, o.Workers, o.Backlog = 1, []int{1, 2, 3, 8}[i%4], 1000
 		o.Placement = &place.Placement{Into: t.TempDir(), Layout: place.Layout(i / 4 % 3)}

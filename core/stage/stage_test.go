@@ -343,7 +343,7 @@ func TestRootsAtOnce(t *testing.T) {
 	var all sync.WaitGroup
 	for i := range 2 {
 		all.Go(func() {
-			for range 1500 {
+			for range systemtest.Rounds(300, 300, 1500) {
 				r, err := Open(filepath.Join(above, strconv.Itoa(i)), "")
 				if assert.NoError(t, err) {
 					assert.NoError(t, r.Close())

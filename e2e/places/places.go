@@ -14,10 +14,10 @@ import (
 )
 
 // Kinds are the file systems: those of a disk, those through FUSE, one in layers, and those of
-// e2e/odd.
+// e2e/heavy/odd.
 var Kinds = []string{"tmpfs", "ext4", "ext2", "xfs", "btrfs", "overlay", "ntfs", "exfat", "folding", "linkless", "coarse", "short"}
 
-// odd are the options of e2e/odd.
+// odd are the options of e2e/heavy/odd.
 var odd = map[string][]string{
 	"folding":  {"-fold", "-linkless"}, // as memory cards are
 	"linkless": {"-linkless"},
@@ -112,10 +112,14 @@ func (p *Place) overlay(disk string) error {
 	return call("mount", "-t", "overlay", "-o", "lowerdir="+filepath.Join(p.work, "lower")+",upperdir="+disk+"/upper,workdir="+disk+"/work", "overlay", p.Dir)
 }
 
-// serve shows a folder as a file system of e2e/odd.
+// serve shows a folder as a file system of e2e/heavy/odd.
 func (p *Place) serve(options []string) error {
 	program, behind := filepath.Join(p.work, "odd"), filepath.Join(p.work, "behind")
-	if err := call("go", "build", "-o", program, "widecrate/e2e/odd"); err != nil {
+	top, err := exec.Command("go", "list", "-f", "{{.Module.Dir}}", "widecrate/e2e/places").Output()
+	if err != nil {
+		return err
+	}
+	if err := call("go", "build", "-C", filepath.Join(strings.TrimSpace(string(top)), "e2e", "heavy"), "-o", program, "./odd"); err != nil {
 		return err
 	}
 	if err := os.Mkdir(behind, 0o777); err != nil {

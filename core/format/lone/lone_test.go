@@ -176,13 +176,14 @@ func TestMembers(t *testing.T) {
 		}
 	}
 	var many bytes.Buffer
-	for i := range 20_000 {
+	for i := range 2 {
 		w := gzip.NewWriter(&many)
-		w.Name = strings.Repeat("n", 60_000) + strconv.Itoa(i%2)
+		w.Name = strings.Repeat("n", 60_000) + strconv.Itoa(i)
 		require.NoError(t, w.Close())
-		if many.Len() > 80<<20 {
-			break
-		}
+	}
+	two := bytes.Clone(many.Bytes())
+	for many.Len() < 80<<20 {
+		many.Write(two)
 	}
 	_, _, err := read(t, codec.Gzip, many.Bytes(), "x.gz")
 	require.ErrorIs(t, err, fault.Unsafe)

@@ -122,7 +122,7 @@ func TestCopyRenamed(t *testing.T) {
 // What any packer ever wrote comes back; cut off or with a bit changed, it is the same or an error.
 func TestReadMethods(t *testing.T) {
 	content := levels[:200] + noise(300) + levels
-	flips := systemtest.Rounds(500, 1000, 8000) // of each
+	flips := systemtest.Rounds(400, 400, 8000) // of each
 	random := rand.New(rand.NewPCG(3, 7))
 	for _, f := range []fake{{method: 1}, {method: 2}, {method: 3}, {method: 4}, {method: 5}, {method: 6}, {method: 6, flags: flagLarge},
 		{method: 6, flags: flagLiterals}, {method: 6, flags: flagLarge | flagLiterals}, {method: 9}, {method: 12}, {method: 14}, {method: 93}, {method: 95}} {

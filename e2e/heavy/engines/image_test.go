@@ -1,4 +1,4 @@
-package e2e
+package engines
 
 import (
 	"os"
@@ -18,7 +18,7 @@ func TestImage(t *testing.T) {
 		t.Skip("there is no buildah, or not the right to use it here")
 	}
 	dir, data := t.TempDir(), tidewatch(t)
-	recipe, err := os.ReadFile("../Containerfile")
+	recipe, err := os.ReadFile("../../../Containerfile")
 	require.NoError(t, err)
 	put(t, filepath.Join(dir, "Containerfile"), string(recipe))
 	require.NoError(t, os.Link(program, filepath.Join(dir, "widecrate")))

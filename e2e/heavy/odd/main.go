@@ -4,7 +4,7 @@
 // are: it takes names for equal which differ in letter case, has no links, rounds times, or has only
 // short names. It shows a folder at another place until that is unmounted.
 //
-//	go run ./e2e/odd [-fold] [-linkless] [-round 2s] [-longest 143] FOLDER PLACE
+//	go run -C e2e/heavy ./odd [-fold] [-linkless] [-round 2s] [-longest 143] FOLDER PLACE
 package main
 
 import (

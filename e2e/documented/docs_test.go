@@ -1,4 +1,4 @@
-package e2e
+package documented
 
 import (
 	"crypto/rand"
@@ -18,8 +18,6 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	batch "k8s.io/api/batch/v1"
-	"sigs.k8s.io/yaml"
 
 	"widecrate/core/systemtest"
 	"widecrate/demo"
@@ -57,9 +55,9 @@ func announced(text string, args []string) string {
 
 // Every example of the README, of job files, and in the help texts runs on the demo data.
 func TestExamples(t *testing.T) {
-	readme, err := os.ReadFile("../README.md")
+	readme, err := os.ReadFile("../../README.md")
 	require.NoError(t, err)
-	jobs, err := os.ReadFile("../docs/jobs.md")
+	jobs, err := os.ReadFile("../../docs/jobs.md")
 	require.NoError(t, err)
 	_, running, _ := strings.Cut(string(jobs), "## Running it")
 	texts := map[string]string{"README": string(readme), "jobs": running}
@@ -125,7 +123,7 @@ func endsAsAnnounced(t *testing.T, text string, args []string, code int, stderr 
 
 // Every line of a receipt is as its schema says.
 func TestReceiptSchema(t *testing.T) {
-	schema, err := jsonschema.NewCompiler().Compile("../docs/receipt.schema.json")
+	schema, err := jsonschema.NewCompiler().Compile("../../docs/receipt.schema.json")
 	require.NoError(t, err)
 	dir := tidewatch(t)
 	lines := map[string]int{}
@@ -151,7 +149,7 @@ func TestReceiptSchema(t *testing.T) {
 
 // Every key that the program prints is in the documentation of its JSON.
 func TestJSONIsDocumented(t *testing.T) {
-	doc, err := os.ReadFile("../docs/json.md")
+	doc, err := os.ReadFile("../../docs/json.md")
 	require.NoError(t, err)
 	dir := tidewatch(t)
 	for _, args := range [][]string{{"inspect", "readings", "--ext", "csv"}, {"verify", "readings", "--ext", "csv"}, {"compare", "corrections", "readings"},
@@ -175,7 +173,7 @@ func TestJSONIsDocumented(t *testing.T) {
 
 // fenced are the parts of a text in a language, without their fences.
 func fenced(t *testing.T, file, language string) (parts []string) {
-	text, err := os.ReadFile(filepath.Join("..", "docs", file))
+	text, err := os.ReadFile(filepath.Join("..", "..", "docs", file))
 	require.NoError(t, err)
 	for _, found := range regexp.MustCompile("(?ms)^```"+language+"\n(.*?)^```").FindAllSubmatch(text, -1) {
 		parts = append(parts, string(found[1]))
@@ -197,7 +195,7 @@ func TestGuide(t *testing.T) {
 	if testing.Short() {
 		t.Skip("many commands")
 	}
-	text, err := os.ReadFile("../docs/guide.md")
+	text, err := os.ReadFile("../../docs/guide.md")
 	require.NoError(t, err)
 	const shown = "/srv/tidewatch"
 	dir := filepath.Join("/tmp", strings.ToLower(rand.Text()[:len(shown)-len("/tmp/")])) // as long, for the columns of tables
@@ -234,13 +232,13 @@ func TestGuide(t *testing.T) {
 	})
 	assert.Greater(t, compared, 5)
 	if *update {
-		require.NoError(t, os.WriteFile("../docs/guide.md", []byte(written), 0o666))
+		require.NoError(t, os.WriteFile("../../docs/guide.md", []byte(written), 0o666))
 	}
 }
 
 // What errors look like is what is printed.
 func TestErrors(t *testing.T) {
-	doc, err := os.ReadFile("../docs/errors.md")
+	doc, err := os.ReadFile("../../docs/errors.md")
 	require.NoError(t, err)
 	rows := regexp.MustCompile("(?m)^\\| (\\d+) \\| [^|]+ \\| `([^`]+)`").FindAllStringSubmatch(string(doc), -1)
 	require.Len(t, rows, 11)
@@ -297,32 +295,6 @@ func TestRecipes(t *testing.T) {
 
 // sftpFolder is the folder with the demo data in the documentation.
 const sftpFolder = "sftp://tide@gauges.example/srv/tidewatch"
-
-// overSSH is a server for it, and a home with what lets the program in.
-func overSSH(t *testing.T, dir string) (address, home string) {
-	t.Helper()
-	home = t.TempDir()
-	keys := filepath.Join(home, ".ssh")
-	require.NoError(t, os.Mkdir(keys, 0o700))
-	server, err := standin.StartSSH(keys)
-	require.NoError(t, err)
-	t.Cleanup(server.Stop)
-	require.NoError(t, os.Rename(server.Identity, filepath.Join(keys, "id_ed25519")))
-	require.NoError(t, os.Rename(server.KnownHosts, filepath.Join(keys, "known_hosts")))
-	return server.Address + "/" + strings.TrimPrefix(filepath.ToSlash(dir), "/"), home
-}
-
-// The manifest of an Indexed Job is what the engine's own types are, strictly.
-func TestManifest(t *testing.T) {
-	var job batch.Job
-	manifest := fenced(t, "scale.md", "yaml")[0]
-	require.NoError(t, yaml.UnmarshalStrict([]byte(manifest), &job))
-	assert.Equal(t, "Job", job.Kind)
-	require.NotNil(t, job.Spec.CompletionMode)
-	assert.Equal(t, batch.IndexedCompletion, *job.Spec.CompletionMode)
-	args := strings.Join(job.Spec.Template.Spec.Containers[0].Args, " ")
-	assert.Contains(t, args, fmt.Sprintf("extract inbox --into landing --ext csv --shard auto/%d ", *job.Spec.Completions))
-}
 
 // The schedules of the documentation: the line of a crontab runs, and the service manager
 // finds nothing wrong with its units.

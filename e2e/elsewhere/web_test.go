@@ -1,4 +1,4 @@
-package e2e
+package elsewhere
 
 import (
 	"bytes"
@@ -20,15 +20,6 @@ import (
 	"widecrate/core/systemtest"
 	"widecrate/demo/standin"
 )
-
-// serve has a stand-in for a web server with the files of a folder.
-func serve(t *testing.T, s *standin.Server) string {
-	t.Helper()
-	address, stop, err := s.Start()
-	require.NoError(t, err)
-	t.Cleanup(stop)
-	return address
-}
 
 // month is a folder with an archive of each kind, made by the program itself.
 func month(t *testing.T) string {

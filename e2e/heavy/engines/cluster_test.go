@@ -3,7 +3,7 @@
 // Package slurm runs the built program as the array jobs of a real batch engine: three nodes
 // on this host, one of which is killed, and one of which is taken for dead while its tasks go
 // on.
-package slurm
+package engines
 
 import (
 	"crypto/rand"

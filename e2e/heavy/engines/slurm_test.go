@@ -1,6 +1,6 @@
 //go:build linux
 
-package slurm
+package engines
 
 import (
 	"bytes"

@@ -1,0 +1,17 @@
+// Package engines tests the program where others start it: a batch engine, containers.
+package engines
+
+import (
+	"os"
+	"testing"
+
+	"widecrate/e2e/programtest"
+)
+
+var (
+	program string
+
+	tidewatch, put = programtest.Tidewatch, programtest.Put
+)
+
+func TestMain(m *testing.M) { os.Exit(programtest.Main(m, &program)) }
