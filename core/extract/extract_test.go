@@ -30,6 +30,11 @@ import (
 	"widecrate/core/walk"
 )
 
+func TestMain(m *testing.M) {
+	systemtest.InMemory()
+	os.Exit(m.Run())
+}
+
 // pack writes an archive of pairs of path and data, a ZIP unless its name says otherwise; "→ " makes a link.
 func pack(t *testing.T, path string, pairs ...string) {
 	t.Helper()
@@ -242,7 +247,7 @@ func TestAlwaysEnds(t *testing.T) {
 	}
 	count, err := place.NewTemplate("{n}{ext}", "n", "ext")
 	require.NoError(t, err)
-	for i := range systemtest.Rounds(120, 120, 240) {
+	for i := range systemtest.Rounds(60, 60, 240) {
 		o := options(months...)
 		o.Nested, o.Workers, o.Backlog = 1, []int{1, 2, 3, 8}[i%4], 1000
 		o.Placement = &place.Placement{Into: t.TempDir(), Layout: place.Layout(i / 4 % 3)}

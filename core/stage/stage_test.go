@@ -24,6 +24,11 @@ import (
 
 var when = time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
 
+func TestMain(m *testing.M) {
+	systemtest.InMemory()
+	os.Exit(m.Run())
+}
+
 func plant(t *testing.T, dir string, files map[string]string) {
 	t.Helper()
 	for path, data := range files {

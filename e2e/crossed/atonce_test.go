@@ -88,7 +88,7 @@ func (r *runner) end(t *testing.T) (was ran) {
 	return was
 }
 
-var rounds = flag.Int("rounds", 8, "how often processes make the same folders at once")
+var rounds = flag.Int("rounds", 5, "how often processes make the same folders at once")
 
 // lockless is a WebDAV server that lets everybody write at the same moment.
 type lockless struct{ webdav.LockSystem }

@@ -51,7 +51,7 @@ func TestMain(m *testing.M) {
 		_ = seed.Value.Set("1")
 	}
 	if checks := flag.Lookup("rapid.checks"); checks.Value.String() == checks.DefValue { // more are asked for
-		_ = checks.Value.Set("30")
+		_ = checks.Value.Set("20")
 	}
 	code := m.Run()
 	if err := unmount(); err != nil {
