@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,8 +12,6 @@ import (
 	"os"
 	"runtime"
 	"sync"
-
-	json "github.com/goccy/go-json"
 
 	"widecrate/core/choose"
 	"widecrate/core/fault"
