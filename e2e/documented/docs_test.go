@@ -343,3 +343,26 @@ func TestJobsGuide(t *testing.T) {
 	_, errs, _ = run(t, dir, "run", "month.yaml")
 	assert.Equal(t, fenced(t, "jobs.md", "text")[0], errs)
 }
+
+// The program is as large as the README says, where it is built as it says.
+func TestSize(t *testing.T) {
+	systemtest.Long(t, "a program that is built")
+	readme, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	said := regexp.MustCompile(`about (\d+) MB`).FindSubmatch(readme)
+	line := regexp.MustCompile(`(?m)^CGO_ENABLED=0 (go build .* )-o widecrate (\./cmd/widecrate)$`).FindSubmatch(readme)
+	require.NotNil(t, said)
+	require.NotNil(t, line)
+	built := filepath.Join(t.TempDir(), "widecrate")
+	words := strings.Fields(strings.ReplaceAll(string(line[1]), `"-s -w"`, "-s_-w"))
+	for i := range words {
+		words[i] = strings.ReplaceAll(words[i], "_", " ")
+	}
+	build := exec.Command(words[0], append(words[1:], "-o", built, string(line[2]))...)
+	build.Dir, build.Env = "../..", append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	info, err := os.Stat(built)
+	require.NoError(t, err)
+	assert.Equal(t, string(said[1]), strconv.FormatInt((info.Size()+500_000)/1_000_000, 10))
+}
