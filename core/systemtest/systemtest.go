@@ -3,7 +3,6 @@
 package systemtest
 
 import (
-	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -15,7 +14,7 @@ import (
 func Long(t *testing.T, why string) {
 	t.Helper()
 	if !LongWanted() {
-		t.Skip(fmt.Sprintf("left out, because of %s; it runs with: WIDECRATE_LONG=1 go test -run '^%s$' .", why, t.Name()))
+		t.Skipf("left out, because of %s; it runs with: WIDECRATE_LONG=1 go test -run '^%s$' .", why, t.Name())
 	}
 }
 
