@@ -29,6 +29,7 @@ func TestInterruptedInput(t *testing.T) {
 		"create b.zip --stdin-as x", "edit a.zip --stdin-as x", "extract a.zip --entry-list - --into o", "inspect --source-list -"} {
 		signal := []syscall.Signal{syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP}[n%3]
 		t.Run(command, func(t *testing.T) {
+			t.Parallel()
 			cmd := exec.Command(program, strings.Fields(command)...)
 			cmd.Dir = dir
 			in, err := cmd.StdinPipe()

@@ -63,8 +63,10 @@ func TestLeftoversOfUsers(t *testing.T) {
 	require.NoError(t, killed.Start())
 	_, err = in.Write(data[:1<<20])
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return len(areas()) == 1 }, 10*time.Second, 10*time.Millisecond)
-	time.Sleep(100 * time.Millisecond) // until it says whose it is
+	require.Eventually(t, func() bool {
+		said, err := filepath.Glob(filepath.Join(out, ".widecrate-*", "owner"))
+		return err == nil && len(said) == 1
+	}, 10*time.Second, 10*time.Millisecond)
 	locked := filepath.Join(areas()[0], "1", "sealed")
 	require.NoError(t, os.MkdirAll(locked, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(locked, "x"), nil, 0o644))

@@ -106,6 +106,11 @@ func (s *survey) judge(i int, at slot) error {
 	if r.Action == Skipped || r.Action == Lost {
 		return nil
 	}
+	if it.Kind == archive.Symlink {
+		if err := s.checkLink(it); err != nil {
+			return fault.At(s.site.full(r.Path), err)
+		}
+	}
 	found, err := s.lookUp(i, it.Path, at)
 	if err != nil {
 		return fault.Writing(s.site.full(r.Path), err)

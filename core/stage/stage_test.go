@@ -358,3 +358,38 @@ func TestRootsAtOnce(t *testing.T) {
 	}
 	all.Wait()
 }
+
+// A link is judged from where it is really made: links of archives before it may lie on the way there.
+func TestLinksThroughLinks(t *testing.T) {
+	dir := t.TempDir()
+	plant(t, dir, map[string]string{"own/d/e/x": "x", "beside/x": "x"})
+	for at, to := range map[string]string{"own/here": ".", "own/deep": "d/e", "own/twice": "here/deep", "own/beside": "../beside"} {
+		require.NoError(t, os.Symlink(to, filepath.Join(dir, at)))
+	}
+	root, err := Open(dir, "")
+	require.NoError(t, err)
+	defer root.Close()
+	for _, c := range []struct {
+		path, target, kept string // where the link is then; empty: it is refused
+	}{
+		{"here/l", "..", ""}, {"here/m", "d", "own/m"}, {"deep/l", "../..", "own/d/e/l"}, {"deep/m", "../../..", ""}, {"twice/n", "../../d", "own/d/e/n"},
+		{"twice/o", "../../../own", ""}, {"beside/l", "x", ""}, {"d/p", "..", "own/d/p"},
+	} {
+		for _, more := range [][]thing{nil, {{"file-" + strings.ReplaceAll(c.path, "/", "-"), "1"}}} {
+			u, err := begin(root, "own", Rules{Clash: Skip}, append(more, thing{c.path, "→ " + c.target}))
+			if err == nil {
+				_, err = u.Commit()
+				if err != nil {
+					require.NoError(t, u.Discard())
+				}
+			}
+			if c.kept == "" {
+				require.ErrorIs(t, err, fault.Unsafe, c)
+				assert.NotContains(t, systemtest.Contents(t, dir), "own/file-"+strings.ReplaceAll(c.path, "/", "-"))
+				continue
+			}
+			require.NoError(t, err, c)
+			assert.Equal(t, "→ "+c.target, systemtest.Contents(t, dir)[c.kept])
+		}
+	}
+}
