@@ -42,7 +42,7 @@ func Take(path string) (*Claim, error) {
 		return nil, err
 	}
 	for {
-		file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o666)
+		file, err := open(path)
 		if leaving(err) { // whoever had the name is just removing the file
 			return nil, &HeldError{}
 		}
@@ -50,6 +50,10 @@ func Take(path string) (*Claim, error) {
 			return nil, err
 		}
 		c := &Claim{path: path, file: file}
+		if err := c.check(); err != nil {
+			file.Close()
+			return nil, err
+		}
 		if err := Lock(file); err != nil {
 			if Held(err) {
 				err = &HeldError{c.holder()}
@@ -74,6 +78,39 @@ func Take(path string) (*Claim, error) {
 	}
 }
 
+// open opens the file of a name, or makes it. What a link leads to is not made.
+func open(path string) (*os.File, error) {
+	for {
+		file, err := os.OpenFile(path, os.O_RDWR, 0)
+		if !os.IsNotExist(err) {
+			return file, err
+		}
+		if file, err = os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666); !os.IsExist(err) {
+			return file, err
+		}
+		if there, missing := os.Lstat(path); missing == nil && !there.Mode().IsRegular() {
+			return nil, fmt.Errorf("%s is not a file of a run: remove it", path)
+		}
+	}
+}
+
+// check makes sure that the file is a regular one, and no link led to it: who may write to the folder
+// could have put anything under the name.
+func (c *Claim) check() error {
+	ours, err := c.file.Stat()
+	if err != nil {
+		return err
+	}
+	there, err := os.Lstat(c.path)
+	if os.IsNotExist(err) { // whoever had the name has just removed the file
+		return nil
+	}
+	if err == nil && (!ours.Mode().IsRegular() || !os.SameFile(ours, there)) {
+		err = fmt.Errorf("%s is not a file of a run: remove it", c.path)
+	}
+	return err
+}
+
 // isThere reports whether the file that was locked still has the name: whoever had it
 // may have removed it in between.
 func (c *Claim) isThere() (bool, error) {
@@ -81,7 +118,7 @@ func (c *Claim) isThere() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	there, err := os.Stat(c.path)
+	there, err := os.Lstat(c.path)
 	if os.IsNotExist(err) {
 		return false, nil
 	}

@@ -180,6 +180,9 @@ func clearRun(dir *folder.Folder, prefix string, files []string) {
 	case err != nil && !errors.Is(err, fs.ErrNotExist) && (lease == nil || Held(err)), !allSilent(dir, files):
 		return
 	}
+	if !areOurs(dir, files) {
+		return
+	}
 	for _, name := range files {
 		if name != first {
 			_ = dir.Remove(name)
@@ -189,6 +192,33 @@ func clearRun(dir *folder.Folder, prefix string, files []string) {
 		lease.Close() // not every system removes what is open
 		_ = dir.Remove(first)
 	}
+}
+
+// areOurs reports whether all of these files are regular files of the user who runs.
+func areOurs(dir *folder.Folder, files []string) bool {
+	made, err := Sample(dir)
+	if err != nil {
+		return false
+	}
+	for _, name := range files {
+		if info, err := dir.Lstat(name); err != nil || !info.Mode().IsRegular() || !folder.SameOwner(info, made) {
+			return false
+		}
+	}
+	return true
+}
+
+// Sample is what a file looks like that this run makes in a folder for itself.
+func Sample(dir *folder.Folder) (fs.FileInfo, error) {
+	prefix, made, lease, err := Begin(dir, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	info, err := made.Stat()
+	made.Close()
+	lease.Close()
+	_ = dir.Remove(Hidden(prefix, 0)) // if it stays, the next run removes it
+	return info, err
 }
 
 // allSilent reports whether nobody has written to any of these files for long.

@@ -36,6 +36,7 @@ func (k *Keeper) Keep(path, rel string) (string, error) {
 		case err == nil:
 			k.kept = append(k.kept, to)
 			return to, nil
+		case SameEntry(blob.File{Path: path, Info: info}, to): // its own name, which keeps nothing
 		case sameFile(to, info): // by a run that was killed before it replaced anything
 			return to, nil
 		case !errors.Is(err, fs.ErrExist) && !errors.Is(err, fault.Refused):

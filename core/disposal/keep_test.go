@@ -40,6 +40,12 @@ func TestKeeper(t *testing.T) {
 	assert.Equal(t, map[string]string{"d/a.csv": "one"}, systemtest.Contents(t, k.Folder))
 	assert.NoFileExists(t, second)
 
+	beside := &Keeper{Folder: filepath.Join(dir, "out", ".", "..", "out")} // the folder of the file itself
+	there, err := beside.Keep(b, "d/b.csv")
+	require.NoError(t, err)
+	assert.Equal(t, "b-2.csv", filepath.Base(there), "its own name keeps nothing")
+	beside.Back()
+
 	for _, dryRun := range []bool{true, false} {
 		_, err = Restore(first, b, dryRun)
 		if !dryRun {

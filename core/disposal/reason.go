@@ -3,6 +3,7 @@ package disposal
 import (
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,6 +11,7 @@ import (
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -67,7 +69,12 @@ func writeReason(beside string, why error, now time.Time) (path string, err erro
 
 // saysTheSame reports whether a file gives this reason, at whatever time.
 func saysTheSame(path, text string) bool {
-	there, err := os.ReadFile(path)
+	file, _, err := folder.OpenRegular(path)
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	there, err := io.ReadAll(io.LimitReader(file, int64(len(text))+1))
 	_, was, _ := strings.Cut(string(there), "\n")
 	_, is, _ := strings.Cut(text, "\n")
 	return err == nil && was == is

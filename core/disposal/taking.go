@@ -183,6 +183,7 @@ type taking struct {
 	Failed bool `json:",omitempty"` // see Route
 	Files  []taken
 	file   *os.File // locked, as long as the run lives
+	path   string   // of the journal
 }
 
 // taken is a file that is to go.
@@ -196,7 +197,8 @@ type taken struct {
 
 // write writes a journal into the folder of the first file.
 func (t *taking) write(prefix string) (err error) {
-	t.file, err = os.OpenFile(filepath.Join(filepath.Dir(t.Files[0].Path), prefix+claim.TakingSuffix), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	t.path = filepath.Join(filepath.Dir(t.Files[0].Path), prefix+claim.TakingSuffix)
+	t.file, err = os.OpenFile(t.path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err
 	}
@@ -218,7 +220,7 @@ func (t *taking) write(prefix string) (err error) {
 func (t *taking) end() {
 	if t.file != nil {
 		t.file.Close()
-		_ = os.Remove(t.file.Name()) // one that stays names what is no more
+		_ = os.Remove(t.path) // one that stays names what is no more
 	}
 }
 
@@ -309,13 +311,12 @@ func (r *Route) Finish(dir string, names, others []string) (finished bool, err e
 }
 
 func (r *Route) finishOne(journal string, ours bool, others []string) (bool, error) {
-	f, err := os.OpenFile(journal, os.O_RDWR, 0)
+	f, err := openOurs(journal)
 	if err != nil {
-		return false, nil // its run has just ended
+		return false, nil // its run has just ended, or it is not one of ours
 	}
-	t := taking{file: f}
-	info, err := f.Stat()
-	if err != nil || !info.Mode().IsRegular() || !claim.Dead(f, ours, time.Now()) {
+	t := taking{file: f, path: journal}
+	if !claim.Dead(f, ours, time.Now()) {
 		f.Close()
 		return false, nil
 	}
@@ -337,6 +338,9 @@ func (r *Route) finishOne(journal string, ours bool, others []string) (bool, err
 		within = append(within, full)
 	}
 	for _, one := range t.Files {
+		if one.Path != filepath.Clean(one.Path) || one.Aside != "" && one.Aside != filepath.Clean(one.Aside) {
+			continue // what is cleaned as text may lead elsewhere, through links
+		}
 		if !slices.Contains(within, filepath.Dir(one.Path)) || one.Aside != "" && filepath.Dir(one.Aside) != filepath.Dir(one.Path) {
 			continue
 		}
@@ -354,6 +358,25 @@ func (r *Route) finishOne(journal string, ours bool, others []string) (bool, err
 	}
 	t.end()
 	return true, nil
+}
+
+// openOurs opens a journal that a run of the same user made; see folder.OpenOurs.
+func openOurs(journal string) (*os.File, error) {
+	root, err := os.OpenRoot(filepath.Dir(journal))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	dir, err := folder.Open(root, ".")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	made, err := claim.Sample(dir)
+	if err != nil {
+		return nil, err
+	}
+	return dir.OpenOurs(filepath.Base(journal), made)
 }
 
 // finish takes away what is left of one file; one that is another by now stays.

@@ -85,6 +85,13 @@ func TestTakingIsFinished(t *testing.T) {
 		"moved elsewhere":  {func(*taking) {}, "other", "a.001 a.002 a.003", true},
 		"a planted target": {func(j *taking) { j.Files[0].To = filepath.Join(filepath.Dir(j.Files[0].Path), "..", "keys") }, "done", "../done/a.002 ../done/a.003 a.001", true},
 		"a planted source": {func(j *taking) { j.Files[0].Path = filepath.Join(filepath.Dir(j.Files[0].To), "..", "mine") }, "done", "../done/a.002 ../done/a.003 ../mine a.001", true},
+		"a source through a link": {func(j *taking) {
+			dir := filepath.Dir(j.Files[0].Path)
+			_ = os.MkdirAll(filepath.Join(dir, "..", "far", "deep"), 0o777)
+			_ = os.Symlink(filepath.Join("..", "far", "deep"), filepath.Join(dir, "link"))
+			_ = os.Rename(j.Files[0].Path, filepath.Join(dir, "..", "far", "a.001"))
+			j.Files[0].Path = dir + "/link/../a.001" // as text, it is in the folder
+		}, "done", "../done/a.002 ../done/a.003 ../far/a.001 link", true},
 		"in both places": {func(j *taking) {
 			_ = os.MkdirAll(filepath.Dir(j.Files[0].To), 0o777)
 			_ = os.Link(j.Files[0].Path, j.Files[0].To)
@@ -131,7 +138,7 @@ func TestTakingIsFinished(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, c.finished, finished)
 			var left []string
-			for _, folder := range []string{"../done", "..", "."} {
+			for _, folder := range []string{"../done", "../far", "..", "."} {
 				children, _ := os.ReadDir(filepath.Join(dir, folder))
 				for _, child := range children {
 					if !child.IsDir() && !place.IsStaging(child.Name()) && (child.Name() != "mine" || strings.Contains(c.want, "mine")) {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -52,6 +53,8 @@ type area struct {
 	key    string
 	lock   *os.File
 	born   time.Time   // by the clock of the file system
+	made   fs.FileInfo // of the owner file
+	inside fs.FileInfo // of the area itself
 	stop   func()      // the heartbeat; nil: there is none yet
 	keep   atomic.Bool // something in the area belongs to a user, and the area stays
 
@@ -112,9 +115,9 @@ func (a *area) open(root *Root) (err error) {
 	if err := a.Rename(ownerDraft, ownerFile); err != nil {
 		return err
 	}
-	info, err := a.lock.Stat()
-	if err == nil {
-		a.born = info.ModTime()
+	if a.made, err = a.lock.Stat(); err == nil {
+		a.born = a.made.ModTime()
+		a.inside, err = a.Stat(".")
 	}
 	return err
 }
@@ -226,29 +229,32 @@ func (a *area) reclaimOne(name string, r *Root) error {
 // ownerOf returns the owner of an area whose run is gone, and holds its lock;
 // nil where the run may be alive, or the area is none.
 func (a *area) ownerOf(left *folder.Folder, r *Root, name string) (o *owner, held *os.File, err error) {
-	info, err := left.Lstat(ownerFile)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, a.clearUnowned(left, r, name)
-	}
-	if err != nil {
-		return nil, nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, nil, a.foreign(name, r)
-	}
-	held, err = left.OpenFile(ownerFile, os.O_RDWR, 0)
+	inside, err := left.Stat(".")
 	if err != nil {
 		return nil, nil, ignoreMissing(err)
+	}
+	if !folder.Private(inside, a.inside) {
+		return nil, nil, a.foreign(name, r)
+	}
+	held, err = left.OpenOurs(ownerFile, a.made)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, nil, a.clearUnowned(left, r, name)
+	case errors.Is(err, folder.ErrForeign):
+		return nil, nil, a.foreign(name, r)
+	case err != nil:
+		return nil, nil, err
 	}
 	if claim.Lock(held) != nil {
 		held.Close()
 		return nil, nil, nil
 	}
-	text, err := left.ReadFile(ownerFile)
+	text, err := io.ReadAll(held)
 	if err != nil {
-		return nil, held, ignoreMissing(err)
+		return nil, held, err
 	}
-	if info, err = held.Stat(); err != nil {
+	info, err := held.Stat()
+	if err != nil {
 		return nil, held, err
 	}
 	o = &owner{}
@@ -276,13 +282,16 @@ func isAlive(base *os.Root, at string) bool {
 		return false
 	}
 	defer f.Close()
+	info, statErr := f.Stat()
+	if statErr != nil || !info.Mode().IsRegular() { // what is none of a run could be a pipe
+		return false
+	}
 	if claim.Held(claim.Lock(f)) {
 		return true
 	}
 	host, err := os.Hostname()
-	info, statErr := f.Stat()
 	var o owner
-	return err == nil && statErr == nil && json.NewDecoder(f).Decode(&o) == nil && o.Host != host && !claim.Silent(info, time.Now())
+	return err == nil && json.NewDecoder(f).Decode(&o) == nil && o.Host != host && !claim.Silent(info, time.Now())
 }
 
 // clearUnowned removes an area that is just being made, or removed, if its run is gone, or
@@ -310,7 +319,7 @@ func (a *area) clearUnowned(left *folder.Folder, r *Root, name string) error {
 
 // foreign notes a folder that is called like an area and is none.
 func (a *area) foreign(name string, r *Root) error {
-	r.Reclaimed.Left = append(r.Reclaimed.Left, filepath.Join(a.path, name)+" looks like the unfinished work of a run, but none made it there: it is left alone")
+	r.Reclaimed.Left = append(r.Reclaimed.Left, filepath.Join(a.path, name)+" looks like the unfinished work of a run, but no run of this user made it there: it is left alone")
 	return nil
 }
 
@@ -319,4 +328,14 @@ func ignoreMissing(err error) error {
 		return nil
 	}
 	return err
+}
+
+// journal reads a journal in the area of a dead run.
+func (a *area) journal(left *folder.Folder, name string) ([]byte, error) {
+	file, err := left.OpenOurs(name, a.made)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return io.ReadAll(file)
 }

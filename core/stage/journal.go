@@ -395,7 +395,7 @@ func (r *Root) finish(left *folder.Folder, key string) (bool, error) {
 		if !strings.HasSuffix(name, journalSuffix) {
 			continue
 		}
-		text, err := left.ReadFile(name)
+		text, err := r.area.journal(left, name)
 		if err != nil {
 			return false, err
 		}

@@ -2,6 +2,7 @@ package stage
 
 import (
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -168,6 +169,27 @@ func age(t *testing.T, r *Root, to time.Time) {
 	require.NoError(t, os.Chtimes(filepath.Join(r.path, r.area.name), to, to))
 }
 
+func nothingElse(*testing.T, *Root, *owner, *journal) {}
+
+// planted are areas that somebody else could have made: what is done to a complete one.
+var planted = map[string]func(area string) error{
+	"a folder of others":  func(area string) error { return os.Chown(area, 65534, 65534) },
+	"a folder for all":    func(area string) error { return opened(area, 0o777) },
+	"an owner of others":  func(area string) error { return os.Chown(filepath.Join(area, ownerFile), 65534, 65534) },
+	"an owner for all":    func(area string) error { return opened(filepath.Join(area, ownerFile), 0o666) },
+	"a journal of others": func(area string) error { return os.Chown(filepath.Join(area, "1"+journalSuffix), 65534, 65534) },
+	"a journal for all":   func(area string) error { return opened(filepath.Join(area, "1"+journalSuffix), 0o666) },
+}
+
+// opened lets everybody write to a file or folder.
+func opened(path string, mode os.FileMode) error {
+	err := os.Chmod(path, mode)
+	if info, missing := os.Stat(path); err == nil && missing == nil && info.Mode().Perm() != mode {
+		err = errors.ErrUnsupported
+	}
+	return err
+}
+
 // An area is believed only if it says which folder of the disk it is: whatever
 // an archive, a copy of a root or a user put there stays as it is.
 func TestPlantedAreas(t *testing.T) {
@@ -187,6 +209,8 @@ func TestPlantedAreas(t *testing.T) {
 			require.NoError(t, r.area.Rename(ownerFile, "elsewhere"))
 			require.NoError(t, r.area.Symlink("elsewhere", ownerFile))
 		}, false},
+		"a folder of others": {nothingElse, false}, "a folder for all": {nothingElse, false}, "an owner of others": {nothingElse, false},
+		"an owner for all": {nothingElse, false}, "a journal of others": {nothingElse, false}, "a journal for all": {nothingElse, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if name == "linked owner" {
@@ -208,6 +232,11 @@ func TestPlantedAreas(t *testing.T) {
 				text, err := json.Marshal(content)
 				require.NoError(t, err)
 				require.NoError(t, os.WriteFile(filepath.Join(dir, root.area.name, file), text, 0o600))
+			}
+			if last := planted[name]; last != nil {
+				if err := last(filepath.Join(dir, root.area.name)); err != nil {
+					t.Skip("who may do what is not kept here, or not ours to say: ", err)
+				}
 			}
 			kill(t, root)
 			age(t, root, old)

@@ -1,0 +1,6 @@
+package folder
+
+import "io/fs"
+
+// SameOwner reports whether two files or folders belong to the same user: here, that is not known.
+func SameOwner(_, _ fs.FileInfo) bool { return true }
