@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/e2e/programtest"
 )
 
 // somebody is an ordinary user.
@@ -35,9 +37,7 @@ func TestLeftoversOfUsers(t *testing.T) {
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
 	require.NoError(t, os.Chmod(dir, 0o777))
-	built, err := os.ReadFile(program)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "widecrate"), built, 0o755)) // where anybody can reach it
+	programtest.Install(t, filepath.Join(dir, "widecrate")) // where anybody can reach it
 	packEntries(t, filepath.Join(dir, "a.tar"), "x=1 y="+strings.Repeat("2", 1<<20))
 	packEntries(t, filepath.Join(dir, "b.tar"), "z=1")
 	out := filepath.Join(dir, "out")

@@ -201,3 +201,11 @@ func OverSSH(t *testing.T, dir string) (address, home string) {
 	require.NoError(t, os.Rename(server.KnownHosts, filepath.Join(keys, "known_hosts")))
 	return server.Address + "/" + strings.TrimPrefix(filepath.ToSlash(dir), "/"), home
 }
+
+// Install copies the program to a path, where others can run it.
+func Install(t *testing.T, path string) {
+	t.Helper()
+	built, err := os.ReadFile(program)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, built, 0o755))
+}

@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/e2e/programtest"
 )
 
 // The image that Containerfile makes runs the first example of the README, as a user without rights.
@@ -21,7 +23,7 @@ func TestImage(t *testing.T) {
 	recipe, err := os.ReadFile("../../../Containerfile")
 	require.NoError(t, err)
 	put(t, filepath.Join(dir, "Containerfile"), string(recipe))
-	require.NoError(t, os.Link(program, filepath.Join(dir, "widecrate")))
+	programtest.Install(t, filepath.Join(dir, "widecrate"))
 	build := func(args ...string) string {
 		cmd := exec.Command(buildah, append([]string{"--root", filepath.Join(dir, "root"), "--runroot", filepath.Join(dir, "run"), "--storage-driver", "vfs"}, args...)...)
 		cmd.Dir = dir

@@ -8,10 +8,6 @@ import (
 	"widecrate/e2e/programtest"
 )
 
-var (
-	program string
+var tidewatch, put = programtest.Tidewatch, programtest.Put
 
-	tidewatch, put = programtest.Tidewatch, programtest.Put
-)
-
-func TestMain(m *testing.M) { os.Exit(programtest.Main(m, &program)) }
+func TestMain(m *testing.M) { os.Exit(programtest.Main(m, new(string))) }

@@ -19,6 +19,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/format/zip"
+	"widecrate/e2e/programtest"
 )
 
 // archives are how many are unpacked, and tasks how many share them.
@@ -33,17 +34,14 @@ const (
 func TestArrayJob(t *testing.T) {
 	c := start(t)
 	program := c.path("widecrate")
-	build := exec.Command("go", "build", "-o", program, "../../cmd/widecrate")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, string(out))
+	programtest.Install(t, program)
 	require.NoError(t, os.Mkdir(c.path("inbox"), 0o777))
 	for i := range archives {
 		pack(t, filepath.Join(c.dir, "inbox", fmt.Sprintf("gauge-%03d.zip", i)), i)
 	}
 	one := exec.Command(program, "extract", "inbox", "--into", "one", "--ext", "csv", "-q")
 	one.Dir = c.dir
-	out, err = one.CombinedOutput()
+	out, err := one.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Equal(t, archives, delivered(t, c.path("one")))
 
@@ -112,7 +110,7 @@ func TestArrayJob(t *testing.T) {
 
 // script is the one of the documentation, which says when it starts.
 func script(t *testing.T) string {
-	text, err := os.ReadFile("../../docs/scale.md")
+	text, err := os.ReadFile("../../../docs/scale.md")
 	require.NoError(t, err)
 	found := regexp.MustCompile("(?s)```sh\n(#!/bin/sh\n#SBATCH.*?)```").FindSubmatch(text)
 	require.NotNil(t, found)
