@@ -11,7 +11,7 @@ import (
 func InMemory() {
 	const folder, room = "/dev/shm", 2 << 30
 	var there unix.Statfs_t
-	if unix.Statfs(folder, &there) == nil && int64(there.Bavail)*there.Bsize >= room && os.Getenv("TMPDIR") == "" {
+	if unix.Statfs(folder, &there) == nil && int64(there.Bavail)*int64(there.Bsize) >= room && os.Getenv("TMPDIR") == "" {
 		os.Setenv("TMPDIR", folder)
 	}
 }
