@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -216,6 +217,9 @@ func TestPlantedAreas(t *testing.T) {
 			if name == "linked owner" {
 				systemtest.NeedsLinks(t)
 			}
+			if planted[name] != nil && runtime.GOOS == "windows" {
+				t.Skip("files have no such owners and rights here")
+			}
 			dir := t.TempDir()
 			plant(t, dir, map[string]string{"own/b": "mine", "own/c": "mine too"})
 			root, err := Open(dir, "")
@@ -235,7 +239,7 @@ func TestPlantedAreas(t *testing.T) {
 			}
 			if last := planted[name]; last != nil {
 				if err := last(filepath.Join(dir, root.area.name)); err != nil {
-					t.Skip("who may do what is not kept here, or not ours to say: ", err)
+					t.Skip("this is not ours to say: ", err)
 				}
 			}
 			kill(t, root)
