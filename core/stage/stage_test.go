@@ -361,6 +361,7 @@ func TestRootsAtOnce(t *testing.T) {
 
 // A link is judged from where it is really made: links of archives before it may lie on the way there.
 func TestLinksThroughLinks(t *testing.T) {
+	systemtest.NeedsLinks(t)
 	dir := t.TempDir()
 	plant(t, dir, map[string]string{"own/d/e/x": "x", "beside/x": "x"})
 	for at, to := range map[string]string{"own/here": ".", "own/deep": "d/e", "own/twice": "here/deep", "own/beside": "../beside"} {
