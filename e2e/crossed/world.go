@@ -249,6 +249,9 @@ func (t Tree) Plant(dir string) error {
 	for _, at := range sorted(t) {
 		thing := t[at]
 		full := filepath.Join(dir, filepath.FromSlash(at))
+		if there, err := os.Lstat(full); err == nil && there.IsDir() != (thing.Kind == Folder) {
+			continue // by another spelling, it is there already
+		}
 		if err := os.MkdirAll(filepath.Dir(full), 0o777); err != nil {
 			return err
 		}
