@@ -19,6 +19,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/systemtest"
 )
 
 // nginxConf has a location for each way in which a server can be set up.
@@ -50,6 +52,7 @@ http {
 // startNginx runs a real server with the files of a folder.
 func startNginx(t *testing.T, folder string) (plain, secure, ca string) {
 	t.Helper()
+	systemtest.Long(t, "a server that it starts")
 	nginx, err := exec.LookPath("nginx")
 	if err != nil {
 		nginx = "/usr/sbin/nginx"

@@ -19,6 +19,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+
+	"widecrate/core/systemtest"
 )
 
 // sshServer is a real one, for a user with a key of its own.
@@ -46,6 +48,7 @@ Subsystem sftp internal-sftp
 // startSSH runs a server with more lines of configuration.
 func startSSH(t *testing.T, more string) *sshServer {
 	t.Helper()
+	systemtest.Long(t, "a server that it starts")
 	program := "/usr/sbin/sshd"
 	if _, err := os.Stat(program); err != nil || runtime.GOOS == "windows" {
 		t.Skip("sshd is not there")
@@ -156,6 +159,7 @@ Alias /plain/ %[3]s/
 // write to.
 func startApache(t *testing.T, folder string) (address string) {
 	t.Helper()
+	systemtest.Long(t, "a server that it starts")
 	program, err := exec.LookPath("apache2")
 	if err != nil {
 		program = "/usr/sbin/apache2"
