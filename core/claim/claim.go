@@ -94,7 +94,7 @@ func open(path string) (*os.File, error) {
 	}
 }
 
-// check makes sure that the file is a regular one, and no link led to it: who may write to the folder
+// check makes sure that the file is a regular one, and no link leads to it: who may write to the folder
 // could have put anything under the name.
 func (c *Claim) check() error {
 	ours, err := c.file.Stat()
@@ -105,7 +105,7 @@ func (c *Claim) check() error {
 	if os.IsNotExist(err) { // whoever had the name has just removed the file
 		return nil
 	}
-	if err == nil && (!ours.Mode().IsRegular() || !os.SameFile(ours, there)) {
+	if err == nil && (!ours.Mode().IsRegular() || !there.Mode().IsRegular()) { // another file is by whoever is next
 		err = fmt.Errorf("%s is not a file of a run: remove it", c.path)
 	}
 	return err
