@@ -112,6 +112,7 @@ type streams struct {
 	show.Output
 	page    *page.Page    // about a run of several commands; nil: each is alone
 	jobFile string        // that the command is run by; empty: none
+	job     string        // names its run in receipts; empty: there is none
 	sites   newfile.Sites // where it may write
 	wrong   error         // of a command line that asks for help; nil: nothing
 

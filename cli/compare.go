@@ -134,7 +134,8 @@ func (c *compareCommand) run(cmd *cobra.Command, args []string) (err error) {
 	if err := c.decoding(cmd, &c.Reading); err != nil {
 		return err
 	}
-	defer c.confine(cmd, sources)()
+	release, _ := c.confine(cmd, sources)
+	defer release()
 	if c.pairs != "" || c.by.String() != "" {
 		return c.compareMany(cmd, pairs)
 	}

@@ -10,23 +10,24 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/core/confine"
+	"widecrate/core/place"
 	"widecrate/core/remote"
 	"widecrate/core/source"
 )
 
-// confine gives up what a command does not need, before it opens the first of its archives. The
-// result is to be called in the end.
-func (s *streams) confine(cmd *cobra.Command, sources []source.Source, more ...string) (release func()) {
-	if s.confined {
-		return func() {}
-	}
+// confine gives up what a command does not need, before it opens the first of its archives. release is to be
+// called in the end; roots are the folders that may be written to.
+func (s *streams) confine(cmd *cobra.Command, sources []source.Source, more ...string) (release func(), roots []string) {
 	k := keeping{sourcesChange: changesSources(cmd)}
 	k.Read = more
 	k.options(cmd)
 	for i := range sources {
 		k.source(&sources[i])
 	}
-	return s.keep(cmd, k)
+	if s.confined {
+		return func() {}, k.roots()
+	}
+	return s.keep(cmd, k), k.roots()
 }
 
 // confineJobs is confine for all jobs of a file. What they will read is not known yet.
@@ -117,8 +118,26 @@ func (s *streams) aside(text string) {
 type keeping struct {
 	confine.Rights
 	sourcesChange bool
-	spools        bool   // what cannot be read twice is kept for a while
-	last          string // folder of a source
+	spools        bool     // what cannot be read twice is kept for a while
+	last          string   // folder of a source
+	named         []string // folders and addresses that options name to write to
+	found         []string // folders of sources that change
+}
+
+// roots are the folders that a run may write to, absolute and sorted: an undo stays within them. Folders
+// of sources that lie in others of those are not named.
+func (k *keeping) roots() (roots []string) {
+	for _, path := range k.found {
+		path = place.Absolute(path)
+		if len(roots) == 0 || place.Below(roots[len(roots)-1], path) == path && roots[len(roots)-1] != path {
+			roots = append(roots, path)
+		}
+	}
+	for _, path := range k.named {
+		roots = append(roots, place.Absolute(path))
+	}
+	slices.Sort(roots)
+	return slices.Compact(roots)
 }
 
 // destinations are the options that name folders which are written to.
@@ -142,12 +161,14 @@ func (k *keeping) options(cmd *cobra.Command) {
 	for _, name := range destinations {
 		if f := cmd.Flags().Lookup(name); f != nil {
 			k.make(f.Value.String())
+			k.root(f.Value.String())
 		}
 	}
 	for _, name := range takingAway {
 		if f := cmd.Flags().Lookup(name); f != nil {
 			if folder, moves := strings.CutPrefix(f.Value.String(), "move="); moves {
 				k.make(folder)
+				k.root(folder)
 			}
 		}
 	}
@@ -170,14 +191,24 @@ func (k *keeping) make(folder string) {
 	}
 }
 
+// root keeps a folder, or an address, that an option names to write to.
+func (k *keeping) root(folder string) {
+	if folder != "" && folder != "-" {
+		k.named = append(k.named, unvaried(folder))
+	}
+}
+
 func (k *keeping) write(path string) { k.Write = append(k.Write, path) }
 
 // source keeps what a command needs of a source that was found: its folder, in which parts and
 // lists of sums lie beside it, and the file itself, wherever a link leads.
 func (k *keeping) source(s *source.Source) {
 	k.make(s.To().Into)
+	k.root(s.To().Into)
 	if s.Address() != nil || remote.IsAddress(s.Path) {
-		k.Network = true
+		if k.Network = true; k.sourcesChange {
+			k.named = append(k.named, place.Dir(s.Path))
+		}
 		return
 	}
 	k.spools = k.spools || s.Elsewhere() || s.Path == "-"
@@ -185,6 +216,7 @@ func (k *keeping) source(s *source.Source) {
 		if folder := filepath.Dir(path); folder != k.last {
 			k.last = folder
 			if k.sourcesChange {
+				k.found = append(k.found, folder)
 				k.write(folder)
 			} else {
 				k.Read = append(k.Read, folder)
@@ -216,7 +248,7 @@ func isOn(cmd *cobra.Command, name string) bool {
 // unvaried is the part of a path before what stands for something else in it.
 func unvaried(path string) string {
 	if at := strings.IndexAny(path, "{*?["); at >= 0 {
-		return filepath.Dir(path[:at] + "x")
+		return place.Dir(path[:at] + "x")
 	}
 	return path
 }

@@ -175,8 +175,9 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		defer earlier.Close()
 		conversion.Done = earlier.converted
 	}
-	defer c.confine(cmd, r.Sources)()
-	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
+	release, roots := c.confine(cmd, r.Sources)
+	defer release()
+	if err := c.recordOptions.begin(cmd, c.streams, roots, c.dryRun); err != nil {
 		return err
 	}
 	if c.writer != nil {

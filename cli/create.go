@@ -237,7 +237,9 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		o.Done = earlier.made
 	}
 	c.several = c.each
-	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
+	k := keeping{named: []string{place.Dir(unvaried(args[0]))}}
+	k.options(cmd)
+	if err := c.recordOptions.begin(cmd, c.streams, k.roots(), c.dryRun); err != nil {
 		return err
 	}
 	if c.wanted() && !c.dryRun {

@@ -167,8 +167,9 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 	for _, put := range e.Add.Puts {
 		added = append(added, put.File)
 	}
-	defer c.confine(cmd, e.Sources, added...)()
-	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
+	release, roots := c.confine(cmd, e.Sources, added...)
+	defer release()
+	if err := c.recordOptions.begin(cmd, c.streams, roots, c.dryRun); err != nil {
 		return err
 	}
 	shown := show.Edits{Output: &c.Output, DryRun: c.dryRun, Locked: c.encrypt, Single: len(e.Sources) == 1, Started: time.Now()}

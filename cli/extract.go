@@ -143,7 +143,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		if !c.quiet {
 			c.nothing(cmd, c.Summary())
 		}
-		if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
+		if err := c.recordOptions.begin(cmd, c.streams, nil, c.dryRun); err != nil {
 			return err
 		}
 		return c.recordOptions.finish(c.dryRun)
@@ -176,8 +176,9 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		defer earlier.Close()
 		o.Done = earlier.delivered
 	}
-	defer c.confine(cmd, r.Sources)()
-	if err := c.recordOptions.begin(cmd, c.streams, c.dryRun); err != nil {
+	release, roots := c.confine(cmd, r.Sources)
+	defer release()
+	if err := c.recordOptions.begin(cmd, c.streams, roots, c.dryRun); err != nil {
 		return err
 	}
 	if c.writer != nil {

@@ -62,7 +62,8 @@ func (c *inspectCommand) run(cmd *cobra.Command, args []string) error {
 	r.Workers = c.workers
 	list := show.Listing{Output: &c.Output, Totals: c.totals, Sort: c.sort.Value(), Started: time.Now(), Selected: !r.Selection.All(), Nested: c.nested, Readings: c.readings, Many: len(r.Sources) > 1 || c.nested}
 	list.Begin()
-	defer c.confine(cmd, r.Sources)()
+	release, _ := c.confine(cmd, r.Sources)
+	defer release()
 	if err := inspect.Run(cmd.Context(), inspect.Options{Request: r, Links: list.Links()}, list.Archive); err != nil {
 		return err
 	}

@@ -46,13 +46,13 @@ func (o *recordOptions) wanted() bool {
 	return o.receipt != "" || o.sums != "" || o.entrySums != ""
 }
 
-// begin starts the receipt, if there is to be one.
-func (o *recordOptions) begin(cmd *cobra.Command, s *streams, dryRun bool) (err error) {
+// begin starts the receipt, if there is to be one, of a run that writes to some folders.
+func (o *recordOptions) begin(cmd *cobra.Command, s *streams, roots []string, dryRun bool) (err error) {
 	o.records = s.sites
 	if o.receipt == "" || dryRun {
 		return nil
 	}
-	o.writer, err = receipt.Append(s.sites, o.receipt, receipt.Run{Version: Version, Command: cmd.Name(), Options: shaping(cmd), Started: time.Now().UTC()}, say)
+	o.writer, err = receipt.Append(s.sites, o.receipt, receipt.Run{Version: Version, Command: cmd.Name(), Options: shaping(cmd), Started: time.Now().UTC(), Job: s.job, Roots: roots}, say)
 	return err
 }
 
@@ -124,7 +124,7 @@ func (o *recordOptions) created(e *report.Created) {
 		o.archive(written(e.Archive, &e.Made), e.SHA256)
 	}
 	for i := range e.From {
-		if from := e.From[i]; from != nil && from.SHA256 != nil {
+		if from := e.From[i]; from.SHA256 != nil {
 			o.entries.Add(prefix+e.Entries[i].Path, from.SHA256)
 		}
 	}

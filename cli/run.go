@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -109,7 +110,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	if err != nil {
 		return err
 	}
-	c.jobFile = place.Absolute(path)
+	c.jobFile, c.job = place.Absolute(path), strings.ToLower(rand.Text()[:12])
 	file, err := c.read(cmd, path)
 	if err != nil {
 		return err

@@ -106,7 +106,8 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	var decoded, done atomic.Int64
 	o := verify.Options{Request: r, Failed: c.failed, Begun: c.begun, Links: c.links.Value(), Hash: c.sums != "", Halt: c.halt, Decoded: &decoded}
 	shown := show.Checking{Output: &c.Output, Single: len(r.Sources) == 1 && !c.nested, Started: time.Now()}
-	defer c.confine(cmd, r.Sources)()
+	release, _ := c.confine(cmd, r.Sources)
+	defer release()
 	stop := c.startArchives(c.streams, c.quiet, &decoded, &done, len(r.Sources))
 	err = verify.Run(cmd.Context(), o, func(e report.Event) {
 		done.Add(1)

@@ -95,7 +95,8 @@ func (c *weighCommand) run(cmd *cobra.Command, args []string) error {
 		}
 		w.Ways = append(w.Ways, way)
 	}
-	defer c.confine(cmd, named(sources))()
+	release, _ := c.confine(cmd, named(sources))
+	defer release()
 	r, err := w.Run(cmd.Context(), func(m *report.Way) {
 		if c.Err.Terminal && !c.quiet {
 			c.Err.Printf("\r\x1b[K%s %s", c.Err.Faint("packed as"), m.Name)

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/core/systemtest"
 )
 
 // What a run did is taken back: what is there afterwards is what was there before, but for
@@ -25,7 +27,29 @@ func TestUndo(t *testing.T) {
 		"own folders":  {runs: []string{"extract in --into out/deep --nested"}, says: "files removed"},
 		"sources come": {runs: []string{"extract in --into out --after move=done/{from} --recursive"}, says: "source files back where they were", left: []string{"done/", "done/in/"}},
 		"one that failed, too": {runs: []string{"extract in bad.zip --into out --failed move=failed"}, says: "1 source file back",
-			left: []string{"failed/", "failed/bad.zip.reason.txt"}},
+			left: []string{"failed/"}},
+		"the same lay there": {runs: []string{"extract in/a.zip --into out --after move=same"}, says: "1 source file back"},
+		"a part of it is unknown": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
+			lines := strings.SplitAfter(tree(t, dir)["r.jsonl"], "\n")
+			put(t, filepath.Join(dir, "r.jsonl"), strings.Join(lines[:3], ""))
+		}, code: 3, says: "cut off in the middle", left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}},
+		"a source of the same size": {runs: []string{"create new.zip kept"}, change: func(t *testing.T, dir string) {
+			put(t, filepath.Join(dir, "kept/one.csv"), "2,1\n")
+		}, code: 3, says: "the archive may be all that there is", left: []string{"new.zip", "kept/one.csv"}},
+		"one that climbs": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
+			at := filepath.Join(dir, "r.jsonl")
+			put(t, at, strings.Replace(tree(t, dir)["r.jsonl"], `"path":"a/one.csv"`, `"path":"../kept/one.csv"`, 1))
+		}, code: 3, says: "does not lie below", left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}},
+		"another lies where it was kept": {runs: []string{"extract in/b.zip --into kept --layout shared --clash replace --replaced old"}, change: func(t *testing.T, dir string) {
+			put(t, filepath.Join(dir, "old/one.csv"), "8,8\n")
+		}, code: 3, says: "it is not what was kept there", left: []string{"kept/one.csv", "kept/two.csv", "old/", "old/one.csv", "old/two.csv"}},
+		"a set is one thing": {runs: []string{"create new.zip in --part-size 64k --method store"}, change: func(t *testing.T, dir string) {
+			put(t, filepath.Join(dir, "new.zip.sha256"), "of somebody else")
+		}, code: 3, says: "a part of the set stays", left: []string{"new.zip.001", "new.zip.sha256"}},
+		"an empty folder of others": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
+			require.NoError(t, os.MkdirAll(filepath.Join(dir, "out/a/theirs"), 0o777))
+		}, says: "1 archive taken back", left: []string{"out/", "out/a/", "out/a/theirs/"}},
+		"delivered twice": {runs: []string{"extract in/a.zip same/a.zip --into out --layout shared --clash skip"}, says: "2 archives taken back"},
 		"sources are gone": {runs: []string{"extract in/a.zip --into out --after remove"}, code: 3, says: "what was delivered may be all that there is",
 			left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}, lacks: []string{"in/a.zip"}},
 		"a source changed": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
@@ -65,6 +89,7 @@ func TestUndo(t *testing.T) {
 			dir := t.TempDir()
 			pack(t, filepath.Join(dir, "in/a.zip"), "one.csv", "1,2\n", "sub/two.csv", "3,4\n")
 			pack(t, filepath.Join(dir, "in/b.zip"), "one.csv", "5,6\n", "two.csv", "7,8\n")
+			pack(t, filepath.Join(dir, "same/a.zip"), "one.csv", "1,2\n", "sub/two.csv", "3,4\n")
 			put(t, filepath.Join(dir, "bad.zip"), "PK\x03\x04 and no more")
 			put(t, filepath.Join(dir, "kept/one.csv"), "1,2\n")
 			put(t, filepath.Join(dir, "kept/two.csv"), "0,0\n")
@@ -139,5 +164,33 @@ func TestUndoIsBelieved(t *testing.T) {
 	for want, args := range map[int]string{2: "r.jsonl --all --run 1", 7: "bundles/osk-bay.zip", 8: "missing.jsonl"} {
 		_, stderr, code := run(t, dir, append([]string{"undo"}, strings.Fields(args)...)...)
 		assert.Equal(t, want, code, stderr)
+	}
+}
+
+// A run of a job file is one run, in the list and when it is taken back; a receipt that others may write to is not believed.
+func TestUndoOfJobs(t *testing.T) {
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "in/a.zip"), "one.csv", "1,2\n")
+	before := tree(t, dir)
+	put(t, filepath.Join(dir, "night.yaml"), "widecrate: 1\njobs:\n  - name: first\n    extract: {sources: [in], into: out}\n  - name: second\n    follows: first\n    create: {archive: x.zip, sources: [out]}\n")
+	for range 2 {
+		_, stderr, code := run(t, dir, "run", "night.yaml", "--receipt", "r.jsonl")
+		require.Zero(t, code, stderr)
+		stdout, stderr, code := run(t, dir, "undo", "r.jsonl", "--list", "--as", "json")
+		require.Zero(t, code, stderr)
+		assert.Contains(t, stdout, `"command":"run"`)
+		assert.Contains(t, stdout, `"archives":2,"files":2,`)
+		systemtest.NeedsLinks(t) // where there are rights
+		require.NoError(t, os.Chmod(filepath.Join(dir, "r.jsonl"), 0o666))
+		_, stderr, code = run(t, dir, "undo", "r.jsonl")
+		assert.Equal(t, 3, code)
+		assert.Contains(t, stderr, "others may write to it")
+		require.NoError(t, os.Chmod(filepath.Join(dir, "r.jsonl"), 0o600))
+		_, stderr, code = run(t, dir, "undo", "r.jsonl")
+		require.Zero(t, code, stderr)
+		after := tree(t, dir)
+		delete(after, "night.yaml")
+		delete(after, "r.jsonl")
+		assert.Equal(t, before, after)
 	}
 }

@@ -192,6 +192,7 @@ var Table = []Row{
 	// The jobs of a file.
 	{Name: "run", Placeholder: "NUMBER", Help: "this run of the receipt, from 1", More: "take back this run of the receipt, by its NUMBER, from 1 (default: the last)"},
 	{Name: "all", Help: "every run of the receipt, the latest first", More: "take back every run of the receipt, the latest first"},
+	{Name: "list", Help: "only say which runs the receipt has", More: "only say which runs the receipt has: number, time, command, archives, files, and what was taken back; a run of a job file is one run"},
 	{Name: "only", Placeholder: "NAME", Help: "run only the job of this name", More: "run only the job of this NAME (repeatable); the jobs that it comes after count as done"},
 	{Name: "set", Placeholder: "KEY=VALUE", Help: "give a variable of the file a value", More: "give a variable of the file a value (repeatable); ${KEY} in the file stands for it"},
 	{Name: "validate", Help: "look for mistakes in the file; run nothing"},

@@ -76,7 +76,7 @@ func packedDeeds(c *report.Created, row func(cells ...string)) {
 			continue
 		}
 		from := ""
-		if c.From != nil && c.From[i] != nil {
+		if c.From != nil {
 			from = c.From[i].Path
 		}
 		row(c.Archive, e.Path, csvSize(e.Size), from, action)

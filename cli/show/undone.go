@@ -1,8 +1,12 @@
 package show
 
 import (
+	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
+	"widecrate/core/receipt"
 	"widecrate/core/report"
 )
 
@@ -21,6 +25,10 @@ type Undoing struct {
 // Event takes note of what happened, and shows it.
 func (u *Undoing) Event(e report.Event) {
 	switch e := e.(type) {
+	case *report.Run:
+		if u.Form == People && !u.Quiet && len(e.Roots) > 0 {
+			u.Summary().Printf("run %d, %s of %s, wrote below %s\n", e.Number, e.Command, e.Started.Local().Format(time.DateTime), u.names(e.Roots))
+		}
 	case *report.Undone:
 		u.undone(e)
 	case *report.Returned:
@@ -32,6 +40,43 @@ func (u *Undoing) Event(e report.Event) {
 		}
 	}
 	u.Output.Event(e)
+}
+
+// names are paths, with commas.
+func (u *Undoing) names(paths []string) string {
+	const most = 8
+	var names []string
+	for _, path := range paths[:min(len(paths), most)] {
+		names = append(names, u.Out.Name(path))
+	}
+	if more := len(paths) - most; more > 0 {
+		names = append(names, Count(more, "other folder"))
+	}
+	return strings.Join(names, ", ")
+}
+
+// Runs lists the runs of a receipt.
+func (u *Undoing) Runs(runs []*receipt.PastRun) {
+	table := NewTable(u.Summary(), Column{Title: "run", Width: 5, Right: true}, Column{Title: "started", Width: 19}, Column{Title: "command", Width: 8},
+		Column{Title: "archives", Width: 8, Right: true}, Column{Title: "files", Width: 9, Right: true}, Column{Title: "taken back", Text: true})
+	for _, run := range runs {
+		r := run.Report()
+		if u.Form != People {
+			u.Output.Event(r)
+			continue
+		}
+		back := ""
+		switch {
+		case r.Undone > 0 && r.Undone == r.Archives:
+			back = "yes"
+		case r.Undone > 0:
+			back = fmt.Sprintf("%d of %d", r.Undone, r.Archives)
+		}
+		table.Row(strconv.Itoa(r.Number), r.Started.Local().Format(time.DateTime), r.Command, strconv.Itoa(r.Archives), strconv.Itoa(r.Files), back)
+	}
+	if len(runs) == 0 && u.Form == People {
+		u.Summary().Printf("No run is in the receipt.\n")
+	}
 }
 
 func (u *Undoing) undone(e *report.Undone) {

@@ -35,7 +35,7 @@ type File struct {
 	Remote bool                 // the file lies at an address, and not on disk
 	Tag    string               // by which its server tells versions apart; empty: there is none
 	Open   func() (Blob, error) // of a remote file; nil: it can only be opened where it was found
-	SHA256 []byte               // of a remote file, where it was kept as it came
+	SHA256 []byte               // of a remote file that was kept as it came, and of one on disk where somebody asked; see AddSum
 }
 
 // Find returns the identity of a file on disk, that of what a link points at.

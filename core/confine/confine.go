@@ -25,6 +25,7 @@ type Rights struct {
 	Write   []string // the same, or the nearest folders above that are there; they can be read, too
 	Make    []string // folders to write to, which are made if they are missing
 	Clear   []string // folders in which files can be removed
+	Empty   []string // folders below which empty ones can be removed
 	Network bool
 }
 
@@ -78,6 +79,7 @@ func Enter(r Rights) (held bool, release func(), err error) {
 		allow(writing, existing(path))
 	}
 	allow(system.AccessFSRemoveFile, r.Clear...)
+	allow(system.AccessFSRemoveDir, r.Empty...)
 	if r.Network {
 		allow(reading, ofNetwork...)
 	}

@@ -94,8 +94,8 @@ func (c *collector) pack(w archive.Writer, r *report.Created) error {
 	return ctx.Err()
 }
 
-// origin is what an item was packed from; nil for what is no file. A hard link has the sum of
-// the file's first name, which is packed before.
+// origin is what an item was packed from. A hard link has the sum of the file's first name, which is
+// packed before.
 func (c *collector) origin(it *item) *report.Packed {
 	switch it.entry.Kind {
 	case archive.File:
@@ -107,7 +107,7 @@ func (c *collector) origin(it *item) *report.Packed {
 	case archive.Hardlink:
 		return &report.Packed{Path: it.path, SHA256: c.sums[it.entry.Link]}
 	}
-	return nil
+	return &report.Packed{Path: it.path}
 }
 
 // small reports whether an item is read in one go, ahead of its turn.

@@ -6,7 +6,6 @@
 package disposal
 
 import (
-	"context"
 	"io/fs"
 	"os"
 
@@ -90,16 +89,6 @@ func Packed(files []blob.File, folders []string, archive []Record) (removed int,
 		return removed, err
 	}
 	return removed, Empty(folders, do)
-}
-
-// Delivered removes files and links that an earlier run delivered, after a look at all of them:
-// all are as they were when they were compared with its receipt. It returns how many went; with
-// an error that is of kind fault.Refused, none.
-func Delivered(ctx context.Context, files []blob.File) (removed int, err error) {
-	if len(files) > 0 && files[0].Remote {
-		return deliveredElsewhere(ctx, files)
-	}
-	return all(files, "nothing else is missing; run it again when that is possible")
 }
 
 // all removes files; do is what to do where one cannot be removed.

@@ -233,7 +233,7 @@ func (r *Route) makeFolder(ctx context.Context, in *remote.Address) error {
 func rename(ctx context.Context, from, to *remote.Address) error {
 	err := from.Rename(ctx, to, false)
 	if errors.Is(err, remote.ErrThere) {
-		return existing(to.String())
+		return Existing(to.String())
 	}
 	return fault.At(from.String(), err)
 }
@@ -273,8 +273,10 @@ func (a *After) CheckElsewhere(path string, at *remote.Address, today time.Time)
 	return err
 }
 
-// deliveredElsewhere is Delivered for files at addresses.
-func deliveredElsewhere(ctx context.Context, files []blob.File) (removed int, err error) {
+// DeliveredAt removes files at addresses that an earlier run delivered, after a look at all of them: they are as
+// they were when they were compared with its receipt. It returns how many went; with an error that is of kind
+// fault.Refused, none.
+func DeliveredAt(ctx context.Context, files []blob.File) (removed int, err error) {
 	if err := unchangedElsewhere(ctx, files); err != nil {
 		return 0, err
 	}
@@ -311,7 +313,7 @@ func ReturnAt(ctx context.Context, from, to *remote.Address, size int64, modifie
 	case !same:
 		return false, fault.At(from.String(), fault.New(fault.Refused, "%w", &Stays{"it changed since it was moved there"}))
 	case there:
-		return false, existing(to.String())
+		return false, Existing(to.String())
 	case dryRun:
 		return true, nil
 	}

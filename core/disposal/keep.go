@@ -5,11 +5,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"syscall"
+	"slices"
+	"time"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -56,24 +56,37 @@ func (k *Keeper) KeepAll(path, rel string) (string, error) {
 			return "", fault.Writing(at, err)
 		}
 	}
+	var folders []kept
 	err := filepath.WalkDir(path, func(at string, d fs.DirEntry, err error) error {
 		if err != nil || place.IsStaging(d.Name()) {
 			return fault.Reading(at, err)
 		}
 		to := filepath.Join(top, place.Below(path, at))
-		if d.IsDir() {
-			return within(to, func() error { return nil })
-		}
 		info, err := d.Info()
-		if err == nil {
-			err = second(at, to, info)
-		}
-		if err == nil {
-			k.kept = append(k.kept, to)
+		switch {
+		case err != nil:
+		case d.IsDir():
+			folders = append(folders, kept{to, info})
+			return within(to, func() error { return nil })
+		default:
+			if err = second(at, to, info); err == nil {
+				k.kept = append(k.kept, to)
+			}
 		}
 		return fault.Writing(to, err)
 	})
+	for _, f := range slices.Backward(folders) { // their owner can still take from them what is kept
+		if err == nil {
+			err = fault.Writing(f.path, errors.Join(os.Chmod(f.path, f.info.Mode().Perm()|0o700), os.Chtimes(f.path, time.Time{}, f.info.ModTime())))
+		}
+	}
 	return top, err
+}
+
+// kept is a folder that is kept, as it was.
+type kept struct {
+	path string
+	info fs.FileInfo
 }
 
 // second makes a second name, or a copy, in a folder that is made where it is missing.
@@ -105,49 +118,4 @@ func (k *Keeper) Back() {
 		_ = os.Remove(path) // it is still at its place
 	}
 	k.kept = nil
-}
-
-// Reinstate puts what was kept in the place of the file that replaced it, in one step where both are
-// on one file system. That file is as it was when it was looked at.
-func Reinstate(kept string, over blob.File) error {
-	if err := Unchanged([]blob.File{over}); err != nil {
-		return err
-	}
-	err := folder.Patient(func() error { return os.Rename(kept, over.Path) })
-	elsewhere := errors.Is(err, syscall.EXDEV) || filepath.VolumeName(kept) != filepath.VolumeName(over.Path)
-	if err == nil || !elsewhere {
-		return fault.Writing(over.Path, err)
-	}
-	if err := remove(over.Path); err != nil {
-		return fault.Writing(over.Path, err)
-	}
-	_, err = Restore(kept, over.Path, false)
-	return err
-}
-
-// Restore moves a file that was kept back to its place, where nothing must be, and reports
-// whether it did, or in a dry run would: it may be there already.
-func Restore(kept, to string, dryRun bool) (restored bool, err error) {
-	info, missing := os.Lstat(kept)
-	_, err = os.Lstat(to)
-	switch {
-	case missing != nil && err == nil:
-		return false, nil
-	case missing != nil:
-		return false, fault.At(kept, fault.New(fault.Refused, "%w", &Stays{"it is not there any more, where it was kept"}))
-	case dryRun:
-		return true, nil
-	case err == nil:
-		same, err := blob.EqualFiles(blob.File{Path: kept, Info: info}, blob.File{Path: to})
-		if err != nil || !same {
-			return false, existing(to)
-		}
-		return true, fault.Writing(kept, remove(kept))
-	case info.Mode()&fs.ModeSymlink != 0:
-		if err := second(kept, to, info); err != nil {
-			return false, fault.Writing(to, err)
-		}
-		return true, fault.Writing(kept, remove(kept))
-	}
-	return true, move(kept, to)
 }

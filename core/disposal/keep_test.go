@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widecrate/core/fault"
 	"widecrate/core/systemtest"
 )
 
@@ -24,7 +23,7 @@ func TestKeeper(t *testing.T) {
 	}
 	a, b := put("out/d/a.csv", "one"), put("out/d/b.csv", "two")
 	k := &Keeper{Folder: filepath.Join(dir, "kept")}
-	first, err := k.Keep(a, "d/a.csv")
+	_, err := k.Keep(a, "d/a.csv")
 	require.NoError(t, err)
 	k.Settled()
 	require.NoError(t, os.Remove(a))
@@ -46,59 +45,4 @@ func TestKeeper(t *testing.T) {
 	assert.Equal(t, "b-2.csv", filepath.Base(there), "its own name keeps nothing")
 	beside.Back()
 
-	for _, dryRun := range []bool{true, false} {
-		_, err = Restore(first, b, dryRun)
-		if !dryRun {
-			require.ErrorIs(t, err, fault.Refused, "something else is there")
-		}
-	}
-	require.NoError(t, os.Remove(a))
-	for _, c := range []struct{ dryRun, restored bool }{{true, true}, {false, true}, {false, false}} {
-		restored, err := Restore(first, a, c.dryRun)
-		require.NoError(t, err)
-		assert.Equal(t, c.restored, restored)
-	}
-	assert.Equal(t, map[string]string{"d/a.csv": "one", "d/b.csv": "two"}, systemtest.Contents(t, filepath.Join(dir, "out")))
-	require.NoError(t, os.Remove(a))
-	_, err = Restore(first, a, false)
-	assert.ErrorIs(t, err, fault.Refused, "it is nowhere any more")
-}
-
-// A source comes back from where it was moved, and is not taken for another.
-func TestReturn(t *testing.T) {
-	for name, c := range map[string]struct {
-		there    map[string]string // from, and to
-		returned bool
-		err      error
-	}{
-		"all is well":           {map[string]string{"from": "one"}, true, nil},
-		"it is back already":    {map[string]string{"to": "one"}, false, nil},
-		"killed in the middle":  {map[string]string{"from": "one", "to": "one"}, true, nil},
-		"another is in the way": {map[string]string{"from": "one", "to": "other"}, false, fault.Refused},
-		"it was changed":        {map[string]string{"from": "other"}, false, fault.Refused},
-		"it is nowhere":         {nil, false, fault.Refused},
-	} {
-		dir := t.TempDir()
-		mark := filepath.Join(dir, "mark")
-		require.NoError(t, os.WriteFile(mark, nil, 0o666))
-		info, err := os.Stat(mark)
-		require.NoError(t, err)
-		require.NoError(t, os.Remove(mark))
-		for at, text := range c.there {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, at), []byte(text), 0o666))
-			require.NoError(t, os.Chtimes(filepath.Join(dir, at), info.ModTime(), info.ModTime()))
-		}
-		before := systemtest.Contents(t, dir)
-		for _, dryRun := range []bool{true, false} {
-			returned, err := Return(filepath.Join(dir, "from"), filepath.Join(dir, "to"), 3, info.ModTime(), dryRun)
-			assert.ErrorIs(t, err, c.err, name)
-			assert.Equal(t, c.returned, returned, name)
-			if dryRun || c.err != nil {
-				assert.Equal(t, before, systemtest.Contents(t, dir), name)
-			}
-		}
-		if c.err == nil {
-			assert.Equal(t, map[string]string{"to": "one"}, systemtest.Contents(t, dir), name)
-		}
-	}
 }

@@ -1,7 +1,6 @@
 package disposal
 
 import (
-	"cmp"
 	"errors"
 	"io"
 	"io/fs"
@@ -23,7 +22,7 @@ func move(from, to string) error {
 	// A hard link fails where something is, unlike a plain rename.
 	err := within(in, func() error { return os.Link(from, to) })
 	if errors.Is(err, fs.ErrExist) {
-		return existing(to)
+		return Existing(to)
 	}
 	if err != nil { // on another file system, which may lose the name while this one does not
 		if err = copyTo(from, to); err != nil {
@@ -42,40 +41,8 @@ func move(from, to string) error {
 	return err
 }
 
-// Return moves a file that was moved as a source back to where it was, and reports whether it did,
-// or in a dry run would: it may be there already. Of kind fault.Refused are that it is not
-// what was moved (and Stays), and that something is in its place.
-func Return(from, to string, size int64, modified time.Time, dryRun bool) (returned bool, err error) {
-	is := func(path string) bool {
-		info, err := os.Lstat(path)
-		return err == nil && info.Mode().IsRegular() && info.Size() == size && info.ModTime().Equal(modified)
-	}
-	_, missing := os.Lstat(from)
-	there, err := os.Lstat(to)
-	switch {
-	case missing != nil && is(to):
-		return false, nil
-	case missing != nil:
-		return false, fault.At(from, fault.New(fault.Refused, "%w", &Stays{"it is not there any more, where it was moved"}))
-	case !is(from):
-		return false, fault.At(from, fault.New(fault.Refused, "%w", &Stays{"it changed since it was moved there"}))
-	case err == nil && is(to): // a run was killed between the two steps of a move
-		if same, err := blob.EqualFiles(blob.File{Path: from}, blob.File{Path: to, Info: there}); err != nil || !same {
-			return false, cmp.Or(err, existing(to))
-		}
-		if dryRun {
-			return true, nil
-		}
-		return true, fault.Writing(from, remove(from))
-	case err == nil:
-		return false, existing(to)
-	case dryRun:
-		return true, nil
-	}
-	return true, move(from, to)
-}
-
-func existing(path string) error {
+// Existing is the error of what is in the way at a path: kind fault.Refused.
+func Existing(path string) error {
 	return fault.At(path, fault.New(fault.Refused, "it exists already"))
 }
 
@@ -147,7 +114,7 @@ func makeFile(to string, modified time.Time, fill func(out *os.File) error) (err
 	}
 	_ = f.dir.Remove(f.name) // the first error says what is wrong
 	if errors.Is(err, fs.ErrExist) {
-		return existing(to)
+		return Existing(to)
 	}
 	return fault.Writing(to, err)
 }

@@ -18,20 +18,17 @@ import (
 // reasonSuffix is that of the file with the reason.
 const reasonSuffix = ".reason.txt"
 
-// withReason writes the reason first: an archive without one would be a riddle.
-func (r *Route) withReason(files []blob.File, to []string, why error) error {
-	reason := ""
+// withReason writes the reason first, and returns its path: an archive without one would be a riddle.
+func (r *Route) withReason(files []blob.File, to []string, why error) (reason string, err error) {
 	if to[0] != "" { // else the same lies there already
-		var err error
 		if reason, err = writeReason(to[0], why, r.Begun); err != nil {
-			return err
+			return "", err
 		}
 	}
-	err := r.Sources(files, to)
-	if err != nil && reason != "" {
+	if err = r.Sources(files, to); err != nil && reason != "" {
 		_ = os.Remove(reason) // the first error says what is wrong
 	}
-	return err
+	return reason, err
 }
 
 // reasonText is what such a file says.

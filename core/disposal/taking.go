@@ -38,13 +38,18 @@ const LiesThere = "it lies already where it would be moved"
 
 // Taken is what became of the files of a source.
 type Taken struct {
-	Files []Went // nil: they were kept
-	Kept  string // why they were kept; empty: they went, or Err says why not
-	Err   error
+	Files  []Went // nil: they were kept
+	Reason string // the path of the file on disk that says why they failed; empty: there is none
+	Kept   string // why they were kept; empty: they went, or Err says why not
+	Err    error
 }
 
-// Went is where a file was, and where it is now; empty: it was removed.
-type Went struct{ From, To string }
+// Went is where a file was, and where it is now.
+type Went struct {
+	From, To string // To is empty where the file was removed
+	There    string // where the same bytes lay already, so that it was removed instead of moved
+	SHA256   []byte // where it is known
+}
 
 // Take lets the files of a source go where the route says, all of them or none, with the
 // reason beside them where there is one, or finds out in a dry run where they would go.
@@ -63,7 +68,7 @@ func (r *Route) Take(ctx context.Context, files []blob.File, why error, dryRun b
 		return Taken{Kept: LiesThere}
 	case dryRun:
 	case why != nil:
-		err = r.withReason(files, all, why)
+		t.Reason, err = r.withReason(files, all, why)
 	default:
 		err = r.Sources(files, all)
 	}
@@ -74,11 +79,13 @@ func (r *Route) Take(ctx context.Context, files []blob.File, why error, dryRun b
 		return Taken{Err: err}
 	}
 	for i, f := range files {
-		to := all[i]
-		if in := r.To(f.Path, r.Begun); to == "" && in != "" && why != nil { // the same bytes are there
-			to = filepath.Join(in, filepath.Base(f.Path))
+		went := Went{From: f.Path, To: all[i], SHA256: f.SHA256}
+		if in := r.To(f.Path, r.Begun); went.To == "" && in != "" { // the same bytes are there
+			if went.There = filepath.Join(in, filepath.Base(f.Path)); why != nil {
+				went.To = went.There
+			}
 		}
-		t.Files = append(t.Files, Went{f.Path, to})
+		t.Files = append(t.Files, went)
 	}
 	return t
 }

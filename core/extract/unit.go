@@ -47,6 +47,7 @@ type dealings struct {
 	outcome *report.Unpacked
 	started time.Time
 	files   []blob.File   // of a source
+	summed  func()        // waits for their sums; nil: nobody asks for them
 	budget  *bound.Budget // of an archive inside another: that of its source
 	opened  *opened       // nil until then
 	plan    *plan.Plan    // nil until it is opened
@@ -167,11 +168,23 @@ func (u *unit) openArchive() error {
 		return nil
 	}
 	u.files = slices.Clone(a.Files) // what is inside looks at these
+	if u.run.Hash {
+		u.sum()
+	}
 	u.opened.budget = a.Budget()
 	if s := &u.outcome.Source; s.Elsewhere() && s.Size() == 0 { // else it was known before
 		u.run.Progress.Expected.Add(a.Expected())
 	}
 	return u.rename()
+}
+
+// sum finds the sums of the files of a source, meanwhile. Where one cannot be found, none is known.
+func (u *unit) sum() {
+	var done sync.WaitGroup
+	for i := range u.files {
+		done.Go(func() { _ = u.files[i].AddSum(u.run.ctx) })
+	}
+	u.summed = done.Wait
 }
 
 // rules are those for its source.
@@ -320,6 +333,9 @@ func (u *unit) Settle(err error) error {
 		err = fault.At(u.outcome.Archive, err)
 	}
 	u.close()
+	if u.summed != nil {
+		u.summed()
+	}
 	if u.inside == nil && !u.outcome.Done {
 		u.outcome.From = u.files
 		u.run.anchor(u.outcome.From)
@@ -349,6 +365,9 @@ func (u *unit) Drop() {
 		u.run.tell(&report.NotTaken{Archive: u.archiveName()})
 	}
 	u.close() // nothing was committed; what is staged goes with the root
+	if u.dealings != nil && u.summed != nil {
+		u.summed()
+	}
 	u.dealings = nil
 }
 

@@ -103,6 +103,17 @@ func (h Handle) Exchange(name string, to Handle, newName string) error {
 	return err
 }
 
+// RemoveFolder removes a folder that is empty; a link to one is none.
+func (h Handle) RemoveFolder(name string) error {
+	if err := unix.Unlinkat(h.fd, name, unix.AT_REMOVEDIR); err != nil {
+		return &fs.PathError{Op: "remove", Path: name, Err: err}
+	}
+	return nil
+}
+
+// Removable is the error of removing any file of the folder, as far as it is known before.
+func (h Handle) Removable() error { return unix.Faccessat(h.fd, ".", unix.W_OK|unix.X_OK, 0) }
+
 // SetTime sets the time of a file or folder, or of a link itself.
 func (h Handle) SetTime(name string, t time.Time) error {
 	ts, err := unix.TimeToTimespec(t)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"syscall"
 	"time"
 )
 
@@ -97,6 +98,17 @@ func (h Handle) LinkTo(name string, to Handle, newName string) error {
 
 // Exchange is only possible on Linux.
 func (h Handle) Exchange(string, Handle, string) error { return errors.ErrUnsupported }
+
+// RemoveFolder removes a folder that is empty; a link to one is none.
+func (h Handle) RemoveFolder(name string) error {
+	if info, err := h.root.Lstat(name); err != nil || !info.IsDir() {
+		return errors.Join(err, syscall.ENOTDIR)
+	}
+	return h.root.Remove(name)
+}
+
+// Removable is nil: only trying tells.
+func (h Handle) Removable() error { return nil }
 
 // SetTime sets the time of a file or folder; that of a link stays.
 func (h Handle) SetTime(name string, t time.Time) error {

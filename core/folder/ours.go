@@ -32,6 +32,11 @@ func (f *Folder) OpenOurs(name string, made fs.FileInfo) (*os.File, error) {
 	return file, nil
 }
 
+// OpenToRead opens a child to read it; a pipe is not waited for.
+func (f *Folder) OpenToRead(name string) (*os.File, error) {
+	return f.OpenFile(name, os.O_RDONLY|withoutWaiting, 0)
+}
+
 // Private reports whether a file or folder has the owner of one that this run made for itself, and no
 // others may write to it, as far as the file system keeps such rights.
 func Private(info, made fs.FileInfo) bool {

@@ -4,6 +4,7 @@ package folder
 
 import (
 	"io/fs"
+	"os"
 	"syscall"
 )
 
@@ -12,4 +13,12 @@ func SameOwner(a, b fs.FileInfo) bool {
 	x, knownX := a.Sys().(*syscall.Stat_t)
 	y, knownY := b.Sys().(*syscall.Stat_t)
 	return knownX && knownY && x.Uid == y.Uid
+}
+
+// OthersWrite reports whether somebody else than who runs can write to a file: it belongs to another user, or the rights
+// of others, or of a group that is not the owner's own, let them.
+func OthersWrite(info fs.FileInfo) bool {
+	const group, all = 0o020, 0o002
+	st, known := info.Sys().(*syscall.Stat_t)
+	return !known || int(st.Uid) != os.Geteuid() || info.Mode()&all != 0 || info.Mode()&group != 0 && st.Gid != st.Uid
 }

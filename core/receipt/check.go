@@ -119,35 +119,65 @@ func altered(path, format string, args ...any) error {
 // Check compares a file on disk with what was delivered. What is missing (fs.ErrNotExist) or
 // altered is of kind fault.Damaged.
 func (f *File) Check(ctx context.Context, path string) error {
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
 	info, err := os.Lstat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return altered(path, "it is missing: %w", fs.ErrNotExist)
 	case err != nil:
 		return fault.Reading(path, err)
-	case info.Mode()&fs.ModeSymlink != 0:
+	}
+	return f.CheckAs(ctx, path, onDisk{info, path})
+}
+
+// Found is a file or link that was found.
+type Found interface {
+	fs.FileInfo
+	Link() (string, error)   // where it leads
+	SHA256() (string, error) // of its content, in hexadecimal
+}
+
+// onDisk is found by its path.
+type onDisk struct {
+	fs.FileInfo
+	path string
+}
+
+func (d onDisk) Link() (string, error) { return os.Readlink(d.path) }
+
+func (d onDisk) SHA256() (string, error) {
+	sum, err := SumOf(d.path)
+	return hex.EncodeToString(sum), err
+}
+
+// CheckAs is Check for what was found at a path.
+func (f *File) CheckAs(ctx context.Context, path string, found Found) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	switch {
+	case found.Mode()&fs.ModeSymlink != 0:
+		to, err := found.Link()
 		switch {
+		case err != nil:
+			return fault.Reading(path, err)
 		case f.Type != archive.Symlink.String():
 			return altered(path, "it is a link now, and was a file when it was delivered")
-		case !f.leads(path):
+		case !f.leads(to):
 			return altered(path, "it is a link that leads elsewhere than it did")
 		}
 		return nil
 	case f.Type == archive.Symlink.String():
 		return altered(path, "it is no link any more")
-	case !info.Mode().IsRegular():
+	case !found.Mode().IsRegular():
 		return altered(path, "it is no file any more")
-	case info.Size() != f.Size:
-		return altered(path, "it has %d bytes, and had %d when it was delivered", info.Size(), f.Size)
+	case found.Size() != f.Size:
+		return altered(path, "it has %d bytes, and had %d when it was delivered", found.Size(), f.Size)
 	}
-	sum, err := SumOf(path)
+	sum, err := found.SHA256()
 	if err != nil {
 		return fault.Reading(path, err)
 	}
-	if hex.EncodeToString(sum) != f.SHA256 {
+	if sum != f.SHA256 {
 		return altered(path, "its content is not what was delivered")
 	}
 	return nil

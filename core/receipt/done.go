@@ -141,7 +141,8 @@ func (f *File) there(path string) bool {
 		return false
 	}
 	if !info.Mode().IsRegular() {
-		return info.Mode()&fs.ModeSymlink != 0 && f.leads(path)
+		to, err := os.Readlink(path)
+		return err == nil && f.leads(to)
 	}
 	return f.fits(info)
 }
@@ -160,8 +161,7 @@ func (f *File) fits(info fs.FileInfo) bool {
 	return info.Size() == f.Size && info.ModTime().Truncate(time.Microsecond).Equal(f.Modified.Truncate(time.Microsecond))
 }
 
-// leads reports whether what was delivered is a link, and the one at a path leads there.
-func (f *File) leads(path string) bool {
-	to, err := os.Readlink(path)
-	return err == nil && f.Type == archive.Symlink.String() && (f.Link == "" || filepath.ToSlash(to) == f.Link)
+// leads reports whether what was delivered is a link that leads there.
+func (f *File) leads(to string) bool {
+	return f.Type == archive.Symlink.String() && (f.Link == "" || filepath.ToSlash(to) == f.Link)
 }

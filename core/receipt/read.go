@@ -77,6 +77,7 @@ type entry struct {
 	root     string
 	dates    *choose.Window
 	files    int
+	complete bool // all of them are there
 	partial  bool
 	failed   bool
 	lost     bool // files of it
@@ -220,11 +221,14 @@ func (l *loading) line(text []byte, at int64, ended bool) (err error) {
 	switch {
 	case complete && bytes.HasPrefix(text, []byte(fileStart)) && l.wanted > 0:
 		l.wanted--
+		l.units[len(l.units)-1].complete = l.wanted == 0
 		l.units[len(l.units)-1].size += int64(len(text))
 	case complete && bytes.HasPrefix(text, []byte(unitStart)):
 		l.units = append(l.units, entry{file: l.file, at: at, length: int64(len(text))})
 		l.raw = append(l.raw, bytes.Clone(text))
-		if l.wanted, err = filesIn(text); err == nil && len(l.raw) == batch {
+		l.wanted, err = filesIn(text)
+		l.units[len(l.units)-1].complete = l.wanted == 0
+		if err == nil && len(l.raw) == batch {
 			err = l.read()
 		}
 	case complete && bytes.HasPrefix(text, []byte(runStart)):

@@ -25,6 +25,8 @@ type Run struct {
 	Command string            `json:"command"`
 	Options map[string]string `json:"options"` // that shape the result
 	Started time.Time         `json:"started"`
+	Job     string            `json:"job,omitempty"`   // the run of a job file that it is a part of
+	Roots   []string          `json:"roots,omitempty"` // the folders that it may write to, absolute
 }
 
 // Unit is the line of an archive that was unpacked, with all inside it, or made. So
@@ -39,8 +41,9 @@ type Unit struct {
 	Parts       []Part          `json:"parts,omitempty"` // the files that the archive was written to
 	Root        string          `json:"root,omitempty"`  // of the paths of its files; empty: they are paths in the archive
 	Destination string          `json:"destination,omitempty"`
-	Folders     []string        `json:"folders,omitempty"` // that were made, below the root; what is below one of them is new, too
-	Gone        []Part          `json:"gone,omitempty"`    // parts of an earlier set that went, and where they are kept
+	Folders     []string        `json:"folders,omitempty"` // that were made, below the root; those that they are made of on the way to files are not named
+	Held        []string        `json:"held,omitempty"`    // of an archive that was made: folders on disk that are in it
+	Gone        []Part          `json:"gone,omitempty"`    // what went beside: parts of an earlier set, files of a folder that was swapped
 	Edited      bool            `json:"edited,omitempty"`  // the archive was there before
 	Swapped     string          `json:"swapped,omitempty"` // where the folder is kept that was swapped for this one
 	List        *Part           `json:"list,omitempty"`    // of the sums of Parts
@@ -63,7 +66,13 @@ type Part struct {
 	Modified time.Time `json:"modified,omitzero"`
 	Tag      string    `json:"etag,omitempty"`
 	SHA256   string    `json:"sha256,omitempty"`
-	Kept     string    `json:"kept,omitempty"` // of what was written: where what was there before is kept
+	Was
+}
+
+// Was is what a file has taken the place of, where that is kept.
+type Was struct {
+	Kept       string `json:"kept,omitempty"`        // its path
+	KeptSHA256 string `json:"kept_sha256,omitempty"` // of a link, that of the path that it leads to
 }
 
 type plainPart Part
@@ -89,7 +98,7 @@ type File struct {
 	Source   string    `json:"source,omitempty"`   // of what was packed: the file
 	Same     bool      `json:"same,omitempty"`     // it was there already
 	Replaced bool      `json:"replaced,omitempty"` // it took the place of another
-	Kept     string    `json:"kept,omitempty"`     // where that is kept
+	Was
 }
 
 // Moved is the line of a file of a source that was moved in the end.
@@ -100,6 +109,11 @@ type Moved struct {
 	To       string    `json:"to"`
 	Size     int64     `json:"size"`
 	Modified time.Time `json:"modified"`
+	SHA256   string    `json:"sha256,omitempty"`
+	There    bool      `json:"there,omitempty"` // the same was there before: the source was removed
+
+	Reason       string `json:"reason,omitempty"` // the file beside it that says why it failed
+	ReasonSHA256 string `json:"reason_sha256,omitempty"`
 }
 
 // Undone is the line of a unit that was taken back.
@@ -132,19 +146,19 @@ func (p *Part) Is(now blob.File) bool {
 	return now.Info.ModTime().UTC().Equal(p.Modified)
 }
 
-// partsOf are the identities of files, with absolute paths.
+// partsOf are the identities of files, with absolute paths, and their sums where they are known.
 func partsOf(files []blob.File) []Part {
 	parts := make([]Part, len(files))
 	for i, f := range files {
 		parts[i].Path = f.Path
 		if f.Remote {
-			parts[i].Tag, parts[i].SHA256 = f.Tag, hex.EncodeToString(f.SHA256)
+			parts[i].Tag = f.Tag
 		} else if !filepath.IsAbs(f.Path) {
 			if full, err := filepath.Abs(f.Path); err == nil {
 				parts[i].Path = full
 			}
 		}
-		parts[i].Size, parts[i].Modified = f.Info.Size(), f.Info.ModTime().UTC()
+		parts[i].Size, parts[i].Modified, parts[i].SHA256 = f.Info.Size(), f.Info.ModTime().UTC(), hex.EncodeToString(f.SHA256)
 	}
 	return parts
 }

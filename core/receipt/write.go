@@ -5,20 +5,21 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
 	"encoding/hex"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/claim"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/newfile"
@@ -159,13 +160,42 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 		}
 		u.LeftOut[name] += n
 	}
-	u.Swapped = cmp.Or(u.Swapped, o.Swapped)
+	if o.Swapped != "" {
+		u.Swapped = o.Swapped
+		w.swapped(o)
+	}
 	for _, dir := range o.Folders {
 		u.Folders = append(u.Folders, below(u.Root, dir))
 	}
 	for i := range o.Placed {
 		w.placed(o, &o.Placed[i])
 	}
+}
+
+// swapped takes note of what is kept of a folder that was swapped for a fresh one.
+func (w *Writer) swapped(o *report.Unpacked) {
+	err := filepath.WalkDir(o.Swapped, func(at string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		w.unit.Gone = append(w.unit.Gone, Part{Path: filepath.Join(o.Target, place.Below(o.Swapped, at)), Was: w.was(at)})
+		return nil
+	})
+	if err != nil && w.err == nil {
+		w.err = fault.Reading(o.Swapped, err)
+	}
+}
+
+// was is what is kept at a path; empty: nothing is.
+func (w *Writer) was(kept string) Was {
+	if kept == "" {
+		return Was{}
+	}
+	sum, err := disposal.Proof(kept)
+	if err != nil && w.err == nil {
+		w.err = fault.Reading(kept, err)
+	}
+	return Was{place.Absolute(kept), sum}
 }
 
 // below is a path from a root on, with slashes.
@@ -179,7 +209,13 @@ func below(root, path string) string {
 // placed adds a file or link.
 func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 	switch {
-	case p.Kind == archive.Folder || p.Action == stage.Lost:
+	case p.Action == stage.Lost:
+		return
+	case p.Kind == archive.Folder:
+		isNew := func(dir string) bool { return place.Below(dir, p.Path) != p.Path }
+		if slices.ContainsFunc(o.Folders, isNew) || o.Swapped != "" && isNew(o.Target) {
+			w.unit.Folders = append(w.unit.Folders, below(w.unit.Root, p.Path))
+		}
 		return
 	case p.Action == stage.Skipped:
 		w.unit.Skipped++
@@ -193,7 +229,7 @@ func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 	}
 	f := File{Kind: fileKind, Run: w.run, Archive: o.Archive, Entry: p.Entry, Type: p.Kind.String(), Size: max(p.Size, 0), Link: p.Link, SHA256: hex.EncodeToString(p.SHA256)}
 	f.Path = below(w.unit.Root, p.Path)
-	f.Same, f.Replaced, f.Kept = p.Action == stage.Same, p.Action == stage.Replaced, p.Kept
+	f.Same, f.Replaced, f.Was = p.Action == stage.Same, p.Action == stage.Replaced, w.was(p.Kept)
 	info, err := os.Lstat(p.Path)
 	if err == nil {
 		f.Modified = info.ModTime().UTC()
@@ -218,19 +254,8 @@ func SumOf(path string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	sum := sha256.New()
-	block := blocks.Get().(*[blockSize]byte)
-	defer blocks.Put(block)
-	if _, err := io.CopyBuffer(sum, struct{ io.Reader }{f}, block[:]); err != nil {
-		return nil, err
-	}
-	return sum.Sum(nil), nil
+	return blob.Sum(f)
 }
-
-const blockSize = 64 << 10
-
-// blocks are what files are read into: of small ones there are very many.
-var blocks = sync.Pool{New: func() any { return new([blockSize]byte) }}
 
 // flush appends what is known of the current unit.
 func (w *Writer) flush() {
@@ -251,10 +276,14 @@ func (w *Writer) Created(c *report.Created) {
 	if c.Done {
 		return
 	}
-	w.made(&Unit{ID: c.ID, Archive: c.Archive}, &c.Made, c.Entries, func(i int, f *File) {
-		if from := c.From[i]; from != nil {
-			f.Source, f.SHA256 = from.Path, hex.EncodeToString(from.SHA256)
+	u := &Unit{ID: c.ID, Archive: c.Archive}
+	for i, from := range c.From {
+		if c.Entries[i].Kind == archive.Folder {
+			u.Held = append(u.Held, from.Path)
 		}
+	}
+	w.made(u, &c.Made, c.Entries, func(i int, f *File) {
+		f.Source, f.SHA256 = c.From[i].Path, hex.EncodeToString(c.From[i].SHA256)
 	})
 }
 
@@ -301,7 +330,7 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 			w.err = err
 			return
 		}
-		part.Kept = m.Kept[path]
+		part.Was = w.was(m.Kept[path])
 		u.Parts = append(u.Parts, part)
 	}
 	if m.Sums != "" {
@@ -310,12 +339,12 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 			w.err = err
 			return
 		}
-		list.Kept = m.Kept[m.Sums]
+		list.Was = w.was(m.Kept[m.Sums])
 		u.List = &list
 	}
 	for _, path := range slices.Sorted(maps.Keys(m.Kept)) {
 		if path != m.Sums && !slices.Contains(paths, path) {
-			u.Gone = append(u.Gone, Part{Path: path, Kept: m.Kept[path]})
+			u.Gone = append(u.Gone, Part{Path: place.Absolute(path), Was: w.was(m.Kept[path])})
 		}
 	}
 	w.unit = u
@@ -360,19 +389,34 @@ func (w *Writer) Undone(p *Past) {
 	w.write(line(Undone{undoneKind, w.run, p.Unit.Run, p.Unit.Archive, p.Unit.Destination}))
 }
 
-// Source takes note of where the files of a source were moved.
+// Source takes note of where the files of a source were moved, or where the same lay already.
 func (w *Writer) Source(d *report.Disposal) {
-	if d.DryRun || d.After() != "moved" {
+	if d.DryRun || d.After() == "kept" {
 		return
 	}
 	w.flush()
-	for _, f := range d.Files {
-		if f.To == "" {
+	for i, f := range d.Files {
+		to := cmp.Or(f.There, f.To)
+		if to == "" {
 			continue
 		}
-		if there, err := w.sites.Identify(f.To); err == nil && there.Info != nil {
-			w.write(line(Moved{movedKind, w.run, place.Absolute(f.From), place.Absolute(f.To), there.Info.Size(), there.Info.ModTime().UTC()}))
+		there, err := w.sites.Identify(to)
+		if err != nil || there.Info == nil {
+			continue
 		}
+		m := Moved{Kind: movedKind, Run: w.run, From: place.Absolute(f.From), To: place.Absolute(to), Size: there.Info.Size(), Modified: there.Info.ModTime().UTC(),
+			SHA256: hex.EncodeToString(f.SHA256), There: f.There != ""}
+		if m.SHA256 == "" && !there.Remote {
+			m.SHA256, err = disposal.Proof(to)
+		}
+		if i == 0 && d.Reason != "" && err == nil {
+			m.Reason = place.Absolute(d.Reason)
+			m.ReasonSHA256, err = disposal.Proof(d.Reason)
+		}
+		if err != nil && w.err == nil {
+			w.err = fault.Reading(to, err)
+		}
+		w.write(line(m))
 	}
 }
 

@@ -249,3 +249,14 @@ func (a *Address) Remove(ctx context.Context) error { return a.protocol.Remove(c
 
 // MakeFolder makes the folder, and those above it, where they are missing.
 func (a *Address) MakeFolder(ctx context.Context) error { return a.protocol.MakeFolder(ctx, a.url) }
+
+// Under reports whether an address lies below a folder at another, however both are written; one whose
+// path has a detour lies nowhere.
+func Under(folder, address string) bool {
+	in, errIn := url.Parse(folder)
+	at, errAt := url.Parse(address)
+	if errIn != nil || errAt != nil || in.Scheme != at.Scheme || !strings.EqualFold(in.Host, at.Host) || in.User.String() != at.User.String() {
+		return false
+	}
+	return path.Clean(at.Path) == at.Path && strings.HasPrefix(at.Path, strings.TrimSuffix(in.Path, "/")+"/")
+}

@@ -38,14 +38,14 @@ type Created struct {
 	Done     bool            `json:"done,omitempty"` // the archive was made before of the same, and nothing was done
 	ID       string          `json:"-"`              // of all that went in, as it was then; empty: nobody asked, or nothing would show a change
 	Entries  []archive.Entry `json:"-"`
-	From     []*Packed       `json:"-"` // what each entry was packed from; an element is nil for what is no file, all of it where nobody asked
+	From     []*Packed       `json:"-"` // what each entry was packed from; nil where nobody asked
 	Itself   bool            `json:"-"` // the archive lies in a source, and was left out
 }
 
 // Packed is what an entry was packed from.
 type Packed struct {
-	Path   string // of the file; empty: a text or a stream
-	SHA256 []byte
+	Path   string // on disk; empty: a text or a stream
+	SHA256 []byte // of a file
 }
 
 // Add takes an entry into account.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -147,9 +148,14 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	}
 	opening.Sums, opening.Fetched = nil, "" // they were checked, and it was kept
 	if from.Files != nil {
-		r.From = from.Files
+		r.From = slices.Clone(from.Files)
 	}
 	defer func() { from.Close() }()
+	for i := 0; c.Hash && i < len(r.From); i++ {
+		if err := r.From[i].AddSum(ctx); err != nil {
+			return err
+		}
+	}
 	paths := &paths{ctx: ctx, c: c, budget: from.Budget(), r: r, merges: s.Members() != nil}
 	paths.naming = place.Naming{Archive: place.Stem(s.Name()), From: place.FolderOf(s.Path), Folder: target, Counter: c.counter}
 	if c.Placement.Rename != nil {

@@ -2,6 +2,7 @@ package undo
 
 import (
 	"cmp"
+	"errors"
 	"io/fs"
 	"maps"
 	"path/filepath"
@@ -9,56 +10,89 @@ import (
 	"strings"
 
 	"widecrate/core/disposal"
+	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/receipt"
 )
 
-// note takes note of the folders of an archive: those that its run made, and those of what was
-// removed that lie in one.
-func (t *taking) note(p *receipt.Past, dirs map[string]bool) {
+func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
+
+// note takes note of the folders that an archive has made: those that its run names, and those on the way from
+// them to its files.
+func (t *taking) note(p *receipt.Past, all []file) {
 	made := map[string]bool{}
 	for _, dir := range p.Unit.Folders {
 		made[filepath.Join(p.Unit.Root, filepath.FromSlash(dir))] = true
 	}
+	if p.Unit.Swapped != "" {
+		made[p.Unit.Destination] = true
+	}
+	if len(made) == 0 {
+		return
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	for dir := range made {
-		t.made[dir] = true
-	}
-	for dir := range dirs {
+	maps.Copy(t.empty, made)
+	for i := range all {
 		var chain []string
-		for at := dir; at != filepath.Dir(at) && !t.empty[at]; at = filepath.Dir(at) {
-			if chain = append(chain, at); !made[at] && !t.made[at] {
-				continue
+		for at := filepath.Dir(all[i].at); at != filepath.Dir(at); at = filepath.Dir(at) {
+			if t.empty[at] {
+				for _, dir := range chain {
+					t.empty[dir] = true
+				}
+				break
 			}
-			for _, in := range chain {
-				t.empty[in] = true
-			}
-			chain = nil
+			chain = append(chain, at)
 		}
 	}
 }
 
-// clear removes the folders that are empty now, and those that the archives had as such.
+// clear removes the folders that are empty now.
 func (t *taking) clear() error {
-	if err := t.clearEmpty(); err != nil {
-		return err
-	}
-	for dir := range t.made {
-		err := filepath.WalkDir(dir, func(at string, d fs.DirEntry, err error) error {
-			if err == nil && d.IsDir() {
-				t.empty[at] = true
-			}
-			return nil // what cannot be looked into stays
-		})
-		if err != nil {
+	g := t.ground()
+	defer g.Close()
+	maps.DeleteFunc(t.empty, func(dir string, _ bool) bool { return t.back[dir] })
+	for _, dir := range slices.SortedFunc(maps.Keys(t.empty), func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) }) {
+		if err := g.RemoveFolder(dir); err != nil {
 			return err
 		}
 	}
-	return t.clearEmpty()
+	return nil
 }
 
-func (t *taking) clearEmpty() error {
-	maps.DeleteFunc(t.empty, func(dir string, _ bool) bool { return t.back[dir] })
-	folders := slices.SortedFunc(maps.Keys(t.empty), func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) })
-	return disposal.Empty(folders, "")
+// unswap brings the folders back of one that was swapped, when its files are: with their permissions and times.
+func (t *taking) unswap(g *disposal.Ground, p *receipt.Past) error {
+	type pair struct {
+		kept *disposal.Seen
+		to   string
+	}
+	var folders []pair
+	err := filepath.WalkDir(p.Unit.Swapped, func(at string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) { // it is back already
+			return nil
+		}
+		if err != nil || !d.IsDir() {
+			return fault.Reading(at, err)
+		}
+		seen, err := g.See(at)
+		if err == nil {
+			folders = append(folders, pair{seen, filepath.Join(p.Unit.Destination, place.Below(p.Unit.Swapped, at))})
+		}
+		return fault.Reading(at, err)
+	})
+	if err != nil || t.DryRun {
+		return err
+	}
+	for _, f := range folders {
+		t.back[f.to] = true
+		if err := g.MakeFolder(f.to); err != nil {
+			return err
+		}
+	}
+	for _, f := range slices.Backward(folders) {
+		if err := errors.Join(g.Settle(f.to, f.kept), g.RemoveFolder(f.kept.Path)); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -1,15 +1,15 @@
 package undo
 
 import (
+	"encoding/hex"
 	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
-	"sync"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
@@ -18,34 +18,85 @@ import (
 	"widecrate/core/schedule"
 )
 
+// sound makes sure that what a receipt says of an archive is complete, and stays within the folders that its run
+// said it would write to.
+func (t *taking) sound(p *receipt.Past, all []file) error {
+	refuse := func(format string, args ...any) error {
+		return fault.At(p.Unit.Archive, fault.New(fault.Refused, format, args...).Advise("nothing of the archive was removed"))
+	}
+	if !p.Complete {
+		return refuse("the receipt was cut off in the middle of what it says of this archive")
+	}
+	if t.run.Roots == nil {
+		return refuse("the receipt does not say which folders its run wrote to: it is of an earlier version")
+	}
+	same := 0
+	for i := range all {
+		f := &all[i]
+		if f.Same {
+			same++
+		}
+		if p.Unit.Parts == nil && !filepath.IsLocal(filepath.FromSlash(f.Path)) {
+			return refuse("the receipt names %q, which does not lie below %s", f.Path, p.Unit.Root)
+		}
+		if remote.IsAddress(f.at) && !t.holds(f.at) {
+			return refuse("the receipt names %s, which does not lie in a folder that the run said it would write to", f.at)
+		}
+	}
+	if same != p.Unit.Same {
+		return refuse("the receipt does not say which of its files were there before: it is of an earlier version")
+	}
+	return nil
+}
+
+// going is what is to be removed of an archive.
+type going struct {
+	here     []*disposal.Seen
+	there    []blob.File // at addresses
+	foreseen []string    // in a dry run: what is there by then
+}
+
 // verdict is what is to become of a file.
 type verdict struct {
-	gone    *blob.File // to be removed
-	missing bool
-	stays   error // why not
+	gone     *disposal.Seen // to be removed
+	there    *blob.File     // the same, at an address
+	foreseen bool           // the same, once something else was taken back
+	missing  bool
+	stays    error // why not
 }
 
 // look finds out which files are still as they were delivered.
-func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gone []blob.File, err error) {
-	ways := ways{root: p.Unit.Root}
+func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gone going, err error) {
 	const share = 256 // so many at a time: of small ones, each is soon looked at
 	verdicts := make([]verdict, len(all))
 	_, err = schedule.Each(t.ctx, (len(all)+share-1)/share, schedule.Options{Workers: t.Workers}, func(n int) (struct{}, error) {
-		for j := n * share; j < min(len(all), (n+1)*share); j++ {
-			verdicts[j] = t.verdict(i, &all[j], &ways)
+		g := t.ground()
+		defer g.Close()
+		for j := n * share; j < min(len(all), (n+1)*share) && t.ctx.Err() == nil; j++ {
+			verdicts[j] = t.verdict(g, i, &all[j])
 		}
 		return struct{}{}, t.ctx.Err()
 	}, func(struct{}) {})
 	for j := range verdicts {
 		switch f, v := &all[j], verdicts[j]; {
-		case v.gone != nil:
-			if gone = append(gone, *v.gone); f.Replaced && f.Kept == "" {
+		case v.gone != nil || v.there != nil || v.foreseen:
+			switch {
+			case v.gone != nil:
+				gone.here = append(gone.here, v.gone)
+			case v.there != nil:
+				gone.there = append(gone.there, *v.there)
+			default:
+				gone.foreseen = append(gone.foreseen, f.at)
+			}
+			if f.Replaced && f.Kept == "" {
 				u.Over++
 			}
 		case v.missing:
 			u.Missing++
 		case remote.IsAddress(f.at) && fault.Of(v.stays) == fault.Unreadable: // another time, perhaps
-			return nil, v.stays
+			return gone, v.stays
+		case v.stays != nil && p.Unit.Parts != nil && len(all) > 1:
+			return gone, fault.At(p.Unit.Archive, fault.New(fault.Refused, "a part of the set stays, and so do the others: %w", v.stays))
 		case v.stays != nil:
 			u.Stays = append(u.Stays, report.Stayed{Path: f.at, Err: stays(f.at, v.stays)})
 		case f.Same:
@@ -55,16 +106,21 @@ func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gon
 	return gone, err
 }
 
-func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
+func (t *taking) verdict(g *disposal.Ground, i int, f *file) (v verdict) {
 	switch {
 	case f.Same:
 		return v
 	case f.Kept == "" && t.last[place.Key(f.at)] != i: // a later archive of the run replaced it
 		return v
 	}
-	if back, would := t.wouldBe(f.at); would {
-		if v.missing = !back; back {
-			v.gone = &blob.File{Path: f.at}
+	if sum, would := t.would.at(f.at); would {
+		switch sum {
+		case "":
+			v.missing = true
+		case f.SHA256:
+			v.foreseen = true
+		default:
+			v.stays = fault.New(fault.Refused, "what comes back there is not what was delivered")
 		}
 		return v
 	}
@@ -72,32 +128,38 @@ func (t *taking) verdict(i int, f *file, ways *ways) (v verdict) {
 		v.stays = fault.New(fault.Refused, "a later run delivered it, too")
 		return v
 	}
-	there, err := t.Sites.Identify(f.at)
-	if err == nil && there.Info == nil {
-		err = fs.ErrNotExist
+	if remote.IsAddress(f.at) {
+		there, err := t.Sites.Identify(f.at)
+		if err == nil && there.Info == nil {
+			err = fs.ErrNotExist
+		}
+		if err == nil {
+			err = t.Receipts.CheckFile(t.ctx, &f.File, f.at)
+		}
+		return v.with(err, func(v *verdict) { v.there = &there })
 	}
-	if err == nil && !there.Remote {
-		err = ways.plain(filepath.Dir(f.at))
-	}
+	seen, err := g.See(f.at)
 	if err == nil {
-		err = t.Receipts.CheckFile(t.ctx, &f.File, f.at)
+		err = f.CheckAs(t.ctx, f.at, seen)
 	}
+	if err != nil && seen != nil && f.Kept != "" && seen.Is(f.KeptSHA256) {
+		v.missing = true // what it replaced is back: an undo was killed
+		return v
+	}
+	return v.with(err, func(v *verdict) { v.gone = seen })
+}
+
+// with is the verdict after a comparison with the receipt.
+func (v verdict) with(err error, same func(*verdict)) verdict {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		v.missing = true
-	case err != nil && f.Kept != "" && !remote.IsAddress(f.Kept) && missing(f.Kept):
-		v.missing = true // what it replaced is back: an undo was killed
 	case err != nil:
 		v.stays = err
 	default:
-		v.gone = &there
+		same(&v)
 	}
 	return v
-}
-
-func missing(path string) bool {
-	_, err := os.Lstat(path)
-	return errors.Is(err, fs.ErrNotExist)
 }
 
 // stays is why a file is not removed.
@@ -112,19 +174,74 @@ func stays(path string, err error) error {
 	return err
 }
 
-// sources makes sure that what an archive came from is there: what was delivered may else be all
-// that there is.
+// was is something that an archive replaced, and that is to come back.
+type was struct {
+	receipt.Was
+	at   string
+	seen *disposal.Seen // where it is kept
+	back bool
+}
+
+// kept are those, by their places, each seen where it is kept. One that is neither there nor back is of kind
+// fault.Refused: what replaced it may be all that there is.
+func (t *taking) kept(g *disposal.Ground, p *receipt.Past, all []file, u *report.Undone) (map[string]*was, error) {
+	stay := map[string]bool{}
+	for _, s := range u.Stays {
+		stay[s.Path] = true
+	}
+	kept := map[string]*was{}
+	take := func(at string, of receipt.Was) error {
+		if of.Kept == "" || stay[at] {
+			return nil
+		}
+		seen, err := g.See(of.Kept)
+		if errors.Is(err, fs.ErrNotExist) {
+			if there, missing := g.See(at); missing == nil && there.Is(of.KeptSHA256) {
+				return nil // it is back
+			}
+		}
+		if err == nil && !seen.Is(of.KeptSHA256) {
+			err = errors.New("it is not what was kept there")
+		}
+		if err != nil {
+			return fault.At(p.Unit.Archive, fault.New(fault.Refused, "what was at %s before cannot come back: %s: %w", at, of.Kept, fault.Bare(err)).
+				Advise("nothing of the archive was removed; put that back, or remove the archive's files yourself"))
+		}
+		kept[place.Key(at)] = &was{Was: of, at: at, seen: seen}
+		return nil
+	}
+	for i := range all {
+		if err := take(all[i].at, all[i].Was); err != nil {
+			return nil, err
+		}
+	}
+	for _, part := range p.Unit.Gone {
+		if err := take(part.Path, part.Was); err != nil {
+			return nil, err
+		}
+	}
+	return kept, nil
+}
+
+// sources makes sure that what an archive came from is there, by its content: what was delivered may else
+// be all that there is.
 func (t *taking) sources(p *receipt.Past) error {
-	gone := func(path, what string) error {
-		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "%s, which it came from, is not there as it was: %s may be all that there is", path, what).
+	u := &p.Unit
+	what := "what was delivered"
+	if u.Parts != nil && u.From == nil {
+		what = "the archive"
+	}
+	gone := func(path string) error {
+		return fault.At(u.Archive, fault.New(fault.Refused, "%s, which it came from, is not there as it was: %s may be all that there is", path, what).
 			Advise("nothing of it was removed; put that back, or remove it yourself"))
 	}
-	for _, from := range p.Unit.From {
+	nowhere := func() error {
+		return fault.At(u.Archive, fault.New(fault.Refused, "it came from standard input, or from no file: %s may be all that there is", what).
+			Advise("nothing of it was removed; remove it yourself"))
+	}
+	for _, from := range u.From {
 		if t.stuck[place.Key(from.Path)] {
-			return fault.At(p.Unit.Archive, fault.New(fault.Unwritable, "%s, which it came from, could not be moved back", from.Path).Advise("nothing of it was removed; run it again when that is possible"))
-		}
-		if t.returned[place.Key(from.Path)] {
-			continue
+			return fault.At(u.Archive, fault.New(fault.Unwritable, "%s, which it came from, could not be moved back", from.Path).Advise("nothing of it was removed; run it again when that is possible"))
 		}
 		if remote.IsAddress(from.Path) {
 			there, err := t.Sites.Identify(from.Path)
@@ -132,64 +249,56 @@ func (t *taking) sources(p *receipt.Past) error {
 				return err
 			}
 			if there.Info == nil || !from.Is(there) {
-				return gone(from.Path, "what was delivered")
+				return gone(from.Path)
 			}
 			continue
 		}
-		info, err := os.Stat(from.Path)
-		if err != nil || info.Size() != from.Size || !info.ModTime().Equal(from.Modified) {
-			return gone(from.Path, "what was delivered")
+		if !t.isThere(from.Path, from.Size, from.SHA256) {
+			return gone(from.Path)
 		}
 	}
 	switch {
-	case p.Unit.Edited && p.Unit.Parts[0].Kept == "":
-		return fault.At(p.Unit.Archive, fault.New(fault.Refused, "it was changed, and how it was before was not kept").Suggest(fault.KeepReplaced))
-	case p.Unit.Parts == nil || p.Unit.From != nil || p.Unit.Edited:
+	case u.Edited && u.Parts[0].Kept == "":
+		return fault.At(u.Archive, fault.New(fault.Refused, "it was changed, and how it was before was not kept").Suggest(fault.KeepReplaced))
+	case u.From != nil || u.Edited:
 		return nil
+	case u.Parts == nil:
+		if u.Files > 0 {
+			return nowhere()
+		}
+		return nil
+	}
+	for _, dir := range u.Held {
+		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+			return gone(dir)
+		}
 	}
 	rows, err := p.Files()
 	for i := range rows {
-		if rows[i].Source == "" {
-			continue
-		}
-		if info, statErr := os.Lstat(rows[i].Source); err == nil && (statErr != nil || rows[i].Type == archive.File.String() && info.Mode().IsRegular() && info.Size() != rows[i].Size) {
-			return gone(rows[i].Source, "the archive")
-		}
-	}
-	return err
-}
-
-// ways are the folders below a root, each with what is wrong with the way there.
-type ways struct {
-	root  string
-	mu    sync.Mutex
-	found map[string]error
-}
-
-// plain makes sure that no folder on the way has become a link.
-func (w *ways) plain(dir string) error {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if err, looked := w.found[dir]; looked {
-		return err
-	}
-	var err error
-	if w.root != "" && len(dir) > len(w.root) && strings.HasPrefix(dir, w.root) {
-		info, statErr := os.Lstat(dir)
+		row := &rows[i]
 		switch {
-		case statErr != nil:
-			err = fault.Reading(dir, statErr)
-		case info.Mode()&fs.ModeSymlink != 0:
-			err = fault.New(fault.Refused, "the folder %s is a link now", dir)
-		default:
-			w.mu.Unlock()
-			err = w.plain(filepath.Dir(dir))
-			w.mu.Lock()
+		case row.Source == "":
+			return nowhere()
+		case row.Type == archive.Symlink.String():
+			if to, err := os.Readlink(row.Source); err != nil || filepath.ToSlash(to) != row.Link {
+				return gone(row.Source)
+			}
+		case !t.isThere(row.Source, row.Size, row.SHA256):
+			return gone(row.Source)
 		}
 	}
-	if w.found == nil {
-		w.found = map[string]error{}
-	}
-	w.found[dir] = err
 	return err
+}
+
+// isThere reports whether a file with that content is at a path, or in a dry run would be by then.
+func (t *taking) isThere(path string, size int64, sum string) bool {
+	if would, known := t.would.at(path); known {
+		return sum != "" && would == sum
+	}
+	info, err := os.Stat(path)
+	if err != nil || info.Size() != size || sum == "" {
+		return false
+	}
+	is, err := receipt.SumOf(path)
+	return err == nil && hex.EncodeToString(is) == sum
 }

@@ -7,17 +7,14 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"sync"
 	"time"
 
 	"widecrate/core/archive"
-	"widecrate/core/blob"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/newfile"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
@@ -37,34 +34,47 @@ type Options struct {
 	Done     func(*receipt.Past) // writes down what was taken back; nil: nobody asks
 }
 
-// Run takes runs back, the latest first, and reports a *report.Returned for each file of a
-// source that it moves back, and a *report.Undone for each archive. A run that was taken back
-// before, or in part, is brought to its end. A run that is not there is of kind fault.NoMatch.
-func Run(ctx context.Context, o Options, tell report.Sink) error {
-	runs, err := o.Receipts.Runs()
-	if err != nil {
-		return err
-	}
+// Select finds the runs to be taken back among all of a receipt, and those after them. One that is not there
+// is of kind fault.NoMatch.
+func (o *Options) Select(runs []*receipt.PastRun) (chosen, later []*receipt.PastRun, err error) {
 	first, last := 0, len(runs)
 	switch {
 	case o.All:
 	case o.Run == 0 && last > 0:
 		first = last - 1
 	case o.Run < 1 || o.Run > last:
-		return fault.New(fault.NoMatch, "there is no such run: the receipt has %d", last)
+		return nil, nil, fault.New(fault.NoMatch, "there is no such run: the receipt has %d", last)
 	default:
 		first, last = o.Run-1, o.Run
 	}
-	later, err := delivered(runs[last:])
+	return runs[first:last], runs[last:], nil
+}
+
+// Run takes runs back, the latest first, and reports a *report.Run for each, a *report.Returned for each
+// file of a source that it moves back, and a *report.Undone for each archive. A run that was taken back
+// before, or in part, is brought to its end. A run that is not there is of kind fault.NoMatch.
+func Run(ctx context.Context, o Options, tell report.Sink) error {
+	runs, err := o.Receipts.Runs()
 	if err != nil {
 		return err
 	}
-	would := map[string]bool{}
-	for _, run := range slices.Backward(runs[first:last]) {
-		t := &taking{Options: &o, ctx: ctx, run: run, later: later, last: map[string]int{}, returned: map[string]bool{}, stuck: map[string]bool{},
-			would: would, made: map[string]bool{}, empty: map[string]bool{}, back: map[string]bool{}}
-		if err := t.all(tell); err != nil {
-			return err
+	chosen, rest, err := o.Select(runs)
+	if err != nil {
+		return err
+	}
+	later, err := delivered(rest)
+	if err != nil {
+		return err
+	}
+	would := &foreseen{}
+	for _, run := range slices.Backward(chosen) {
+		tell(run.Report())
+		for _, c := range slices.Backward(run.Commands) {
+			t := &taking{Options: &o, ctx: ctx, run: c, later: later, would: would, last: map[string]int{}, stuck: map[string]bool{},
+				empty: map[string]bool{}, back: map[string]bool{}}
+			if err := t.all(tell); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -74,16 +84,18 @@ func Run(ctx context.Context, o Options, tell report.Sink) error {
 func delivered(runs []*receipt.PastRun) (map[string]bool, error) {
 	paths := map[string]bool{}
 	for _, run := range runs {
-		for _, p := range run.Units {
-			if p.Undone {
-				continue
-			}
-			files, err := files(p)
-			if err != nil {
-				return nil, err
-			}
-			for i := range files {
-				paths[place.Key(files[i].at)] = true
+		for _, c := range run.Commands {
+			for _, p := range c.Units {
+				if p.Undone {
+					continue
+				}
+				files, err := files(p)
+				if err != nil {
+					return nil, err
+				}
+				for i := range files {
+					paths[place.Key(files[i].at)] = true
+				}
 			}
 		}
 	}
@@ -113,28 +125,46 @@ func files(p *receipt.Past) (all []file, err error) {
 		parts = append(slices.Clone(parts), *p.Unit.List)
 	}
 	for _, part := range parts {
-		all = append(all, file{receipt.File{Kept: part.Kept, Replaced: part.Kept != "", Type: archive.File.String(), Size: part.Size, Modified: part.Modified, SHA256: part.SHA256}, part.Path})
+		all = append(all, file{receipt.File{Was: part.Was, Replaced: part.Kept != "", Type: archive.File.String(), Size: part.Size, Modified: part.Modified, SHA256: part.SHA256}, part.Path})
 	}
 	return all, nil
 }
 
-// taking is one run that is taken back.
+// taking is one command of a run that is taken back.
 type taking struct {
 	*Options
-	ctx      context.Context
-	run      *receipt.PastRun
-	later    map[string]bool // what later runs delivered
-	last     map[string]int  // the last unit of the run that delivered a path
-	returned map[string]bool // sources that are, or would be, where they were
-	stuck    map[string]bool // sources that could not be moved there
-
-	inTurn bool // one archive after the other
+	ctx   context.Context
+	run   *receipt.PastCommand
+	later map[string]bool // what later runs delivered
+	would *foreseen
+	last  map[string]int  // the last unit of the command that delivered a path
+	stuck map[string]bool // sources that could not be moved back
 
 	mu    sync.Mutex
-	would map[string]bool // in a dry run, paths that would be free by then; true: what was replaced would be back
-	made  map[string]bool // folders that the run made
-	empty map[string]bool // folders in them that may be empty now
+	empty map[string]bool // folders that the command made, which may be empty now
 	back  map[string]bool // folders that are back, and stay
+}
+
+// foreseen is what would be at paths after what a dry run does not do: a sum, or nothing.
+type foreseen struct {
+	mu   sync.Mutex
+	sums map[string]string
+}
+
+func (f *foreseen) set(path, sum string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.sums == nil {
+		f.sums = map[string]string{}
+	}
+	f.sums[place.Key(path)] = sum
+}
+
+func (f *foreseen) at(path string) (sum string, known bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	sum, known = f.sums[place.Key(path)]
+	return sum, known
 }
 
 func (t *taking) all(tell report.Sink) error {
@@ -142,33 +172,39 @@ func (t *taking) all(tell report.Sink) error {
 	if len(units) == 0 && t.run.Units != nil {
 		return nil // by now, its sources may have been moved by another
 	}
-	for _, m := range t.run.Moved {
-		back, err := t.moveBack(&m)
-		t.returned[place.Key(m.From)] = err == nil
-		if fault.Of(err) == fault.Unwritable {
+	ground := t.ground()
+	for i := range t.run.Moved {
+		m := &t.run.Moved[i]
+		back, err := t.moveBack(ground, m)
+		switch {
+		case err == nil && t.DryRun:
+			t.would.set(m.From, m.SHA256)
+		case fault.Of(err) == fault.Unwritable:
 			t.stuck[place.Key(m.From)] = true
 		}
 		if back || err != nil {
 			tell(&report.Returned{Path: m.From, From: m.To, DryRun: t.DryRun, Err: err})
 		}
 	}
+	ground.Close()
 	slices.Reverse(units)
+	workers := t.Workers
 	for i, p := range slices.Backward(units) {
 		files, err := files(p)
 		if err != nil {
 			return err
 		}
-		for j := range files {
-			if files[j].Kept != "" { // what an earlier archive of the run put there comes back first
-				t.inTurn = true
-				continue
-			}
-			t.last[place.Key(files[j].at)] = i
+		if p.Unit.Gone != nil {
+			workers = 1
 		}
-	}
-	workers := t.Workers
-	if t.inTurn {
-		workers = 1
+		for j := range files {
+			switch {
+			case files[j].Kept != "": // what an earlier archive of the command put there comes back first
+				workers = 1
+			case !files[j].Same:
+				t.last[place.Key(files[j].at)] = i
+			}
+		}
 	}
 	type outcome struct {
 		*report.Undone
@@ -181,7 +217,7 @@ func (t *taking) all(tell report.Sink) error {
 		u.Took = report.Since(started)
 		return outcome{u, units[i]}, u.Err
 	}, func(o outcome) {
-		if t.Done != nil && !t.DryRun && o.Err == nil {
+		if t.Done != nil && !t.DryRun && o.Err == nil && o.Stays == nil {
 			t.Done(o.of)
 		}
 		tell(o.Undone)
@@ -192,10 +228,30 @@ func (t *taking) all(tell report.Sink) error {
 	return t.clear()
 }
 
-// moveBack moves a file of a source back to where it was; see disposal.Return.
-func (t *taking) moveBack(m *receipt.Moved) (bool, error) {
+// ground is where the run said that it would write.
+func (t *taking) ground() *disposal.Ground { return disposal.NewGround(t.run.Roots) }
+
+// holds reports whether an address lies where the run said that it would write.
+func (t *taking) holds(address string) bool {
+	return slices.ContainsFunc(t.run.Roots, func(root string) bool { return remote.Under(root, address) })
+}
+
+// moveBack moves a file of a source back to where it was, with the file that said why it had failed gone, and reports
+// whether it did, or in a dry run would: it may be there already.
+func (t *taking) moveBack(g *disposal.Ground, m *receipt.Moved) (bool, error) {
 	if !remote.IsAddress(m.To) {
-		return disposal.Return(m.To, m.From, m.Size, m.Modified, t.DryRun)
+		back, err := g.Return(&disposal.Source{From: m.From, To: m.To, SHA256: m.SHA256, Copy: m.There}, t.DryRun)
+		if err == nil && m.Reason != "" && !t.DryRun {
+			if seen, missing := g.See(m.Reason); missing == nil && seen.Is(m.ReasonSHA256) {
+				err = g.TakeAway(seen)
+			}
+		}
+		return back, err
+	}
+	for _, path := range []string{m.From, m.To} {
+		if !t.holds(path) {
+			return false, fault.At(path, fault.New(fault.Refused, "it does not lie in a folder that the run said it would write to"))
+		}
 	}
 	from, err := t.Sites.Address(m.To)
 	if err != nil {
@@ -208,155 +264,135 @@ func (t *taking) moveBack(m *receipt.Moved) (bool, error) {
 	return disposal.ReturnAt(t.ctx, from, to, m.Size, m.Modified, t.DryRun)
 }
 
-// unit takes one archive back.
+// unit takes one archive back: all of it, but for files that were altered since.
 func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	if err := t.sources(p); err != nil {
 		return err
 	}
 	all, err := files(p)
+	if err == nil {
+		err = t.sound(p, all)
+	}
 	if err != nil {
 		return err
-	}
-	same := 0
-	for j := range all {
-		if all[j].Same {
-			same++
-		}
-	}
-	if same != p.Unit.Same {
-		return fault.At(u.Archive, fault.New(fault.Refused, "the receipt does not say which of its files were there before: it is of an earlier version").
-			Advise("nothing of the archive was removed"))
 	}
 	gone, err := t.look(i, p, all, u)
 	if err != nil {
 		return err
 	}
-	from := map[string]bool{} // folders
-	for _, f := range gone {
-		if !f.Remote {
-			from[filepath.Dir(f.Path)] = true
-		}
-	}
-	for dir := range from {
-		if err := disposal.Removable(dir); err != nil {
-			return err
-		}
-	}
-	if u.Removed = len(gone); !t.DryRun {
-		if err := t.remove(p, all, gone, u); err != nil {
-			return err
-		}
-	}
-	for _, f := range gone {
-		u.Paths = append(u.Paths, f.Path)
-		t.foretell(f.Path, false)
-	}
-	if err := t.restore(p, all, u); err != nil {
+	g := t.ground()
+	defer g.Close()
+	kept, err := t.kept(g, p, all, u)
+	if err != nil {
 		return err
 	}
-	t.note(p, from)
+	for _, seen := range gone.here {
+		if err := g.Removable(seen); err != nil {
+			return err
+		}
+	}
+	if err := t.remove(g, gone, kept, u); err != nil {
+		return err
+	}
+	t.restore(g, kept, u)
+	if p.Unit.Swapped != "" {
+		if err := t.unswap(g, p); err != nil {
+			return err
+		}
+	}
+	t.note(p, all)
 	return nil
 }
 
 // remove removes what was delivered. What it replaced takes its place at once, so that there is no
 // moment in which neither is there.
-func (t *taking) remove(p *receipt.Past, all []file, gone []blob.File, u *report.Undone) error {
-	kept := map[string]string{} // by the path of what replaced it
-	for i := range all {
-		kept[all[i].at] = all[i].Kept
-		if p.Unit.Swapped != "" {
-			kept[all[i].at] = filepath.Join(p.Unit.Swapped, place.Below(p.Unit.Destination, all[i].at))
-		}
-	}
-	over := func(f blob.File) bool {
-		info, err := os.Lstat(kept[f.Path])
-		return !f.Remote && err == nil && !info.IsDir()
-	}
-	u.Removed = 0
-	var rest []blob.File
-	for _, f := range gone {
-		if !over(f) {
-			rest = append(rest, f)
-			continue
-		}
-		if err := disposal.Reinstate(kept[f.Path], f); err != nil {
-			return err
+func (t *taking) remove(g *disposal.Ground, gone going, kept map[string]*was, u *report.Undone) error {
+	for _, seen := range gone.here {
+		over := kept[place.Key(seen.Path)]
+		switch {
+		case over == nil:
+			if !t.DryRun {
+				if err := g.TakeAway(seen); err != nil {
+					return err
+				}
+			}
+			t.foresee(seen.Path, "")
+		default:
+			if !t.DryRun {
+				if err := g.Replace(over.seen, seen); err != nil {
+					return err
+				}
+			}
+			over.back = true
+			u.Restored++
+			t.foresee(seen.Path, over.KeptSHA256)
 		}
 		u.Removed++
-		u.Restored++
+		u.Paths = append(u.Paths, seen.Path)
 	}
-	removed, err := disposal.Delivered(t.ctx, rest)
-	u.Removed += removed
-	return err
-}
-
-// foretell takes note of what would be at a path after a dry run; see taking.would.
-func (t *taking) foretell(path string, back bool) {
-	if t.DryRun {
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		t.would[place.Key(path)] = back
+	for _, path := range gone.foreseen {
+		u.Removed++
+		u.Paths = append(u.Paths, path)
+		t.foresee(path, "")
 	}
-}
-
-func (t *taking) wouldBe(path string) (back, would bool) {
+	removed := len(gone.there)
 	if !t.DryRun {
-		return false, false
+		var err error
+		if removed, err = disposal.DeliveredAt(t.ctx, gone.there); err != nil {
+			return err
+		}
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	back, would = t.would[place.Key(path)]
-	return back, would
+	u.Removed += removed
+	for _, f := range gone.there {
+		u.Paths = append(u.Paths, f.Path)
+		t.foresee(f.Path, "")
+	}
+	return nil
+}
+
+// foresee takes note, in a dry run, of what would be at a path.
+func (t *taking) foresee(path, sum string) {
+	if t.DryRun {
+		t.would.set(path, sum)
+	}
 }
 
 // restore puts back what was replaced, where nothing is now.
-func (t *taking) restore(p *receipt.Past, all []file, u *report.Undone) error {
-	stays := map[string]bool{}
-	for _, s := range u.Stays {
-		stays[s.Path] = true
-	}
-	back := func(kept, to string) {
-		if stays[to] {
-			return
+func (t *taking) restore(g *disposal.Ground, kept map[string]*was, u *report.Undone) {
+	for _, key := range sorted(kept) {
+		w := kept[key]
+		if w.back {
+			continue
 		}
-		restored, err := disposal.Restore(kept, to, t.DryRun)
-		switch {
-		case err != nil:
-			u.Stays = append(u.Stays, report.Stayed{Path: kept, Err: err})
-		case restored:
-			u.Restored++
-			t.foretell(to, true)
+		if err := t.putBack(g, w); err != nil {
+			u.Stays = append(u.Stays, report.Stayed{Path: w.Kept, Err: err})
+			continue
 		}
+		u.Restored++
+		t.foresee(w.at, w.KeptSHA256)
 	}
-	for i := range all {
-		if all[i].Kept != "" {
-			back(all[i].Kept, all[i].at)
+}
+
+func (t *taking) putBack(g *disposal.Ground, w *was) error {
+	if sum, would := t.would.at(w.at); would {
+		if sum != "" {
+			return disposal.Existing(w.at)
 		}
-	}
-	for _, part := range p.Unit.Gone {
-		back(part.Kept, part.Path)
-	}
-	if p.Unit.Swapped == "" {
 		return nil
 	}
-	return filepath.WalkDir(p.Unit.Swapped, func(at string, d fs.DirEntry, err error) error {
-		to := filepath.Join(p.Unit.Destination, place.Below(p.Unit.Swapped, at))
-		switch {
-		case errors.Is(err, fs.ErrNotExist): // it is back already
-			return nil
-		case err != nil:
-			return fault.Reading(at, err)
-		case !d.IsDir():
-			back(at, to)
-			return nil
-		}
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		t.empty[at], t.back[to] = true, true
+	there, err := g.See(w.at)
+	switch {
+	case err == nil && there.Is(w.KeptSHA256): // killed in between
 		if t.DryRun {
 			return nil
 		}
-		_, err = folder.MakeAll(to)
-		return fault.Writing(to, err)
-	})
+		return g.TakeAway(w.seen)
+	case err == nil:
+		return disposal.Existing(w.at)
+	case !errors.Is(err, fs.ErrNotExist):
+		return fault.Reading(w.at, err)
+	case t.DryRun:
+		return nil
+	}
+	return g.Move(w.seen, w.at)
 }
