@@ -55,6 +55,7 @@ type collector struct {
 	spelt   int           // paths that were changed
 	above   []fs.FileInfo // folders that links were followed into
 	via     string        // the first of these links
+	tops    []string      // folders that were walked, and those of links and single files
 }
 
 func newCollector(ctx context.Context, o Options) *collector {
@@ -198,42 +199,43 @@ func (c *collector) through(link string) error {
 		return fault.Reading(link, err)
 	}
 	c.via, err = filepath.Abs(link)
+	c.tops = append(c.tops, filepath.Dir(c.via))
 	return fault.Reading(link, err)
 }
 
-// walk adds what is at a path on disk, and all below it.
+// walk adds what is at a path on disk, and all below it, but for what lies behind a folder that becomes a
+// link meanwhile.
 func (c *collector) walk(absolute, top string) error {
-	return filepath.WalkDir(absolute, func(at string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return fault.Reading(at, err)
-		}
+	c.tops = append(c.tops, absolute, filepath.Dir(absolute))
+	return folder.Walk(absolute, func(at *folder.Step) error {
 		if c.ctx.Err() != nil {
 			return c.ctx.Err()
 		}
-		rel, err := filepath.Rel(absolute, at)
-		if err != nil {
-			return fault.Reading(at, err)
-		}
-		inside := path.Join(c.Under, top, filepath.ToSlash(rel))
-		if inside == "." || rel == "." && d.IsDir() && (top == "" || inside == path.Clean(c.Under)) {
+		full := filepath.Join(absolute, at.Rel)
+		inside := path.Join(c.Under, top, filepath.ToSlash(at.Rel))
+		if inside == "." || at.Rel == "." && at.IsDir() && (top == "" || inside == path.Clean(c.Under)) {
 			return nil
 		}
-		if rel != "." && place.IsStaging(d.Name()) {
+		if at.Rel != "." && place.IsStaging(at.Name()) {
 			c.leftOut[choose.Unfinished]++
-			if d.IsDir() {
+			if at.IsDir() {
 				return fs.SkipDir
 			}
 			return nil
 		}
-		info, err := os.Lstat(at) // the listing of a folder does not tell files apart on every system
-		if err != nil {
-			return fault.Reading(at, err)
+		link := ""
+		if at.Mode()&fs.ModeSymlink != 0 {
+			var err error
+			if link, err = at.Link(); err != nil {
+				return fault.Reading(full, err)
+			}
 		}
-		return c.add(at, inside, info)
+		return c.add(full, inside, at.FileInfo, link)
 	})
 }
 
-func (c *collector) add(at, inside string, info fs.FileInfo) error {
+// add adds what was found at a path; link is where it leads, if it is a link.
+func (c *collector) add(at, inside string, info fs.FileInfo, link string) error {
 	if c.itsOwn[place.Key(at)] {
 		c.itself = true
 		return nil
@@ -247,12 +249,7 @@ func (c *collector) add(at, inside string, info fs.FileInfo) error {
 	case mode.IsDir():
 		it.entry.Kind, it.entry.Size = archive.Folder, 0
 	case mode&fs.ModeSymlink != 0:
-		it.entry.Kind = archive.Symlink
-		var err error
-		if it.entry.Link, err = os.Readlink(at); err != nil {
-			return fault.Reading(at, err)
-		}
-		it.entry.Link = filepath.ToSlash(it.entry.Link)
+		it.entry.Kind, it.entry.Link = archive.Symlink, filepath.ToSlash(link)
 		it.entry.Size = int64(len(it.entry.Link))
 		if c.Links == SkipLinks {
 			verdict = choose.Link
@@ -291,7 +288,7 @@ func (c *collector) follow(at, inside string) error {
 		return err
 	}
 	if !info.IsDir() {
-		return c.add(target, inside, info)
+		return c.add(target, inside, info, "")
 	}
 	for dir := at; ; dir = filepath.Dir(dir) {
 		above, err := os.Stat(filepath.Dir(dir))

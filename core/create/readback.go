@@ -166,7 +166,7 @@ func (c *collector) remove(r *report.Created, made []disposal.Record) (err error
 	}
 	files, folders, err := c.packed()
 	if err == nil {
-		r.Removed, err = disposal.Packed(files, folders, made)
+		r.Removed, err = disposal.Packed(c.tops, files, folders, made)
 	}
 	if _, stays := errors.AsType[*disposal.Stays](err); stays {
 		r.Kept, err = err.Error(), nil

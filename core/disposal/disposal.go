@@ -75,45 +75,36 @@ func Unchanged(files []blob.File) error {
 }
 
 // Packed removes files, links and folders that were packed, after a look at all of them:
-// all are still as they were, and the archive is as it was recorded. A folder in which
-// something new lies stays. It returns how many files and links went; with an error that
-// is of kind fault.Refused, none.
-func Packed(files []blob.File, folders []string, archive []Record) (removed int, err error) {
+// all are still as they were, and the archive is as it was recorded. What lies below one of the roots is
+// reached from there through no link. A folder in which something new lies stays. It returns how many
+// files and links went; with an error that is of kind fault.Refused, none.
+func Packed(roots []string, files []blob.File, folders []string, archive []Record) (removed int, err error) {
 	for _, r := range archive {
 		if !r.Holds() {
 			return 0, fault.At(r.Path, fault.New(fault.Refused, "%w", &Stays{"the archive is not there as it was made"}))
 		}
 	}
 	const do = "the archive is complete; remove what is left of the sources yourself"
-	if removed, err = all(files, do); err != nil {
-		return removed, err
+	g := NewGround(roots)
+	defer g.Close()
+	seen := make([]*Seen, len(files))
+	for i, f := range files {
+		if seen[i], err = g.See(f.Path); err != nil || !f.Is(seen[i].FileInfo) {
+			return 0, fault.At(f.Path, fault.New(fault.Refused, "%w", &Stays{"it changed since it was read"}))
+		}
 	}
-	return removed, Empty(folders, do)
-}
-
-// all removes files; do is what to do where one cannot be removed.
-func all(files []blob.File, do string) (removed int, err error) {
-	if err := Unchanged(files); err != nil {
-		return 0, err
-	}
-	for _, f := range files {
-		if err := remove(f.Path); err != nil {
-			return removed, notRemoved(f.Path, err, do)
+	for _, s := range seen {
+		if err := g.TakeAway(s); err != nil {
+			return removed, notRemoved(s.Path, err, do)
 		}
 		removed++
 	}
-	return removed, nil
-}
-
-// Empty removes folders, the innermost first; one in which something lies stays. do is what to do
-// where one cannot be removed.
-func Empty(folders []string, do string) error {
 	for _, path := range folders {
-		if err := os.Remove(path); err != nil && !isBusy(err) {
-			return notRemoved(path, err, do)
+		if err := g.RemoveFolder(path); err != nil {
+			return removed, notRemoved(path, err, do)
 		}
 	}
-	return nil
+	return removed, nil
 }
 
 func notRemoved(path string, err error, do string) error {

@@ -376,7 +376,7 @@ func (g *Ground) RemoveFolder(path string) (err error) {
 	if err == nil || isBusy(err) || errors.Is(err, syscall.ENOTDIR) || fault.Of(err) == fault.Refused {
 		return nil
 	}
-	return notRemoved(path, err, "")
+	return fault.Writing(path, err)
 }
 
 // MakeFolder makes a folder where it is missing, with those above it.

@@ -371,7 +371,7 @@ func (w *Writer) partAt(path string, m *report.Made) (Part, error) {
 		if err != nil {
 			return Part{}, err
 		}
-		return Part{Path: path, Size: there.Size(), Modified: there.Info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
+		return Part{Path: place.Absolute(path), Size: there.Size(), Modified: there.Info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
 	}
 	sum, err := SumOf(path)
 	var info os.FileInfo
@@ -381,7 +381,7 @@ func (w *Writer) partAt(path string, m *report.Made) (Part, error) {
 	if err != nil {
 		return Part{}, fault.Reading(path, err)
 	}
-	return Part{Path: path, Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
+	return Part{Path: place.Absolute(path), Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
 }
 
 // Undone takes note of a unit of an earlier run that was taken back.
