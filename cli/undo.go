@@ -134,6 +134,9 @@ func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
 
 // stayWithin gives up what taking back some runs does not need.
 func (c *undoCommand) stayWithin(cmd *cobra.Command, path string, runs []*receipt.PastRun) (release func()) {
+	if c.confined {
+		return func() {}
+	}
 	k := keeping{Rights: confine.Rights{Read: []string{"/"}, Empty: []string{"/"}}}
 	for _, path := range append([]string{path}, rootsOf(runs)...) {
 		if remote.IsAddress(path) {

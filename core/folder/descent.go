@@ -92,6 +92,8 @@ func (f *Folder) child(name string) (*Folder, error) {
 		return nil, err
 	case info.Mode()&fs.ModeSymlink != 0:
 		return nil, ErrLink
+	case !info.IsDir(): // nothing can be below it
+		return nil, fs.ErrNotExist
 	}
 	_ = os.SameFile(info, info) // on Windows, which folder it is is only asked when that is compared
 	next, err := Open(f.Root, name)
