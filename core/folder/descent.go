@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 )
 
 // ErrLink is the error of a Descent about a link on its way.
@@ -72,7 +73,9 @@ func (d *Descent) To(rel string, create bool) (*Folder, error) {
 		next, err := at.child(name)
 		if create && errors.Is(err, fs.ErrNotExist) {
 			if err = at.Mkdir(name, 0o777); err == nil || errors.Is(err, fs.ErrExist) {
-				next, err = at.child(name)
+				if next, err = at.child(name); errors.Is(err, fs.ErrNotExist) {
+					err = syscall.ENOTDIR
+				}
 			}
 		}
 		if err != nil {

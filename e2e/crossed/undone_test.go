@@ -208,7 +208,7 @@ func TestLawOfEvidence(t *testing.T) {
 			e.madeOf(before, of...)
 		}
 		lies := false
-		for range e.IntN(4) {
+		for range 1 + e.IntN(3) {
 			lies = e.broken() || lies
 		}
 		before := e.contents()
@@ -219,7 +219,8 @@ func TestLawOfEvidence(t *testing.T) {
 		for _, args := range [][]string{{"--dry-run"}, nil, {"--all"}, {"--all"}} {
 			_, errs, code := cli(t, "", append([]string{"undo", receipt, "-q", "--workers", fmt.Sprint(1 + e.IntN(4))}, args...)...)
 			log = append(log, fmt.Sprint("undo", args, code, errs))
-			require.Contains(t, []int{0, 3, 6, 7, 8}, code, "round %d: %s", round, strings.Join(log, "\n"))
+			require.Contains(t, []int{0, 1, 3, 6, 7, 8}, code, "round %d: %s", round, strings.Join(log, "\n"))
+			require.NotContains(t, errs, "a fault of ours", "round %d: %s", round, strings.Join(log, "\n"))
 			if args != nil && args[0] == "--dry-run" {
 				require.True(t, maps.Equal(before, e.contents()), "round %d: a dry run did something: %s", round, strings.Join(log, "\n"))
 			}
