@@ -8,7 +8,6 @@ import (
 	"slices"
 	"time"
 
-	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/place"
 )
@@ -22,7 +21,7 @@ type Keeper struct {
 }
 
 // Keep keeps a file or link under a path below the folder, and returns where: under a number,
-// where something else has that path.
+// where something has that path, be it another name of the same file.
 func (k *Keeper) Keep(path, rel string) (string, error) {
 	info, err := os.Lstat(path)
 	if err != nil {
@@ -35,9 +34,6 @@ func (k *Keeper) Keep(path, rel string) (string, error) {
 		switch {
 		case err == nil:
 			k.kept = append(k.kept, to)
-			return to, nil
-		case SameEntry(blob.File{Path: path, Info: info}, to): // its own name, which keeps nothing
-		case sameFile(to, info): // by a run that was killed before it replaced anything
 			return to, nil
 		case !errors.Is(err, fs.ErrExist) && !errors.Is(err, fault.Refused):
 			return "", fault.Writing(to, err)
@@ -102,11 +98,6 @@ func second(path, to string, info fs.FileInfo) error {
 		return err
 	}
 	return copyTo(path, to)
-}
-
-func sameFile(path string, info fs.FileInfo) bool {
-	there, err := os.Lstat(path)
-	return err == nil && os.SameFile(there, info)
 }
 
 // Settled is called when everything was replaced.

@@ -13,6 +13,7 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
@@ -194,7 +195,8 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 		err = e.fill(w, t, packed)
 	}
 	if err == nil {
-		err = fault.Writing(e.path, out.Chmod(e.from.Files[0].Info.Mode().Perm()))
+		was := e.from.Files[0].Info
+		err = fault.Writing(e.path, errors.Join(folder.KeepOwner(out.File, was), out.Chmod(was.Mode().Perm())))
 	}
 	if err == nil {
 		err = e.from.Files[0].Unchanged()

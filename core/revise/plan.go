@@ -84,6 +84,9 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 		}
 	}
 	if kind, added := p.added[to]; added {
+		if to != at && kind != archive.Folder {
+			return "", fault.New(fault.Refused, "%s would move to %s, which is added as well", at, to).Advise("choose another path for one of them, or remove the first")
+		}
 		if kind != archive.Folder && e.Kind == archive.Folder {
 			return "", fault.New(fault.Refused, "%s is a folder in the archive, and a file would take its place", to)
 		}

@@ -25,7 +25,7 @@ func (z *Reader) Front() int64 {
 }
 
 // around says what stands in front of the archive, and behind it.
-func (z *Reader) around(r io.ReaderAt) (remarks []archive.Remark) {
+func (z *Reader) around(r io.ReaderAt, size int64) (remarks []archive.Remark) {
 	starts := func(at int64) (start [4]byte) {
 		_, _ = r.ReadAt(start[:], at) // what cannot be read is of no use to anybody
 		return start
@@ -45,8 +45,13 @@ func (z *Reader) around(r io.ReaderAt) (remarks []archive.Remark) {
 	if z.end.last {
 		return remarks
 	}
-	if start := starts(z.end.behind); le.Uint32(start[:]) == localSignature {
+	rest := make([]byte, max(size-z.end.behind, 0)) // no longer than a comment can be: the end was found
+	n, _ := r.ReadAt(rest, z.end.behind)              // what cannot be read is of no use to anybody
+	switch rest = rest[:n]; {
+	case n >= 4 && le.Uint32(rest) == localSignature:
 		remarks = append(remarks, archive.Remark{Reported: true, Partial: true, Text: "behind the archive another one starts, whose end is missing"})
+	case len(bytes.Trim(rest, "\x00")) > 0: // zeros fill up blocks
+		remarks = append(remarks, archive.Remark{Reported: true, Partial: true, Text: fmt.Sprintf("%d bytes stand behind the archive", n)})
 	}
 	return remarks
 }

@@ -67,7 +67,7 @@ func (z *Reader) readDirectory(size int64, o archive.Options) error {
 	if err := z.readEntries(c, e, o); err != nil {
 		return err
 	}
-	z.beside = z.around(c)
+	z.beside = z.around(c, size)
 	return z.checkParts()
 }
 

@@ -116,7 +116,8 @@ func TestAround(t *testing.T) {
 		"another archive":        {join(one, two), "several ZIP archives", true},
 		"two others":             {join(two, one, two), "several ZIP archives", true},
 		"the start of another":   {join(two, one[:35]), "another one starts", true},
-		"something behind":       {join(two, []byte("1234")), "", false},
+		"something behind":       {join(two, []byte("1234")), "4 bytes stand behind", true},
+		"zeros behind":           {join(two, make([]byte, 512)), "", false},
 		"the signature of parts": {join(numbers(uint32(unsplitSignature)), built{entries: []fake{{name: "b", data: "1", central: func(h []byte) { h[42] = 4 }}}, end: func(r []byte) { r[16] += 4 }}.bytes()), "", false},
 	} {
 		z, err := Open(bytes.NewReader(c.data), int64(len(c.data)), archive.Options{})
