@@ -212,7 +212,7 @@ func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 	case p.Action == stage.Lost:
 		return
 	case p.Kind == archive.Folder:
-		isNew := func(dir string) bool { return place.Below(dir, p.Path) != p.Path }
+		isNew := func(dir string) bool { return dir != p.Path && place.Below(dir, p.Path) != p.Path }
 		if slices.ContainsFunc(o.Folders, isNew) || o.Swapped != "" && isNew(o.Target) {
 			w.unit.Folders = append(w.unit.Folders, below(w.unit.Root, p.Path))
 		}

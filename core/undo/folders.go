@@ -34,15 +34,22 @@ func (t *taking) note(p *receipt.Past, all []file) {
 	defer t.mu.Unlock()
 	maps.Copy(t.empty, made)
 	for i := range all {
-		var chain []string
-		for at := filepath.Dir(all[i].at); at != filepath.Dir(at); at = filepath.Dir(at) {
-			if t.empty[at] {
-				for _, dir := range chain {
-					t.empty[dir] = true
-				}
-				break
-			}
-			chain = append(chain, at)
+		t.between(filepath.Dir(all[i].at))
+	}
+	for dir := range made {
+		t.between(filepath.Dir(dir))
+	}
+}
+
+// between takes note of a folder, and of those above it, if one of them was made: then all below that are new.
+func (t *taking) between(dir string) {
+	var chain []string
+	for ; dir != filepath.Dir(dir) && !t.empty[dir]; dir = filepath.Dir(dir) {
+		chain = append(chain, dir)
+	}
+	for _, below := range chain {
+		if t.empty[dir] {
+			t.empty[below] = true
 		}
 	}
 }
