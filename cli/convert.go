@@ -201,7 +201,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 }
 
 func (c *convertCommand) options(cmd *cobra.Command) (o create.Options, err error) {
-	o = create.Options{Existing: c.clash.Value(), Sites: c.sites, Keep: c.keepIn(), Writing: c.writing(0)}
+	o = create.Options{Existing: c.clash.Value(), Sites: c.guarded(cmd, nil), Keep: c.keepIn(), Writing: c.writing(0)}
 	if o.Format, err = create.FormatOf("", c.to); err != nil {
 		return o, err
 	}

@@ -19,6 +19,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/choose"
 	"widecrate/core/create"
+	"widecrate/core/disposal"
 	"widecrate/core/format"
 	"widecrate/core/format/zip"
 	"widecrate/core/place"
@@ -292,10 +293,20 @@ func (c *createCommand) runOne(cmd *cobra.Command, o create.Options) error {
 	return c.ending(cmd, &all.Failures, o.Selection, r.Files, r.LeftOut, c.quiet)
 }
 
+// folders are those of which an archive each is made: none takes the place of what another is made of.
+func (c *createCommand) folders(sources []string) (folders []disposal.Needed) {
+	for _, path := range sources {
+		if c.each && isFolder(path) {
+			folders = append(folders, disposal.Needed{Path: path, What: "in a source"})
+		}
+	}
+	return folders
+}
+
 // options are what the core is asked for, but for what takes reading.
 func (c *createCommand) options(cmd *cobra.Command, archive string, sources []string) (o create.Options, err error) {
 	o = create.Options{Archive: archive, Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
-		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Sites: c.sites, Keep: c.keepIn(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
+		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Sites: c.guarded(cmd, named(sources), c.folders(sources)...), Keep: c.keepIn(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		Halt: c.halt, DryRun: c.dryRun, Workers: c.workers}
 	if !c.each && strings.Contains(o.Archive, "{today") {
 		name, err := place.NewTemplate(o.Archive, "today")

@@ -110,6 +110,7 @@ func (c *joinCommand) joining(cmd *cobra.Command, names []string) (j cut.Joining
 	for i, set := range j.Sets {
 		sources[i] = source.OfSet(set)
 	}
+	j.Needs = c.guarded(cmd, sources).Needs
 	j.Lists, err = c.listOption.lists(cmd, sources...)
 	return j, errs, err
 }

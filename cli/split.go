@@ -78,7 +78,7 @@ func (c *splitCommand) run(cmd *cobra.Command, args []string) error {
 	for _, name := range names {
 		all.Add(source.Source{Path: name}.Size())
 	}
-	s := cut.Splitting{Files: names, Into: c.into, How: cut.Options{PartSize: int64(c.partSize), Style: c.style.Value(), Replace: c.clash.Value(), Sites: c.sites}, Run: c.manyOptions.run(&read)}
+	s := cut.Splitting{Files: names, Into: c.into, How: cut.Options{PartSize: int64(c.partSize), Style: c.style.Value(), Replace: c.clash.Value(), Sites: c.guarded(cmd, named(names))}, Run: c.manyOptions.run(&read)}
 	shown := show.Pieces{Output: &c.Output, Started: time.Now(), DryRun: c.dryRun, Single: len(names) == 1}
 	stop := c.startBytes(c.streams, c.quiet, &read, &all)
 	err = s.Start(cmd.Context(), shown.Event)

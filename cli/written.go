@@ -3,13 +3,14 @@ package cli
 import (
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"widecrate/cli/option"
 	"widecrate/cli/page"
 	"widecrate/cli/show"
-	"widecrate/core/extract"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
 	"widecrate/core/place"
@@ -95,16 +96,45 @@ func samePath(a, b string) bool {
 	return place.Key(place.Absolute(a)) == place.Key(place.Absolute(b))
 }
 
-// needed are the files that a run reads or writes besides its sources.
-func (s *streams) needed(cmd *cobra.Command) (needed []extract.Needed) {
-	for _, f := range option.Files(cmd) {
-		if remote.IsAddress(f.Path) {
-			continue
+// needed are the files that a run reads or writes besides its sources, and the folders that it moves something to.
+func (s *streams) needed(cmd *cobra.Command) (needed []disposal.Needed) {
+	name := func(option, path string) {
+		if !remote.IsAddress(path) && path != "" && path != "-" {
+			needed = append(needed, disposal.Needed{Path: path, What: "--" + option + " " + path})
 		}
-		needed = append(needed, extract.Needed{Path: f.Path, What: "--" + f.Option + " " + f.Path})
+	}
+	for _, f := range option.Files(cmd) {
+		if f.Option != "into" {
+			name(f.Option, f.Path)
+		}
+	}
+	for _, option := range []string{"replaced", "keep-fetched"} {
+		if f := cmd.Flags().Lookup(option); f != nil {
+			name(option, unvaried(f.Value.String()))
+		}
+	}
+	for _, option := range takingAway {
+		if f := cmd.Flags().Lookup(option); f != nil {
+			if folder, moves := strings.CutPrefix(f.Value.String(), "move="); moves {
+				name(option, unvaried(folder))
+			}
+		}
 	}
 	if s.jobFile != "" {
-		needed = append(needed, extract.Needed{Path: s.jobFile, What: "the job file " + s.jobFile})
+		needed = append(needed, disposal.Needed{Path: s.jobFile, What: "the job file " + s.jobFile})
 	}
 	return needed
+}
+
+// guarded are sites where nothing takes the place of what a run needs.
+func (s *streams) guarded(cmd *cobra.Command, sources []source.Source, folders ...disposal.Needed) newfile.Sites {
+	sites := s.sites
+	sites.Needs = &disposal.Needs{Named: s.needed(cmd), Folders: folders, Sources: func(yield func(disposal.Needed)) {
+		for i := range sources {
+			for _, path := range append(sources[i].OnDisk(), sources[i].Path) {
+				yield(disposal.Needed{Path: path, What: "a source"})
+			}
+		}
+	}}
+	return sites
 }

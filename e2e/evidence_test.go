@@ -17,6 +17,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/format"
+	"widecrate/core/systemtest"
 )
 
 // A night is a story of files and commands: "in/a.zip: x=1 l->x h=>x d/" is an archive with a
@@ -202,4 +203,97 @@ func TestEditsAtOnce(t *testing.T) {
 	children, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Len(t, children, 1)
+}
+
+// What a run needs or has is not replaced, nor swapped away, however its path is written; and what would be nowhere
+// does not go.
+func TestWhatIsNeeded(t *testing.T) {
+	systemtest.NeedsLinks(t)
+	for name, c := range map[string]struct {
+		args  string
+		code  int
+		says  string
+		stays []string // as they were
+	}{
+		"a source that comes later":     {"extract a.zip b.zip --into . --layout shared --clash replace", 3, "it is a source", []string{"b.zip"}},
+		"the same, by a link":           {"extract a.zip b.zip --into LINK --layout shared --clash replace", 3, "it is a source", []string{"b.zip"}},
+		"the receipt":                   {"extract r.zip --into . --layout shared --clash replace --receipt r.jsonl", 3, "it is --receipt r.jsonl", nil},
+		"a list that is made later":     {"extract r.zip --into . --layout shared --sums new.sums", 3, "it is --sums new.sums", nil},
+		"the job file":                  {"run night.yaml", 3, "the job file", []string{"night.yaml"}},
+		"the archive among its sources": {"create b.zip b.zip in --clash replace", 3, "it is a source", []string{"b.zip"}},
+		"one that becomes another":      {"create {name}.zip b in b.zip --each --clash replace", 3, "it is a source", []string{"b.zip"}},
+		"a part of the set":             {"parts join set.zip.001 --into set.zip.002 --clash replace", 3, "it is a source", []string{"set.zip.002"}},
+		"its list":                      {"parts join set.zip.001 --into set.zip.sha256 --clash replace", 3, "it is a list of sums", []string{"set.zip.sha256"}},
+		"DIR of --after":                {"extract in/x.zip --into out --fresh --after move=out/x/done", 3, "--after out/x/done lies in it", []string{"out/x/done/old.zip", "in/x.zip"}},
+		"DIR of --failed":               {"extract in/x.zip --into out --fresh --failed move=out/x/done", 3, "--failed out/x/done lies in it", []string{"out/x/done/old.zip"}},
+		"what another replaced":         {"extract in/x.zip in/y.zip --into new --layout shared --clash replace --after remove", 0, "another archive of this run has replaced", []string{"in/x.zip"}},
+		"an entry that is nowhere":      {"extract in --into new --entry one.csv --entry typo.csv --after remove", 6, "typo.csv was asked for, and is nowhere", []string{"in/x.zip", "in/y.zip"}},
+		"the same, packed":              {"create new.zip src --entry src/one.csv --entry typo.csv --after remove", 6, "typo.csv was asked for, and is nowhere", []string{"src/one.csv"}},
+		"the same, converted":           {"convert in --to tar --into new --entry one.csv --entry typo.csv --after remove", 6, "typo.csv was asked for, and is nowhere", []string{"in/x.zip"}},
+		"a snapshot in DIR":             {"extract in/x.zip --into old --layout shared --clash replace --replaced snapshot --receipt s.jsonl", 0, "", []string{"snapshot/one.csv", "snapshot/one-2.csv"}},
+		"what stands behind":            {"edit behind.zip --text n=1", 3, "stand behind the archive", []string{"behind.zip"}},
+		"the same, and removed":         {"extract behind.zip --into new --after remove", 0, "stand behind the archive", []string{"behind.zip"}},
+		"two for one path":              {"edit in/x.zip --move one.csv=n --text n=1", 3, "which is added as well", []string{"in/x.zip"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			pack(t, filepath.Join(dir, "a.zip"), "b.zip", "not the source", "one.csv", "1")
+			pack(t, filepath.Join(dir, "b.zip"), "two.csv", "2")
+			pack(t, filepath.Join(dir, "r.zip"), "r.jsonl", "not ours", "new.sums", "not ours", "night.yaml", "hostile")
+			pack(t, filepath.Join(dir, "in/x.zip"), "one.csv", "of x")
+			pack(t, filepath.Join(dir, "in/y.zip"), "one.csv", "of y, and longer")
+			pack(t, filepath.Join(dir, "behind.zip"), "one.csv", "of x")
+			behind, err := os.OpenFile(filepath.Join(dir, "behind.zip"), os.O_APPEND|os.O_WRONLY, 0)
+			require.NoError(t, err)
+			_, err = behind.WriteString("something that nobody reads")
+			require.NoError(t, err)
+			require.NoError(t, behind.Close())
+			for at, text := range map[string]string{"out/x/done/old.zip": "moved there", "b/f": "f", "src/one.csv": "1", "old/one.csv": "old one",
+				"night.yaml": "widecrate: 1\njobs:\n  - name: night\n    extract: {sources: [r.zip], into: ., layout: shared, clash: replace}\n"} {
+				put(t, filepath.Join(dir, at), text)
+			}
+			require.NoError(t, os.Mkdir(filepath.Join(dir, "snapshot"), 0o777))
+			require.NoError(t, os.Link(filepath.Join(dir, "old/one.csv"), filepath.Join(dir, "snapshot/one.csv")))
+			link := filepath.Join(t.TempDir(), "link")
+			require.NoError(t, os.Symlink(dir, link))
+			_, stderr, code := run(t, dir, "create", "set.zip", "in", "--part-size", "200", "--method", "store")
+			require.Zero(t, code, stderr)
+			before := tree(t, dir)
+			stdout, stderr, code := run(t, dir, strings.Fields(strings.ReplaceAll(c.args, "LINK", link))...)
+			assert.Equal(t, c.code, code, stdout+stderr)
+			assert.Contains(t, stdout+stderr, c.says)
+			after := tree(t, dir)
+			for _, at := range c.stays {
+				if at == "snapshot/one-2.csv" {
+					assert.Equal(t, "old one", after[at])
+					continue
+				}
+				assert.Equal(t, before[at], after[at], at)
+			}
+		})
+	}
+}
+
+// With --halt, nothing that comes after a failure is put into place, or taken away, however many workers there are.
+func TestHaltWithWorkers(t *testing.T) {
+	for _, command := range []string{"extract in --into out --after remove", "convert in --to tar --into out --after remove", "edit in --text n=1"} {
+		for range 3 {
+			dir := t.TempDir()
+			for n := range 30 {
+				pack(t, filepath.Join(dir, fmt.Sprintf("in/%02d.zip", n)), "one.csv", "1")
+			}
+			put(t, filepath.Join(dir, "in/07.zip"), "PK\x03\x04 and no more")
+			before := tree(t, dir)
+			_, stderr, code := run(t, dir, append(strings.Fields(command), "--halt", "--workers", "16", "--quiet")...)
+			assert.Equal(t, 7, code, stderr)
+			after := tree(t, dir)
+			for n := 7; n < 30; n++ {
+				at := fmt.Sprintf("in/%02d.zip", n)
+				assert.Equal(t, before[at], after[at], "%s: %s", command, at)
+				assert.NotContains(t, after, fmt.Sprintf("out/%02d/", n), command)
+				assert.NotContains(t, after, fmt.Sprintf("out/%02d.tar", n), command)
+			}
+			assert.NotEqual(t, before, after, command)
+		}
+	}
 }

@@ -124,7 +124,9 @@ func TestDoneAndAfter(t *testing.T) {
 	require.Zero(t, code)
 	assert.Equal(t, 2, before)
 	assert.Len(t, tree(t, filepath.Join(dir, "away")), 2)
-	assert.Empty(t, tree(t, filepath.Join(dir, "corrections")))
+	left := tree(t, filepath.Join(dir, "corrections"))
+	assert.Len(t, left, 1, "what the later one has replaced would be nowhere")
+	assert.Contains(t, left, "osk bay [v1].zip")
 
 	for _, server := range []*standin.Server{{Tag: `"a"`}, {}, {NoTimes: true}, {NoRanges: true}} {
 		server.Folder = filepath.Join(dir, "bundles")
@@ -232,7 +234,9 @@ func TestDoneInSharedFolders(t *testing.T) {
 	require.Zero(t, code)
 	assert.Equal(t, 2, unpacked)
 	assert.Equal(t, want, tree(t, filepath.Join(dir, "landing")))
-	assert.Empty(t, tree(t, filepath.Join(dir, "corrections")))
+	left := tree(t, filepath.Join(dir, "corrections"))
+	assert.Len(t, left, 1, "what the later one has replaced would be nowhere")
+	assert.Contains(t, left, "osk bay [v1].zip")
 
 	for _, line := range []string{"create a.zip readings --receipt both.jsonl", "create b.zip readings --receipt both.jsonl"} {
 		_, _, code := run(t, dir, strings.Fields(line)...)

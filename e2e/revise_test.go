@@ -47,7 +47,7 @@ func TestEditInPlace(t *testing.T) {
 	for want, cases := range map[int][][]string{
 		2: {{"bundles/osk-bay.zip"}, {"bundles/osk-bay.zip", "--move", "x"}, {"bundles/osk-bay.zip", "--text", "../a=1"}, {}, {"survey/grids.tar.gz", "--level", "x"},
 			{"bundles/osk-bay.zip", "--add", "corrections", "--password-env", "HOME"}},
-		3: {{"bundles/osk-bay.zip", "--move", "about.txt=also/osk bay [v1].zip"}},
+		3: {{"bundles/osk-bay.zip", "--move", "about.txt=also/osk bay [v1].zip"}, {"bundles/osk-bay.zip", "--move", "about.txt=x", "--text", "x=1"}},
 		0: {{"bundles/osk-bay.zip", "--remove", "nothing*"}, {"bundles", "--text", "new.txt=1", "--dry-run"}},
 		6: {{"bundles/osk-bay.zip", "--move", "abuot.txt=a"}},
 		7: {{"tidewatch.txt", "--text", "a=b"}},

@@ -400,3 +400,13 @@ func (m *matcher) matches(path string) bool {
 	}
 	return false
 }
+
+// Nowhere is an entry that was asked for by its path, and that nothing had; empty: there is none.
+func (s *Selection) Nowhere() string {
+	for _, rule := range s.Unmatched() {
+		if rule.Entry {
+			return rule.Text
+		}
+	}
+	return ""
+}

@@ -160,6 +160,9 @@ func (c *collector) remove(r *report.Created, made []disposal.Record) (err error
 	case n > 0:
 		r.Kept = fmt.Sprintf("%d files of them were left out", n)
 		return nil
+	case c.Selection.Nowhere() != "":
+		r.Kept = c.Selection.Nowhere() + " was asked for, and is nowhere"
+		return nil
 	case c.itself:
 		r.Kept = "the archive lies among them"
 		return nil

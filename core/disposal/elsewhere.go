@@ -10,6 +10,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/claim"
 	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/remote"
 )
 
@@ -149,9 +150,35 @@ func thereElsewhere(ctx context.Context, f blob.File, to *remote.Address) (same,
 	return same, !same, err
 }
 
+// writeReasonAt is writeReason at an address; of one that says the same, the result is nil.
+func writeReasonAt(ctx context.Context, beside *remote.Address, text string) (*remote.Address, error) {
+	for n := 1; ; n++ {
+		at := beside.Sibling(place.Numbered(beside.Name()+reasonSuffix, n))
+		there, err := blob.FindAt(ctx, at)
+		if err == nil && there.Info == nil {
+			if err = writeElsewhere(ctx, at, text); !errors.Is(err, remote.ErrThere) {
+				return at, err
+			}
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		data, err := there.Data()
+		if err != nil {
+			return nil, fault.At(at.String(), err)
+		}
+		same := givesReason(io.NewSectionReader(data, 0, data.Size()), text)
+		data.Close()
+		if same {
+			return nil, nil
+		}
+	}
+}
+
 // goElsewhere lets files go, and is not interrupted: all of them, or none with an error, as far as the
 // server lets them be put back. What a run that was killed leaves, FinishAt finishes.
-func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote.Address, why error) (err error) {
+func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote.Address, why error) (failed error) {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -168,12 +195,12 @@ func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote
 		journal.Files = append(journal.Files, one)
 	}
 	if why != nil && to[0] != nil {
-		reason := to[0].Sibling(to[0].Name() + reasonSuffix)
-		if err := writeElsewhere(ctx, reason, reasonText(why, r.Begun)); err != nil && !errors.Is(err, remote.ErrThere) {
+		reason, err := writeReasonAt(ctx, to[0], reasonText(why, r.Begun))
+		if err != nil {
 			return err
 		}
 		defer func() {
-			if err != nil {
+			if failed != nil && reason != nil {
 				_ = reason.Remove(ctx) // the first error says what is wrong
 			}
 		}()

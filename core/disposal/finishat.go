@@ -69,7 +69,7 @@ func (r *Route) finishAt(ctx context.Context, journal *remote.Address) (bool, er
 	}
 	for _, one := range t.Files {
 		from, err := journal.OnSameHost(one.Path)
-		if err != nil || from.Folder().String() != journal.Folder().String() {
+		if err != nil || from.Folder().String() != journal.Folder().String() || !from.IsPlain() {
 			continue
 		}
 		if err := r.finishFile(ctx, from, one, t.Begun); err != nil {
@@ -105,7 +105,7 @@ func (r *Route) finishFile(ctx context.Context, from *remote.Address, one taken,
 		return from.Remove(ctx)
 	}
 	to, err := from.OnSameHost(one.To)
-	if err != nil || to.Folder().String() != dir.AsFolder().String() || place.IsStaging(to.Name()) {
+	if err != nil || to.Folder().String() != dir.AsFolder().String() || place.IsStaging(to.Name()) || !to.IsPlain() {
 		return nil //nolint:nilerr // it is not where this run moves to
 	}
 	return rename(ctx, from, to)

@@ -71,7 +71,12 @@ func saysTheSame(path, text string) bool {
 		return false
 	}
 	defer file.Close()
-	there, err := io.ReadAll(io.LimitReader(file, int64(len(text))+1))
+	return givesReason(file, text)
+}
+
+// givesReason is saysTheSame of what is read.
+func givesReason(r io.Reader, text string) bool {
+	there, err := io.ReadAll(io.LimitReader(r, int64(len(text))+1))
 	_, was, _ := strings.Cut(string(there), "\n")
 	_, is, _ := strings.Cut(text, "\n")
 	return err == nil && was == is

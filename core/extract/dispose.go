@@ -72,7 +72,7 @@ func (r *run) dispose() {
 	if r.BeforeDisposal != nil && !r.DryRun {
 		unready = r.BeforeDisposal()
 	}
-	synced := &synced{}
+	synced, nowhere := &synced{}, r.nowhere()
 	r.route = r.After.Route(r.Placement.Today, false)
 	failed := r.Failed.Route(r.Placement.Today, true)
 	disposal.Each(r.ctx, r.groups(), func(group *disposal.Group) *report.Disposal {
@@ -88,6 +88,8 @@ func (r *run) dispose() {
 		switch {
 		case unready != nil:
 			d.Kept = noReceipt
+		case d.Kept == "" && nowhere != "":
+			d.Kept = nowhere
 		case d.Kept == "":
 			r.disposeOf(g, d, synced)
 		}
@@ -97,6 +99,26 @@ func (r *run) dispose() {
 			r.tell(d)
 		}
 	})
+}
+
+// nowhere is why all sources stay where an entry that was asked for by its path is nowhere; empty: there is none.
+func (r *run) nowhere() string {
+	for _, s := range append([]*choose.Selection{r.Selection}, r.selections()...) {
+		if entry := s.Nowhere(); entry != "" {
+			return entry + " was asked for, and is nowhere"
+		}
+	}
+	return ""
+}
+
+// selections are those of single sources.
+func (r *run) selections() (all []*choose.Selection) {
+	for _, alone := range r.Alone {
+		if alone.Selection != nil {
+			all = append(all, alone.Selection)
+		}
+	}
+	return all
 }
 
 // groups brings together what reads the same files.
@@ -165,8 +187,12 @@ func (r *run) undelivered(g *going, synced *synced) (kept string, err error) {
 			return "", err
 		}
 		for _, record := range u.after.delivered {
-			if !record.Holds() && !r.replacement(record.Path).Holds() {
+			switch {
+			case record.Holds():
+			case !r.replacement(record.Path).Holds():
 				return "what was delivered is not there any more: " + record.Path, nil
+			case r.After.Disposition == disposal.Remove && r.Rules.Keep == "": // it would be nowhere
+				return "another archive of this run has replaced what it delivered: " + record.Path, nil
 			}
 		}
 	}

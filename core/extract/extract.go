@@ -40,9 +40,9 @@ type Options struct {
 	DryRun    bool           // find out what would be done, and write nothing
 	Backlog   int64          // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
-	Hash      bool             // find the SHA-256 of what is written; see report.Placed
-	Needed    []Needed         // what may not lie in a folder that is swapped
-	Alone     map[string]Alone // what sources are asked for in place of what all are, by source.Own
+	Hash      bool              // find the SHA-256 of what is written; see report.Placed
+	Needed    []disposal.Needed // what may not be replaced, nor lie in a folder that is swapped
+	Alone     map[string]Alone  // what sources are asked for in place of what all are, by source.Own
 
 	// Done says what was delivered earlier of a source, by its identity and its
 	// destination, and is still there: nil if it has to be done. With content, what was
@@ -64,9 +64,6 @@ func (o *Options) Complete() {
 		o.Progress = &Progress{}
 	}
 }
-
-// Needed is something that a run needs besides its sources, such as its receipt.
-type Needed struct{ Path, What string }
 
 // Progress counts what was done so far. It may be read at any time.
 type Progress struct {
@@ -207,6 +204,7 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	for own, of := range o.Alone {
 		r.alone[own] = of.rules(r.plans)
 	}
+	r.Rules.Needs = &disposal.Needs{Named: o.Needed, Sources: r.eachFile}
 	r.seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 	r.folder, _ = filepath.Abs(".") // empty where that is not known
 	r.wrong = map[*source.Source]error{}
@@ -219,10 +217,21 @@ func newRun(ctx context.Context, o Options, sink report.Sink) *run {
 	return r
 }
 
+// eachFile yields the files of all sources, those that are not taken this time, too.
+func (r *run) eachFile(yield func(disposal.Needed)) {
+	for _, sources := range [][]source.Source{r.Sources, r.Others} {
+		for i := range sources {
+			for _, path := range sources[i].OnDisk() {
+				yield(disposal.Needed{Path: path, What: "a source"})
+			}
+		}
+	}
+}
+
 // schedule works on so many sources.
 func (r *run) schedule(sources int, unit func(i int) *unit) {
-	o := schedule.Options{Workers: r.Workers, Halt: r.Halt, Backlog: r.Backlog, Ordered: r.ordered}
-	if r.DryRun { // what one archive would bring, the next one meets
+	o := schedule.Options{Workers: r.Workers, Halt: r.Halt, Backlog: r.Backlog, Ordered: r.ordered || r.Halt} // what comes after a failure is not put into place
+	if r.DryRun {                                                                                             // what one archive would bring, the next one meets
 		o.Workers, o.Ordered = 1, true
 	}
 	schedule.Run(r.ctx, o, sources, func(i int) schedule.Unit { return unit(i) })

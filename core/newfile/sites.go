@@ -20,7 +20,8 @@ import (
 // the context is cancelled.
 type Sites struct {
 	Context context.Context
-	Client  *remote.Client // nil: there is only the disk
+	Client  *remote.Client  // nil: there is only the disk
+	Needs   *disposal.Needs // what nothing may replace; nil: nothing
 }
 
 // A File is one that is written. What is read of it was written before.
@@ -118,16 +119,22 @@ func (s Sites) CreateIn(path string) (Files, error) {
 	return CreateIn(path)
 }
 
-// Look finds what stands at a path. A folder is of kind fault.Refused.
-func (s Sites) Look(path string) (Old, error) {
+// Look finds what stands at a path, to be replaced. A folder, and what the run needs, are of kind fault.Refused.
+func (s Sites) Look(path string) (old Old, err error) {
 	at, err := s.Address(path)
-	if err != nil {
-		return nil, err
+	switch {
+	case err != nil:
+	case at != nil:
+		old, err = disposal.LookAt(s.Context, at)
+	default:
+		old, err = disposal.Look(path)
 	}
-	if at != nil {
-		return disposal.LookAt(s.Context, at)
+	if err == nil && old.There() {
+		err = s.Needs.Replace(path)
+	} else if err == nil {
+		err = s.Needs.Make(path)
 	}
-	return disposal.Look(path)
+	return old, err
 }
 
 // Find returns what stands at a path, as it is now; without Info, nothing does.

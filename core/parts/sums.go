@@ -35,6 +35,9 @@ type Sum struct {
 // listName matches the usual names of lists of sums.
 var listName = pattern(`(?i)^sha256sums?(\.txt)?$|\.sha256(sums?)?(\.txt)?$`)
 
+// IsList reports whether a file has the usual name of a list of sums.
+func IsList(path string) bool { return listName().MatchString(filepath.Base(path)) }
+
 // listLine is a line of such a list: the sum, two spaces or a space and a star,
 // and the name. That of the whole, which is not there, is in a comment: a tool that
 // checks what the list names finds all of it.
@@ -51,7 +54,7 @@ func ReadSums(folder string) (Sums, error) {
 	}
 	sums := Sums{}
 	for _, name := range names {
-		if !listName().MatchString(name) {
+		if !IsList(name) {
 			continue
 		}
 		list := filepath.Join(folder, name)

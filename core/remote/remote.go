@@ -250,6 +250,12 @@ func (a *Address) Remove(ctx context.Context) error { return a.protocol.Remove(c
 // MakeFolder makes the folder, and those above it, where they are missing.
 func (a *Address) MakeFolder(ctx context.Context) error { return a.protocol.MakeFolder(ctx, a.url) }
 
+// IsPlain reports whether the path of an address has no detours, not escaped ones either: the last part of
+// it, as it is written, is the name of something in the folder before it.
+func (a *Address) IsPlain() bool {
+	return path.Clean(a.url.Path) == a.url.Path && strings.Count(a.url.Path, "/") == strings.Count(a.url.EscapedPath(), "/")
+}
+
 // Under reports whether an address lies below a folder at another, however both are written; one whose
 // path has a detour lies nowhere.
 func Under(folder, address string) bool {

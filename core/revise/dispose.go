@@ -51,6 +51,7 @@ func (c *Conversion) dispose(ctx context.Context, files [][]blob.File, results [
 	if c.After.Disposition == disposal.Keep {
 		return
 	}
+	nowhere := c.Selection.Nowhere()
 	route, done := c.After.Route(c.Begun, false), tell.Disposed(false, c.DryRun)
 	type left struct {
 		of    source.Source
@@ -70,6 +71,8 @@ func (c *Conversion) dispose(ctx context.Context, files [][]blob.File, results [
 			return left{s, nil}
 		case unready != nil:
 			taken.Kept = "the receipt could not be written"
+		case kept == "" && nowhere != "":
+			taken.Kept = nowhere + " was asked for, and is nowhere"
 		case kept == "":
 			taken = s.Leave(ctx, g.Files, route, nil, c.DryRun)
 		}

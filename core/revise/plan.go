@@ -84,7 +84,7 @@ func (p *plan) decide(_ int, e *archive.Entry) (string, error) {
 		}
 	}
 	if kind, added := p.added[to]; added {
-		if to != at && kind != archive.Folder {
+		if exactly := func(m *move) bool { return m.Old == at }; to != at && kind != archive.Folder && slices.ContainsFunc(p.moves, exactly) {
 			return "", fault.New(fault.Refused, "%s would move to %s, which is added as well", at, to).Advise("choose another path for one of them, or remove the first")
 		}
 		if kind != archive.Folder && e.Kind == archive.Folder {

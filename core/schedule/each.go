@@ -3,11 +3,14 @@ package schedule
 import "context"
 
 // Each does n things that have nothing to do with each other, and calls report with what came
-// out, in order, never twice at a time. Ordered and Backlog mean nothing. It returns which were
+// out, in order, never twice at a time. Ordered and Backlog mean nothing; with Halt, one is done after the other,
+// as what was done cannot be dropped. It returns which were
 // not done after a halt, and the error of the context, after which only what was done without
 // an error is still reported.
 func Each[T any](ctx context.Context, n int, o Options, do func(i int) (T, error), report func(T)) (left []int, err error) {
-	o.Ordered = false
+	if o.Ordered = false; o.Halt {
+		o.Workers = 1
+	}
 	Run(ctx, o, n, func(i int) Unit {
 		return &thing[T]{
 			do:     func() (T, error) { return do(i) },

@@ -120,6 +120,15 @@ func (s *survey) judge(i int, at slot) error {
 	}
 	r.Action = s.ruling(it, found)
 	r.Mode = r.Action == Same && found.mode
+	switch {
+	case r.Action == Replaced && found.item < 0:
+		err = s.rules.Needs.Replace(s.site.full(r.Path))
+	case r.Action == Added && it.Kind != archive.Folder:
+		err = s.rules.Needs.Make(s.site.full(r.Path))
+	}
+	if err != nil {
+		return err
+	}
 	switch r.Action {
 	case clashing:
 		s.clash(i, at, found)

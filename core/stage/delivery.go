@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"widecrate/core/archive"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/place"
@@ -57,6 +58,8 @@ type Rules struct {
 	// Keep is the folder in which what is replaced is kept, at its path below the root; empty: it
 	// goes.
 	Keep string
+
+	Needs *disposal.Needs // what nothing may replace; nil: nothing
 }
 
 // site is a destination root as it can be looked at.

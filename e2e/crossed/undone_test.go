@@ -139,7 +139,7 @@ func (e *evening) broken() (lies bool) {
 		require.NoError(e.t, os.Truncate(receipt, int64(e.IntN(len(said)+1))))
 	case 12:
 		lines := bytes.SplitAfter(said, []byte("\n"))
-		at := 1 + e.IntN(len(lines)-1)
+		at := e.IntN(len(lines))
 		require.NoError(e.t, os.WriteFile(receipt, bytes.Join(slices.Delete(lines, at, at+1), nil), 0o666))
 	case 13, 14, 15: // one path, or sum, for another
 		lies = true

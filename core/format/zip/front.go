@@ -46,7 +46,7 @@ func (z *Reader) around(r io.ReaderAt, size int64) (remarks []archive.Remark) {
 		return remarks
 	}
 	rest := make([]byte, max(size-z.end.behind, 0)) // no longer than a comment can be: the end was found
-	n, _ := r.ReadAt(rest, z.end.behind)              // what cannot be read is of no use to anybody
+	n, _ := r.ReadAt(rest, z.end.behind)            // what cannot be read is of no use to anybody
 	switch rest = rest[:n]; {
 	case n >= 4 && le.Uint32(rest) == localSignature:
 		remarks = append(remarks, archive.Remark{Reported: true, Partial: true, Text: "behind the archive another one starts, whose end is missing"})

@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/newfile"
@@ -30,6 +31,7 @@ type Joining struct {
 	Each    bool
 	Replace bool // what is there already
 	Lists   *parts.Lists
+	Needs   *disposal.Needs // what no new file may replace; nil: nothing
 	Run
 }
 
@@ -81,6 +83,12 @@ func (j *Joining) target(set *parts.Set) string {
 
 func (j *Joining) one(ctx context.Context, set *parts.Set, r *report.Joined) error {
 	r.Listless = set.Elsewhere()
+	if err := j.Needs.Replace(r.Path); err != nil {
+		return err
+	}
+	if _, err := os.Lstat(r.Path); err == nil && parts.IsList(r.Path) {
+		return fault.At(r.Path, fault.New(fault.Refused, "it is a list of sums, and would be replaced").Advise("name another file"))
+	}
 	if j.DryRun {
 		r.Size = set.Size()
 		if err := set.Check(); err != nil {

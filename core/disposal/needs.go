@@ -1,0 +1,99 @@
+package disposal
+
+import (
+	"os"
+	"sync"
+
+	"widecrate/core/blob"
+	"widecrate/core/fault"
+	"widecrate/core/folder"
+	"widecrate/core/place"
+	"widecrate/core/remote"
+)
+
+// Needed is a file that a run reads or writes, for people: a source, a part, a list, a receipt, the job file.
+type Needed struct{ Path, What string }
+
+// Needs are the files that a run needs or has: nothing that it delivers may take their place. nil needs nothing.
+type Needs struct {
+	Named   []Needed                 // those that options name: few, and some are not there yet
+	Sources func(yield func(Needed)) // found once something is replaced; nil: none
+	Folders []Needed                 // in which nothing may be replaced
+	once    sync.Once
+	byPath  map[string]string
+	byID    map[folder.ID][]blob.File
+	what    map[string]string // of the paths in byID
+}
+
+// find looks for those that are there.
+func (n *Needs) find() {
+	n.byPath, n.byID, n.what = map[string]string{}, map[folder.ID][]blob.File{}, map[string]string{}
+	add := func(f Needed) {
+		n.byPath[place.Key(place.Absolute(f.Path))] = f.What
+		if remote.IsAddress(f.Path) {
+			return
+		}
+		info, err := os.Stat(f.Path)
+		if err != nil {
+			return // it is not there yet, or will be missed by whoever needs it
+		}
+		if id, _, known := folder.IDOf(f.Path, info); known {
+			n.byID[id] = append(n.byID[id], blob.File{Path: f.Path, Info: info})
+			n.what[f.Path] = f.What
+		}
+	}
+	for _, f := range n.Named {
+		add(f)
+	}
+	if n.Sources != nil {
+		n.Sources(add)
+	}
+}
+
+// Make refuses that something new takes a path that an option names: kind fault.Refused.
+func (n *Needs) Make(path string) error {
+	if n == nil || len(n.Named) == 0 {
+		return nil
+	}
+	key := place.Key(place.Absolute(path))
+	for _, f := range n.Named {
+		if place.Key(place.Absolute(f.Path)) == key {
+			return inUse(path, f.What)
+		}
+	}
+	return nil
+}
+
+// Replace refuses that something takes the place of what the run needs, however its path is written: kind fault.Refused.
+func (n *Needs) Replace(path string) error {
+	if n == nil {
+		return nil
+	}
+	n.once.Do(n.find)
+	if what := n.byPath[place.Key(place.Absolute(path))]; what != "" {
+		return inUse(path, what)
+	}
+	if remote.IsAddress(path) {
+		return nil
+	}
+	for _, f := range n.Folders {
+		if full := place.Absolute(path); place.Below(place.Absolute(f.Path), full) != full {
+			return inUse(path, f.What)
+		}
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil // whoever replaces it says so
+	}
+	id, _, _ := folder.IDOf(path, info)
+	for _, f := range n.byID[id] {
+		if SameEntry(f, path) {
+			return inUse(path, n.what[f.Path])
+		}
+	}
+	return nil
+}
+
+func inUse(path, what string) error {
+	return fault.At(path, fault.New(fault.Refused, "it is %s, which this run needs, and would be replaced", what).Advise("nothing was replaced; name another place, or keep that elsewhere"))
+}
