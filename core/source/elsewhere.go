@@ -164,7 +164,9 @@ func (f *finder) findSets(l *listedFolder) {
 // addListed adds what is in a folder: an archive, or those in a folder below.
 func (f *finder) addListed(l *listedFolder, info *remote.Info) error {
 	name, file := info.Name, l.files[info.Name]
-	taken := func(sub string) bool { return IsArchive(path.Join(sub, name), f.Archives) || f.inAnySeries(name) }
+	taken := func(sub string) bool {
+		return !place.IsStaging(name) && (IsArchive(path.Join(sub, name), f.Archives) || f.inAnySeries(name))
+	}
 	switch {
 	case info.Folder:
 		in := l.at.Sibling(name + "/")

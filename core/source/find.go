@@ -407,7 +407,7 @@ func (f *finder) addFolder(folder, sub string, to To) {
 // isArchiveFile reports whether a child of a folder is a file that is taken for an
 // archive by its name. Of a link, what it points at counts.
 func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
-	if !IsArchive(path.Join(sub, child.Name()), f.Archives) && !f.inAnySeries(child.Name()) {
+	if place.IsStaging(child.Name()) || !IsArchive(path.Join(sub, child.Name()), f.Archives) && !f.inAnySeries(child.Name()) {
 		return false
 	}
 	if child.Type()&fs.ModeSymlink == 0 {

@@ -60,6 +60,7 @@ var attacks = []struct {
 	{"limits", "small disks, few open files, closed and full outputs", random((*harness).limit)},
 	{"bytes", "archives that are cut off, have bits flipped, or numbers that lie", random((*harness).flip)},
 	{"users", "one user's run is killed, and another user's goes on", random((*harness).users)},
+	{"planted", "somebody has planted what another user's dead run could have left", random((*harness).planted)},
 	{"races", "two to six runs at once, stopped and continued, sources that change", random((*harness).race)},
 }
 
