@@ -75,7 +75,7 @@ var errAll = errors.New("all of it was tried")
 func main() {
 	h := &harness{}
 	duration := flag.Duration("for", time.Minute, "how long, over all kinds")
-	only := flag.String("only", "", "a kind, or several with commas: kill, fail, limits, bytes, users, races")
+	only := flag.String("only", "", "a kind, or several with commas: kill, fail, limits, bytes, users, planted, races")
 	flag.IntVar(&h.most, "most", 0, "no more than this many attempts of each kind")
 	flag.Uint64Var(&h.seed, "seed", uint64(time.Now().UnixNano()), "decides what is tried, and in which order")
 	flag.StringVar(&h.base, "dir", memory(), "where it works: on the disk that is to be tried")
