@@ -36,12 +36,23 @@ type After struct {
 // Route says where sources go in a run that began at a time; failed: it is the one of
 // those that failed.
 func (a *After) Route(begun time.Time, failed bool) *Route {
-	return &Route{Begun: begun, Failed: failed, To: func(path string, begun time.Time) string {
+	return &Route{Begun: begun, Failed: failed, Base: a.base(), To: func(path string, begun time.Time) string {
 		if a.Disposition != Move {
 			return ""
 		}
 		return place.Absolute(a.folder(path, begun))
 	}}
+}
+
+// base is the folder that is named for what is moved, before what varies.
+func (a *After) base() string {
+	switch {
+	case a.Disposition != Move:
+		return ""
+	case a.Into != nil:
+		return place.Absolute(a.Into.Fixed())
+	}
+	return place.Absolute(a.Folder)
 }
 
 // folder is where an archive is moved to.

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"syscall"
+	"time"
 
 	"widecrate/core/blob"
 	"widecrate/core/claim"
@@ -170,6 +171,25 @@ func (s *Seen) Is(sum string) bool {
 	return err == nil && sum != "" && is == sum
 }
 
+// equals reports whether two files have the same bytes.
+func (s *Seen) equals(other *Seen) (bool, error) {
+	if !other.Mode().IsRegular() || s.Size() != other.Size() {
+		return false, nil
+	}
+	a, err := s.open()
+	if err != nil {
+		return false, fault.Reading(s.Path, err)
+	}
+	defer a.Close()
+	b, err := other.open()
+	if err != nil {
+		return false, fault.Reading(other.Path, err)
+	}
+	defer b.Close()
+	same, err := blob.Equal(a, b)
+	return same, fault.Reading(s.Path, err)
+}
+
 func sumOfLink(target string) string {
 	sum := sha256.Sum256([]byte(target))
 	return hex.EncodeToString(sum[:])
@@ -213,84 +233,143 @@ func (g *Ground) move(s *Seen, to string, over *Seen) error {
 	if err != nil {
 		return err
 	}
-	dir, toName, err := g.at(to, true, true)
-	if err != nil {
-		return fault.Writing(to, err)
-	}
-	ready := func() error {
-		if over == nil {
+	return g.in(to, func(dir *folder.Folder, toName string) error {
+		ready := func() error {
+			if over == nil {
+				return nil
+			}
+			if now, err := dir.Lstat(toName); err != nil || !(blob.File{Info: over.FileInfo}).Is(now) {
+				return fault.At(to, fault.New(fault.Refused, "%w", &Stays{"it changed since it was looked at"}))
+			}
 			return nil
 		}
-		if now, err := dir.Lstat(toName); err != nil || !(blob.File{Info: over.FileInfo}).Is(now) {
-			return fault.At(to, fault.New(fault.Refused, "%w", &Stays{"it changed since it was looked at"}))
+		if err := ready(); err != nil {
+			return err
 		}
-		return nil
-	}
-	if err := ready(); err != nil {
+		err := folder.Patient(func() error { return from.MoveTo(name, dir.Handle, toName, over != nil) })
+		if !errors.Is(err, syscall.EXDEV) && (err == nil || filepath.VolumeName(s.Path) == filepath.VolumeName(to)) {
+			return err
+		}
+		// Both are there for a moment, never neither; the other disk may lose the name while this one does not.
+		if err = s.copyTo(dir, toName, to, over != nil, ready); err == nil {
+			err = syncFolder(filepath.Dir(to))
+		}
+		if err != nil {
+			return err
+		}
+		if err = g.TakeAway(s); err != nil && over == nil {
+			if _, _, there := s.again(g); there == nil { // it stays there, and only there
+				_ = dir.Remove(toName)
+			}
+		}
 		return err
-	}
-	err = folder.Patient(func() error { return from.MoveTo(name, dir.Handle, toName, over != nil) })
-	if err == nil || errors.Is(err, fs.ErrExist) || !errors.Is(err, syscall.EXDEV) && filepath.VolumeName(s.Path) == filepath.VolumeName(to) {
-		return at(to, err)
-	}
-	if err := s.copyTo(dir, toName, to, over != nil, ready); err != nil { // both are there for a moment, never neither
-		return err
-	}
-	return g.TakeAway(s)
+	})
 }
 
-// at is an error of writing to a path.
-func at(path string, err error) error {
+// in does something in the folder of a path, which is made where it is missing, also where others make and remove the
+// same folder at the same time.
+func (g *Ground) in(path string, do func(dir *folder.Folder, name string) error) error {
+	err := folder.Again(func() error {
+		dir, name, err := g.at(path, true, true)
+		if err == nil {
+			err = do(dir, name)
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			g.forget(path)
+		}
+		return err
+	})
 	if errors.Is(err, fs.ErrExist) {
 		return Existing(path)
 	}
 	return fault.Writing(path, err)
 }
 
-// CopyTo is Move, but for what stays where it is, too.
-func (g *Ground) CopyTo(s *Seen, to string) error {
-	dir, name, err := g.at(to, true, true)
-	if err != nil {
-		return fault.Writing(to, err)
+// forget lets go of the way to a path, where a folder has vanished.
+func (g *Ground) forget(path string) {
+	w := way{g.rootOf(path), true}
+	if d := g.ways[w]; d != nil {
+		d.Close()
+		delete(g.ways, w)
 	}
-	return s.copyTo(dir, name, to, false, func() error { return nil })
 }
 
-// copyTo copies what was seen into a folder, under a hidden name first. ready is asked before it gets its own.
-func (s *Seen) copyTo(dir *folder.Folder, name, to string, replace bool, ready func() error) error {
-	draft := place.StagingPrefix
-	if s.Mode()&fs.ModeSymlink != 0 {
-		target, err := s.Link()
-		if draft = claim.Hidden(claim.NewPrefix(), 1); err == nil {
-			err = dir.Symlink(target, draft)
-		}
-		if err != nil {
-			return fault.Writing(to, err)
-		}
-	} else {
-		claim.ClearDead(dir, filepath.Dir(to))
-		prefix, out, lease, err := claim.Begin(dir, 0o600)
-		if err != nil {
-			return fault.Writing(to, err)
-		}
-		defer lease.Close()
-		if draft = claim.Hidden(prefix, 0); err == nil {
-			err = s.fill(out)
-		}
-		if closed := out.Close(); err == nil {
-			err = closed
-		}
-		if err == nil {
-			err = dir.SetTime(draft, s.ModTime())
-		}
-		if err != nil {
-			_ = dir.Remove(draft) // the first error says what is wrong
-			return fault.Writing(to, err)
-		}
+// CopyTo is Move, but for what stays where it is, too.
+func (g *Ground) CopyTo(s *Seen, to string) error {
+	return g.in(to, func(dir *folder.Folder, name string) error {
+		return s.copyTo(dir, name, to, false, func() error { return nil })
+	})
+}
+
+// Second makes a second name of what was seen, or where the file system has none, or is another, a copy. A path that is
+// taken is of kind fault.Refused.
+func (g *Ground) Second(s *Seen, to string) error {
+	from, name, err := s.again(g)
+	if err != nil {
+		return err
 	}
-	err := ready()
+	return g.in(to, func(dir *folder.Folder, toName string) error {
+		if s.Mode()&fs.ModeSymlink == 0 {
+			if err := from.LinkTo(name, dir.Handle, toName); err == nil || errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
+		return s.copyTo(dir, toName, to, false, func() error { return nil })
+	})
+}
+
+// Write makes a file by way of a hidden one. A path that is taken is of kind fault.Refused.
+func (g *Ground) Write(to string, modified time.Time, fill func(out *os.File) error) error {
+	return g.in(to, func(dir *folder.Folder, name string) error {
+		return write(dir, name, to, modified, false, func() error { return nil }, fill)
+	})
+}
+
+// write makes a file in a folder, under a hidden name first. ready is asked before it gets its own.
+func write(dir *folder.Folder, name, to string, modified time.Time, replace bool, ready func() error, fill func(out *os.File) error) error {
+	claim.ClearDead(dir, filepath.Dir(to))
+	prefix, out, lease, err := claim.Begin(dir, 0o600)
+	if err != nil {
+		return err
+	}
+	defer lease.Close()
+	draft := claim.Hidden(prefix, 0)
+	if err = fill(out); err == nil {
+		err = out.Sync()
+	}
+	if closed := out.Close(); err == nil {
+		err = closed
+	}
 	if err == nil {
-		err = at(to, dir.MoveTo(draft, dir.Handle, name, replace))
+		err = dir.SetTime(draft, modified)
+	}
+	if err == nil {
+		err = ready()
+	}
+	if err == nil {
+		err = dir.MoveTo(draft, dir.Handle, name, replace)
+	}
+	if err != nil {
+		_ = dir.Remove(draft) // the first error says what is wrong
+	}
+	return err
+}
+
+// copyTo copies what was seen into a folder.
+func (s *Seen) copyTo(dir *folder.Folder, name, to string, replace bool, ready func() error) error {
+	if s.Mode()&fs.ModeSymlink == 0 {
+		return write(dir, name, to, s.ModTime(), replace, ready, s.fill)
+	}
+	target, err := s.Link()
+	if err != nil {
+		return err
+	}
+	draft := claim.Hidden(claim.NewPrefix(), 1)
+	if err = dir.Symlink(target, draft); err != nil {
+		return err
+	}
+	if err = ready(); err == nil {
+		err = dir.MoveTo(draft, dir.Handle, name, replace)
 	}
 	if err != nil {
 		_ = dir.Remove(draft)
@@ -298,7 +377,7 @@ func (s *Seen) copyTo(dir *folder.Folder, name, to string, replace bool, ready f
 	return err
 }
 
-// fill writes what a file holds to another, with its permissions, and through to the disk.
+// fill writes what a file holds to another, with its permissions.
 func (s *Seen) fill(out *os.File) error {
 	in, err := s.open()
 	if err != nil {
@@ -308,10 +387,7 @@ func (s *Seen) fill(out *os.File) error {
 	if _, err := io.Copy(out, in); err != nil {
 		return err
 	}
-	if err := out.Chmod(s.Mode().Perm()); err != nil {
-		return err
-	}
-	return out.Sync()
+	return out.Chmod(s.Mode().Perm())
 }
 
 // A Source is a file that was moved when it was done with, or removed because the same lay there.
@@ -390,14 +466,14 @@ func (g *Ground) MakeFolder(path string) error {
 	return fault.Writing(path, err)
 }
 
-// Settle gives a folder the permissions and the time of another.
-func (g *Ground) Settle(path string, like *Seen) error {
+// Settle gives a folder permissions, and the time of another.
+func (g *Ground) Settle(path string, perm fs.FileMode, like fs.FileInfo) error {
 	dir, name, err := g.at(path, true, false)
 	if err == nil {
 		if info, err := dir.Lstat(name); err != nil || !info.IsDir() {
 			return fault.Writing(path, err)
 		}
-		if err = dir.Chmod(name, like.Mode().Perm()); err == nil {
+		if err = dir.Chmod(name, perm); err == nil {
 			err = dir.SetTime(name, like.ModTime())
 		}
 	}

@@ -3,12 +3,11 @@ package disposal
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
-	"time"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 )
 
@@ -17,87 +16,94 @@ import (
 type Keeper struct {
 	Folder string // empty: nothing is kept
 
-	kept []string // since the last Settled or Back
+	kept []*Seen // since the last Settled or Back
+}
+
+// ground is where something in a folder is kept.
+func (k *Keeper) ground(dir string) *Ground {
+	return NewGround([]string{place.Absolute(k.Folder), place.Absolute(dir)})
 }
 
 // Keep keeps a file or link under a path below the folder, and returns where: under a number,
 // where something has that path, be it another name of the same file.
 func (k *Keeper) Keep(path, rel string) (string, error) {
-	info, err := os.Lstat(path)
+	g := k.ground(filepath.Dir(path))
+	defer g.Close()
+	seen, err := g.See(place.Absolute(path))
 	if err != nil {
 		return "", fault.Reading(path, err)
 	}
-	target := filepath.Join(k.Folder, rel)
+	target := filepath.Join(place.Absolute(k.Folder), rel)
 	for n := 1; ; n++ {
 		to := filepath.Join(filepath.Dir(target), place.Numbered(filepath.Base(target), n))
-		err := second(path, to, info)
-		switch {
-		case err == nil:
-			k.kept = append(k.kept, to)
-			return to, nil
-		case !errors.Is(err, fs.ErrExist) && !errors.Is(err, fault.Refused):
-			return "", fault.Writing(to, err)
+		err := g.Second(seen, to)
+		if err == nil {
+			return to, k.keep(g, to)
+		}
+		if !isTaken(g, to, err) {
+			return "", err
 		}
 	}
 }
 
+// isTaken reports whether something could not be kept because its path is taken.
+func isTaken(g *Ground, path string, err error) bool {
+	_, free := g.See(path)
+	return errors.Is(err, fault.Refused) && free == nil
+}
+
+// keep takes note of what is kept.
+func (k *Keeper) keep(g *Ground, path string) error {
+	seen, err := g.See(path)
+	if err != nil {
+		return fault.Writing(path, err)
+	}
+	k.kept = append(k.kept, seen)
+	return nil
+}
+
 // KeepAll keeps all that is in a folder, and returns where the folder is kept.
 func (k *Keeper) KeepAll(path, rel string) (string, error) {
+	g := k.ground(path)
+	defer g.Close()
 	top := ""
 	for n := 1; top == ""; n++ {
-		at := filepath.Join(k.Folder, filepath.Dir(rel), place.Numbered(filepath.Base(rel), n))
-		if _, err := os.Lstat(at); errors.Is(err, fs.ErrNotExist) {
+		at := filepath.Join(place.Absolute(k.Folder), filepath.Dir(rel), place.Numbered(filepath.Base(rel), n))
+		if _, err := g.See(at); errors.Is(err, fs.ErrNotExist) {
 			top = at
 		} else if err != nil {
 			return "", fault.Writing(at, err)
 		}
 	}
-	var folders []kept
-	err := filepath.WalkDir(path, func(at string, d fs.DirEntry, err error) error {
-		if err != nil || place.IsStaging(d.Name()) {
-			return fault.Reading(at, err)
-		}
-		to := filepath.Join(top, place.Below(path, at))
-		info, err := d.Info()
+	var folders []*folder.Step
+	err := folder.Walk(path, func(at *folder.Step) error {
+		to := filepath.Join(top, at.Rel)
 		switch {
-		case err != nil:
-		case d.IsDir():
-			folders = append(folders, kept{to, info})
-			return within(to, func() error { return nil })
-		default:
-			if err = second(at, to, info); err == nil {
-				k.kept = append(k.kept, to)
+		case at.Rel != "." && place.IsStaging(at.Name()):
+			if at.IsDir() {
+				return fs.SkipDir
 			}
+			return nil
+		case at.IsDir():
+			folders = append(folders, at)
+			return g.MakeFolder(to)
 		}
-		return fault.Writing(to, err)
+		from := filepath.Join(place.Absolute(path), at.Rel)
+		seen, err := g.See(from)
+		if err != nil {
+			return fault.Reading(from, err)
+		}
+		if err := g.Second(seen, to); err != nil {
+			return err
+		}
+		return k.keep(g, to)
 	})
 	for _, f := range slices.Backward(folders) { // their owner can still take from them what is kept
 		if err == nil {
-			err = fault.Writing(f.path, errors.Join(os.Chmod(f.path, f.info.Mode().Perm()|0o700), os.Chtimes(f.path, time.Time{}, f.info.ModTime())))
+			err = g.Settle(filepath.Join(top, f.Rel), f.Mode().Perm()|0o700, f)
 		}
 	}
 	return top, err
-}
-
-// kept is a folder that is kept, as it was.
-type kept struct {
-	path string
-	info fs.FileInfo
-}
-
-// second makes a second name, or a copy, in a folder that is made where it is missing.
-func second(path, to string, info fs.FileInfo) error {
-	if info.Mode()&fs.ModeSymlink != 0 {
-		target, err := os.Readlink(path)
-		if err == nil {
-			err = within(filepath.Dir(to), func() error { return os.Symlink(target, to) })
-		}
-		return err
-	}
-	if err := within(filepath.Dir(to), func() error { return os.Link(path, to) }); err == nil || errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	return copyTo(path, to)
 }
 
 // Settled is called when everything was replaced.
@@ -105,8 +111,10 @@ func (k *Keeper) Settled() { k.kept = nil }
 
 // Back lets go of what was kept, where nothing was replaced after all.
 func (k *Keeper) Back() {
-	for _, path := range k.kept {
-		_ = os.Remove(path) // it is still at its place
+	g := NewGround([]string{place.Absolute(k.Folder)})
+	defer g.Close()
+	for _, seen := range k.kept {
+		_ = g.TakeAway(seen) // it is still at its place
 	}
 	k.kept = nil
 }

@@ -20,13 +20,21 @@ const reasonSuffix = ".reason.txt"
 
 // withReason writes the reason first, and returns its path: an archive without one would be a riddle.
 func (r *Route) withReason(files []blob.File, to []string, why error) (reason string, err error) {
+	var seen *Seen
+	g := r.ground(files[:1], to[:1])
+	defer g.Close()
 	if to[0] != "" { // else the same lies there already
-		if reason, err = writeReason(to[0], why, r.Begun); err != nil {
+		if reason, err = writeReason(g, to[0], why, r.Begun); err != nil {
 			return "", err
 		}
+		if reason != "" {
+			if seen, err = g.See(reason); err != nil {
+				return "", fault.Writing(reason, err)
+			}
+		}
 	}
-	if err = r.Sources(files, to); err != nil && reason != "" {
-		_ = os.Remove(reason) // the first error says what is wrong
+	if err = r.Sources(files, to); err != nil && seen != nil {
+		_ = g.TakeAway(seen) // the first error says what is wrong
 	}
 	return reason, err
 }
@@ -44,11 +52,11 @@ func reasonText(why error, now time.Time) string {
 
 // writeReason writes a file beside another, under a name that is free; of one that says the same,
 // because a run was killed before it moved anything, the path is empty.
-func writeReason(beside string, why error, now time.Time) (path string, err error) {
+func writeReason(g *Ground, beside string, why error, now time.Time) (path string, err error) {
 	text := reasonText(why, now)
 	for n := 1; ; n++ {
 		path = filepath.Join(filepath.Dir(beside), place.Numbered(filepath.Base(beside)+reasonSuffix, n))
-		err := makeFile(path, now, func(out *os.File) error {
+		err := g.Write(path, now, func(out *os.File) error {
 			_, err := out.WriteString(text)
 			if err == nil {
 				err = out.Chmod(0o644)
@@ -56,7 +64,7 @@ func writeReason(beside string, why error, now time.Time) (path string, err erro
 			return err
 		})
 		switch {
-		case !errors.Is(err, fault.Refused):
+		case !isTaken(g, path, err):
 			return path, err
 		case saysTheSame(path, text):
 			return "", nil

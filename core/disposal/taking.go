@@ -1,6 +1,7 @@
 package disposal
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -25,6 +26,7 @@ type Route struct {
 	// is removed.
 	To func(path string, begun time.Time) string
 
+	Base   string    // the folder that is named for To, before what varies: no link below it is followed; empty: that of To
 	Begun  time.Time // this run
 	Failed bool      // it is that of sources that failed: what others took away is none of its business
 
@@ -92,12 +94,12 @@ func (r *Route) Take(ctx context.Context, files []blob.File, why error, dryRun b
 
 // Destinations are the paths that files go to together, each empty where the file is
 // removed: always, or because the same bytes are there already. Where something else of
-// that name is, all of them get a number. Those that lie there already stay: then there
+// that name is, all of them get a number. One that lies there already stays; if all do, there
 // are none.
 func (r *Route) Destinations(files []blob.File) ([]string, error) {
 	to := make([]string, len(files))
 	for n := 1; ; n++ {
-		free := true
+		free, lie := true, 0
 		for i, f := range files {
 			in := r.To(f.Path, r.Begun)
 			if in == "" {
@@ -105,7 +107,9 @@ func (r *Route) Destinations(files []blob.File) ([]string, error) {
 			}
 			to[i] = filepath.Join(in, numbered(filepath.Base(f.Path), n, len(files) > 1))
 			if SameEntry(f, to[i]) {
-				return nil, nil
+				to[i] = place.Absolute(f.Path)
+				lie++
+				continue
 			}
 			same, taken, err := r.there(f, to[i])
 			if err != nil {
@@ -115,6 +119,9 @@ func (r *Route) Destinations(files []blob.File) ([]string, error) {
 				to[i] = ""
 			}
 			free = free && !taken
+		}
+		if lie == len(files) {
+			return nil, nil
 		}
 		if free {
 			break
@@ -231,6 +238,26 @@ func (t *taking) end() {
 	}
 }
 
+// ground is where files go from, and to.
+func (r *Route) ground(files []blob.File, to []string) *Ground {
+	var roots []string
+	for i, f := range files {
+		roots = append(roots, filepath.Dir(place.Absolute(f.Path)))
+		if to[i] != "" {
+			roots = append(roots, r.base(to[i]))
+		}
+	}
+	return NewGround(roots)
+}
+
+// base is the folder below which a file goes to a path.
+func (r *Route) base(to string) string {
+	if r.Base != "" && place.Below(r.Base, to) != to {
+		return r.Base
+	}
+	return filepath.Dir(to)
+}
+
 // Sources takes the files of a source away, to where Destinations says: all of them, or
 // none with an error, as far as the system lets them be put back. One that is not as it was
 // read is of kind fault.Refused. What a run that was killed leaves, Finish finishes.
@@ -238,47 +265,63 @@ func (r *Route) Sources(files []blob.File, to []string) error {
 	if err := Unchanged(files); err != nil {
 		return err
 	}
-	first := files[0].Path
+	g := r.ground(files, to)
+	defer g.Close()
+	first, prefix := files[0].Path, claim.NewPrefix()
 	clearDead(filepath.Dir(first))
-	if len(files) == 1 && to[0] == "" {
-		return fault.Writing(first, remove(first))
-	}
-	aside, prefix := make([]string, len(files)), claim.NewPrefix()
 	journal := taking{Begun: r.Begun, Failed: r.Failed}
+	var seen []*Seen
+	var aside []string
 	for i, f := range files {
-		one := taken{To: to[i], Size: f.Info.Size(), Modified: f.Info.ModTime()}
-		if aside[i] = to[i]; to[i] == "" { // removed when all are out of the way
-			aside[i] = filepath.Join(filepath.Dir(f.Path), claim.Hidden(prefix, i+1))
+		path := place.Absolute(f.Path)
+		if to[i] == path { // it lies there
+			continue
 		}
-		var err error
-		if one.Path, err = filepath.Abs(f.Path); err == nil && to[i] == "" {
-			one.Aside, err = filepath.Abs(aside[i])
+		s, err := g.See(path)
+		if err != nil || !f.Is(s.FileInfo) {
+			return fault.At(f.Path, fault.New(fault.Refused, "%w", &Stays{"it changed since it was read"}))
 		}
-		if err != nil {
-			return fault.Reading(f.Path, err)
+		one := taken{Path: path, To: to[i], Size: f.Info.Size(), Modified: f.Info.ModTime()}
+		if to[i] == "" { // removed when all are out of the way
+			one.Aside = filepath.Join(filepath.Dir(path), claim.Hidden(prefix, i+1))
 		}
+		seen, aside = append(seen, s), append(aside, cmp.Or(one.Aside, one.To))
 		journal.Files = append(journal.Files, one)
 	}
-	if len(files) > 1 {
+	if len(seen) == 1 && journal.Files[0].To == "" {
+		return g.TakeAway(seen[0])
+	}
+	if len(seen) > 1 {
 		if err := journal.write(prefix); err != nil {
 			return fault.Writing(first, err)
 		}
 		defer journal.end()
 	}
-	for i, f := range files {
-		err := move(f.Path, aside[i])
+	back := func(done int) error {
+		s, err := g.See(aside[done])
+		if err == nil {
+			err = g.Move(s, seen[done].Path)
+		}
+		return fault.Writing(seen[done].Path, err)
+	}
+	for i, s := range seen {
+		err := g.Move(s, aside[i])
 		if err == nil {
 			continue
 		}
 		for done := i - 1; done >= 0; done-- {
-			err = errors.Join(err, move(aside[done], files[done].Path))
+			err = errors.Join(err, back(done))
 		}
 		return err
 	}
 	var failed error
-	for i, path := range aside {
-		if to[i] == "" {
-			failed = errors.Join(failed, remove(path))
+	for _, one := range journal.Files {
+		if one.To == "" {
+			s, err := g.See(one.Aside)
+			if err == nil {
+				err = g.TakeAway(s)
+			}
+			failed = errors.Join(failed, err)
 		}
 	}
 	return fault.Writing(first, failed)
@@ -358,7 +401,10 @@ func (r *Route) finishOne(journal string, ours bool, others []string) (bool, err
 		case one.To != "" && (target == "" || filepath.Dir(one.To) != target || place.IsStaging(filepath.Base(one.To))):
 			continue
 		}
-		if err := one.finish(); err != nil {
+		g := NewGround(append(within[:len(within):len(within)], r.base(cmp.Or(one.To, one.Path))))
+		err := one.finish(g)
+		g.Close()
+		if err != nil {
 			f.Close() // the journal stays, for the next run
 			return true, err
 		}
@@ -387,46 +433,49 @@ func openOurs(journal string) (*os.File, error) {
 }
 
 // finish takes away what is left of one file; one that is another by now stays.
-func (t *taken) finish() error {
+func (t *taken) finish(g *Ground) error {
 	if t.Aside != "" && place.IsStaging(filepath.Base(t.Aside)) {
-		if err := t.finishAside(); err != nil {
+		if err := t.finishAside(g); err != nil {
 			return err
 		}
 	}
-	info, err := os.Lstat(t.Path)
-	if err != nil || !info.Mode().IsRegular() || info.Size() != t.Size || !info.ModTime().Equal(t.Modified) {
-		return nil
+	seen, err := g.See(t.Path)
+	if err != nil || !seen.Mode().IsRegular() || seen.Size() != t.Size || !seen.ModTime().Equal(t.Modified) {
+		return nil //nolint:nilerr // what is not there, or lies behind a link, is not that
 	}
 	if t.To == "" {
-		return fault.Writing(t.Path, remove(t.Path))
+		return g.TakeAway(seen)
 	}
 	// Killed between the two steps of a move, it is in both places.
-	there, err := os.Lstat(t.To)
+	there, err := g.See(t.To)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return move(t.Path, t.To)
-	case err != nil || !there.Mode().IsRegular():
+		return g.Move(seen, t.To)
+	case err != nil:
 		return fault.Writing(t.To, err)
 	}
-	same, err := blob.EqualFiles(blob.File{Path: t.Path}, blob.File{Path: t.To})
-	if err != nil || !same {
+	if same, err := seen.equals(there); err != nil || !same {
 		return err
 	}
-	return fault.Writing(t.Path, remove(t.Path))
+	return g.TakeAway(seen)
 }
 
 // finishAside removes what was set aside. Where its bytes are to be elsewhere and are not,
 // it goes back to its place.
-func (t *taken) finishAside() error {
-	info, err := os.Lstat(t.Aside)
-	if err != nil || !info.Mode().IsRegular() || info.Size() != t.Size {
-		return nil // the file is gone, or was never there
+func (t *taken) finishAside(g *Ground) error {
+	seen, err := g.See(t.Aside)
+	if err != nil || !seen.Mode().IsRegular() || seen.Size() != t.Size {
+		return nil //nolint:nilerr // the file is gone, or was never there
 	}
 	if t.To != "" {
-		same, err := blob.EqualFiles(blob.File{Path: t.Aside}, blob.File{Path: t.To})
+		there, err := g.See(t.To)
+		same := false
+		if err == nil {
+			same, err = seen.equals(there)
+		}
 		if err != nil || !same {
-			return move(t.Aside, t.Path)
+			return g.Move(seen, t.Path)
 		}
 	}
-	return fault.Writing(t.Path, remove(t.Aside))
+	return g.TakeAway(seen)
 }

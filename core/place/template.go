@@ -117,6 +117,18 @@ func (t *Template) Counts() bool {
 	return false
 }
 
+// Fixed is the folder that its paths lie below, whatever the placeholders come to.
+func (t *Template) Fixed() string {
+	fixed := ""
+	if len(t.parts) > 0 && t.parts[0].placeholder == "" {
+		fixed = t.parts[0].text
+	}
+	if len(t.parts) > 1 || fixed == "" {
+		return Dir(fixed + "x")
+	}
+	return fixed
+}
+
 // Expand puts values in.
 func (t *Template) Expand(v Values) string {
 	var b strings.Builder

@@ -97,7 +97,7 @@ func (t *taking) unswap(g *disposal.Ground, p *receipt.Past) error {
 		}
 	}
 	for _, f := range slices.Backward(folders) {
-		if err := errors.Join(g.Settle(f.to, f.kept), g.RemoveFolder(f.kept.Path)); err != nil {
+		if err := errors.Join(g.Settle(f.to, f.kept.Mode().Perm(), f.kept), g.RemoveFolder(f.kept.Path)); err != nil {
 			return err
 		}
 	}
