@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -51,11 +52,16 @@ func (g *Ground) rootOf(path string) (root string) {
 		return ""
 	}
 	for _, r := range g.roots {
-		if rel := place.Below(r, path); len(r) > len(root) && rel != path && rel != "." {
+		if rel, below := strings.CutPrefix(path, r); below && rel != "" && len(r) > len(root) && (os.IsPathSeparator(rel[0]) || os.IsPathSeparator(r[len(r)-1])) {
 			root = r
 		}
 	}
 	return root
+}
+
+// below is a path from a root on.
+func below(root, path string) string {
+	return strings.TrimLeft(path[len(root):], string(filepath.Separator))
 }
 
 // at opens the folder of a path, and says what the last name there is.
@@ -77,7 +83,7 @@ func (g *Ground) at(path string, to, create bool) (dir *folder.Folder, name stri
 		}
 		g.ways[w] = d
 	}
-	rel := place.Below(root, path)
+	rel := below(root, path)
 	if dir, err = d.To(filepath.Dir(rel), create); errors.Is(err, folder.ErrLink) {
 		link, _ := errors.AsType[*fs.PathError](err)
 		err = fault.New(fault.Refused, "the folder %s is a link now", filepath.Join(root, link.Path))

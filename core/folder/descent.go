@@ -17,8 +17,7 @@ var ErrLink = errors.New("there is a link on the way")
 // way open, as what is done in one folder is mostly followed by something in a folder nearby. It is not
 // for several goroutines.
 type Descent struct {
-	root  *os.Root
-	base  *Folder // the same folder
+	base  *Folder
 	names []string
 	open  []*Folder // of the names
 }
@@ -29,19 +28,18 @@ func Descend(path string) (*Descent, error) {
 	if err != nil {
 		return nil, err
 	}
-	base, err := Open(root, ".")
+	handle, err := openHandle(root, ".", root)
 	if err != nil {
 		root.Close()
 		return nil, err
 	}
-	return &Descent{root: root, base: base}, nil
+	return &Descent{base: &Folder{root, handle}}, nil
 }
 
 // Close lets go of all folders.
 func (d *Descent) Close() {
 	d.up(0)
 	d.base.Close()
-	d.root.Close()
 }
 
 // up lets go of all but the outermost folders of the way.

@@ -57,7 +57,7 @@ func (t *taking) between(dir string) {
 // clear removes the folders that are empty now.
 func (t *taking) clear() error {
 	g := t.ground()
-	defer g.Close()
+	defer t.done(g)
 	maps.DeleteFunc(t.empty, func(dir string, _ bool) bool { return t.back[dir] })
 	for _, dir := range slices.SortedFunc(maps.Keys(t.empty), func(a, b string) int { return cmp.Or(len(b)-len(a), strings.Compare(a, b)) }) {
 		if err := g.RemoveFolder(dir); err != nil {

@@ -11,6 +11,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
 	"widecrate/core/remote"
@@ -71,7 +72,7 @@ func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gon
 	verdicts := make([]verdict, len(all))
 	_, err = schedule.Each(t.ctx, (len(all)+share-1)/share, schedule.Options{Workers: t.Workers}, func(n int) (struct{}, error) {
 		g := t.ground()
-		defer g.Close()
+		defer t.done(g)
 		for j := n * share; j < min(len(all), (n+1)*share) && t.ctx.Err() == nil; j++ {
 			verdicts[j] = t.verdict(g, i, &all[j])
 		}
@@ -295,10 +296,14 @@ func (t *taking) isThere(path string, size int64, sum string) bool {
 	if would, known := t.would.at(path); known {
 		return sum != "" && would == sum
 	}
-	info, err := os.Stat(path)
-	if err != nil || info.Size() != size || sum == "" {
+	f, info, err := folder.OpenRegular(path)
+	if err != nil {
 		return false
 	}
-	is, err := receipt.SumOf(path)
+	defer f.Close()
+	if info.Size() != size || sum == "" {
+		return false
+	}
+	is, err := blob.Sum(f)
 	return err == nil && hex.EncodeToString(is) == sum
 }

@@ -140,9 +140,10 @@ type taking struct {
 	last  map[string]int  // the last unit of the command that delivered a path
 	stuck map[string]bool // sources that could not be moved back
 
-	mu    sync.Mutex
-	empty map[string]bool // folders that the command made, which may be empty now
-	back  map[string]bool // folders that are back, and stay
+	mu      sync.Mutex
+	grounds []*disposal.Ground // that nobody uses now
+	empty   map[string]bool    // folders that the command made, which may be empty now
+	back    map[string]bool    // folders that are back, and stay
 }
 
 // foreseen is what would be at paths after what a dry run does not do: a sum, or nothing.
@@ -172,6 +173,11 @@ func (t *taking) all(tell report.Sink) error {
 	if len(units) == 0 && t.run.Units != nil {
 		return nil // by now, its sources may have been moved by another
 	}
+	defer func() {
+		for _, g := range t.grounds {
+			g.Close()
+		}
+	}()
 	ground := t.ground()
 	for i := range t.run.Moved {
 		m := &t.run.Moved[i]
@@ -186,7 +192,7 @@ func (t *taking) all(tell report.Sink) error {
 			tell(&report.Returned{Path: m.From, From: m.To, DryRun: t.DryRun, Err: err})
 		}
 	}
-	ground.Close()
+	t.done(ground)
 	slices.Reverse(units)
 	workers := t.Workers
 	for i, p := range slices.Backward(units) {
@@ -228,8 +234,23 @@ func (t *taking) all(tell report.Sink) error {
 	return t.clear()
 }
 
-// ground is where the run said that it would write.
-func (t *taking) ground() *disposal.Ground { return disposal.NewGround(t.run.Roots) }
+// ground is where the run said that it would write; done gives it back.
+func (t *taking) ground() *disposal.Ground {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if last := len(t.grounds) - 1; last >= 0 {
+		g := t.grounds[last]
+		t.grounds = t.grounds[:last]
+		return g
+	}
+	return disposal.NewGround(t.run.Roots)
+}
+
+func (t *taking) done(g *disposal.Ground) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.grounds = append(t.grounds, g)
+}
 
 // holds reports whether an address lies where the run said that it would write.
 func (t *taking) holds(address string) bool {
@@ -281,7 +302,7 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 		return err
 	}
 	g := t.ground()
-	defer g.Close()
+	defer t.done(g)
 	kept, err := t.kept(g, p, all, u)
 	if err != nil {
 		return err
