@@ -65,6 +65,7 @@ func (o *Options) Commit(out Output, target string, r *report.Made) error {
 	if err != nil {
 		keeper.Back()
 	}
+	keeper.Settled()
 	return err
 }
 

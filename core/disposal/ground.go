@@ -20,10 +20,10 @@ import (
 	"widecrate/core/place"
 )
 
-// A Ground is where an earlier run may be taken back: below the folders that it said it would write to.
-// Nothing else is removed, moved or made, and no link below them is followed. What is looked at there is
-// acted on through handles, after a second look: whatever becomes of a folder in between, only what was
-// seen goes. A Ground is not for several goroutines.
+// A Ground is where something may be taken away, and put: below some folders, through which a link may lead. Nothing
+// else is removed, moved or made, and no link below them is followed. What is looked at there is acted on through
+// handles, after a second look: whatever becomes of a folder in between, only what was seen goes. A Ground is not for
+// several goroutines.
 type Ground struct {
 	roots []string // absolute
 	ways  map[way]*folder.Descent
@@ -68,7 +68,7 @@ func below(root, path string) string {
 func (g *Ground) at(path string, to, create bool) (dir *folder.Folder, name string, err error) {
 	root := g.rootOf(path)
 	if root == "" {
-		return nil, "", fault.At(path, fault.New(fault.Refused, "it does not lie in a folder that the run says it wrote to").Advise("the receipt is not as it was written; nothing is done there"))
+		return nil, "", fault.At(path, fault.New(fault.Refused, "it lies in none of the folders that the run named").Advise("nothing is done there"))
 	}
 	w := way{root, to}
 	d := g.ways[w]
@@ -91,9 +91,9 @@ func (g *Ground) at(path string, to, create bool) (dir *folder.Folder, name stri
 	return dir, filepath.Base(rel), err
 }
 
-// Seen is a file or link, as it was looked at.
+// Seen is a file or link, as it was looked at. Its methods use the Ground that it was seen on.
 type Seen struct {
-	Path string
+	Path string // absolute
 	fs.FileInfo
 	ground *Ground
 }
@@ -136,8 +136,8 @@ func (s *Seen) Link() (string, error) {
 }
 
 // open opens a file, which is that.
-func (s *Seen) open() (*os.File, error) {
-	dir, name, err := s.ground.at(s.Path, false, false)
+func (s *Seen) open(g *Ground) (*os.File, error) {
+	dir, name, err := g.at(s.Path, false, false)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +162,7 @@ func (s *Seen) SHA256() (string, error) {
 	case !s.Mode().IsRegular():
 		return "", fault.New(fault.Refused, "it is neither a file nor a link")
 	}
-	f, err := s.open()
+	f, err := s.open(s.ground)
 	if err != nil {
 		return "", err
 	}
@@ -182,12 +182,12 @@ func (s *Seen) equals(other *Seen) (bool, error) {
 	if !other.Mode().IsRegular() || s.Size() != other.Size() {
 		return false, nil
 	}
-	a, err := s.open()
+	a, err := s.open(s.ground)
 	if err != nil {
 		return false, fault.Reading(s.Path, err)
 	}
 	defer a.Close()
-	b, err := other.open()
+	b, err := other.open(other.ground)
 	if err != nil {
 		return false, fault.Reading(other.Path, err)
 	}
@@ -204,6 +204,7 @@ func sumOfLink(target string) string {
 // Proof is Seen.SHA256 of what is at a path, wherever that is. Errors are those of the system, or of kind
 // fault.Refused.
 func Proof(path string) (string, error) {
+	path = place.Absolute(path)
 	g := NewGround([]string{filepath.Dir(path)})
 	defer g.Close()
 	s, err := g.See(path)
@@ -257,7 +258,7 @@ func (g *Ground) move(s *Seen, to string, over *Seen) error {
 			return err
 		}
 		// Both are there for a moment, never neither; the other disk may lose the name while this one does not.
-		if err = s.copyTo(dir, toName, to, over != nil, ready); err == nil {
+		if err = g.copyTo(s, dir, toName, to, over != nil, ready); err == nil {
 			err = syncFolder(filepath.Dir(to))
 		}
 		if err != nil {
@@ -280,8 +281,8 @@ func (g *Ground) in(path string, do func(dir *folder.Folder, name string) error)
 		if err == nil {
 			err = do(dir, name)
 		}
-		if errors.Is(err, fs.ErrNotExist) {
-			g.forget(path)
+		if errors.Is(err, fs.ErrNotExist) { // a folder has vanished
+			g.leave(way{g.rootOf(path), true})
 		}
 		return err
 	})
@@ -291,9 +292,8 @@ func (g *Ground) in(path string, do func(dir *folder.Folder, name string) error)
 	return fault.Writing(path, err)
 }
 
-// forget lets go of the way to a path, where a folder has vanished.
-func (g *Ground) forget(path string) {
-	w := way{g.rootOf(path), true}
+// leave lets go of what is open on a way.
+func (g *Ground) leave(w way) {
 	if d := g.ways[w]; d != nil {
 		d.Close()
 		delete(g.ways, w)
@@ -303,7 +303,7 @@ func (g *Ground) forget(path string) {
 // CopyTo is Move, but for what stays where it is, too.
 func (g *Ground) CopyTo(s *Seen, to string) error {
 	return g.in(to, func(dir *folder.Folder, name string) error {
-		return s.copyTo(dir, name, to, false, func() error { return nil })
+		return g.copyTo(s, dir, name, to, false, func() error { return nil })
 	})
 }
 
@@ -320,7 +320,7 @@ func (g *Ground) Second(s *Seen, to string) error {
 				return err
 			}
 		}
-		return s.copyTo(dir, toName, to, false, func() error { return nil })
+		return g.copyTo(s, dir, toName, to, false, func() error { return nil })
 	})
 }
 
@@ -362,11 +362,15 @@ func write(dir *folder.Folder, name, to string, modified time.Time, replace bool
 }
 
 // copyTo copies what was seen into a folder.
-func (s *Seen) copyTo(dir *folder.Folder, name, to string, replace bool, ready func() error) error {
+func (g *Ground) copyTo(s *Seen, dir *folder.Folder, name, to string, replace bool, ready func() error) error {
 	if s.Mode()&fs.ModeSymlink == 0 {
-		return write(dir, name, to, s.ModTime(), replace, ready, s.fill)
+		return write(dir, name, to, s.ModTime(), replace, ready, func(out *os.File) error { return s.fill(g, out) })
 	}
-	target, err := s.Link()
+	from, own, err := g.at(s.Path, false, false)
+	if err != nil {
+		return err
+	}
+	target, err := from.Readlink(own)
 	if err != nil {
 		return err
 	}
@@ -384,8 +388,8 @@ func (s *Seen) copyTo(dir *folder.Folder, name, to string, replace bool, ready f
 }
 
 // fill writes what a file holds to another, with its permissions.
-func (s *Seen) fill(out *os.File) error {
-	in, err := s.open()
+func (s *Seen) fill(g *Ground, out *os.File) error {
+	in, err := s.open(g)
 	if err != nil {
 		return err
 	}

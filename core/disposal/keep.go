@@ -12,23 +12,33 @@ import (
 )
 
 // A Keeper keeps what is about to be replaced: a second name of it, or where the file system has
-// none, or is another, a copy. It is there before anything is replaced, whatever happens then.
+// none, or is another, a copy. It is there before anything is replaced, whatever happens then. In the end, Settled or
+// Back is to be called.
 type Keeper struct {
 	Folder string // empty: nothing is kept
 
+	open *Ground
 	kept []*Seen // since the last Settled or Back
 }
 
 // ground is where something in a folder is kept.
 func (k *Keeper) ground(dir string) *Ground {
-	return NewGround([]string{place.Absolute(k.Folder), place.Absolute(dir)})
+	if k.open == nil {
+		k.open = NewGround([]string{place.Absolute(k.Folder)})
+	}
+	if dir = place.Absolute(dir); !slices.Contains(k.open.roots, dir) {
+		for _, left := range k.open.roots[1:] { // of the folders that things come from, the last one stays open
+			k.open.leave(way{left, false})
+		}
+		k.open.roots = append(k.open.roots[:1], dir)
+	}
+	return k.open
 }
 
 // Keep keeps a file or link under a path below the folder, and returns where: under a number,
 // where something has that path, be it another name of the same file.
 func (k *Keeper) Keep(path, rel string) (string, error) {
 	g := k.ground(filepath.Dir(path))
-	defer g.Close()
 	seen, err := g.See(place.Absolute(path))
 	if err != nil {
 		return "", fault.Reading(path, err)
@@ -65,7 +75,6 @@ func (k *Keeper) keep(g *Ground, path string) error {
 // KeepAll keeps all that is in a folder, and returns where the folder is kept.
 func (k *Keeper) KeepAll(path, rel string) (string, error) {
 	g := k.ground(path)
-	defer g.Close()
 	top := ""
 	for n := 1; top == ""; n++ {
 		at := filepath.Join(place.Absolute(k.Folder), filepath.Dir(rel), place.Numbered(filepath.Base(rel), n))
@@ -107,14 +116,19 @@ func (k *Keeper) KeepAll(path, rel string) (string, error) {
 }
 
 // Settled is called when everything was replaced.
-func (k *Keeper) Settled() { k.kept = nil }
+func (k *Keeper) Settled() {
+	k.kept = nil
+	if k.open != nil {
+		k.open.Close()
+		k.open = nil
+	}
+}
 
 // Back lets go of what was kept, where nothing was replaced after all.
 func (k *Keeper) Back() {
-	g := NewGround([]string{place.Absolute(k.Folder)})
-	defer g.Close()
+	g := k.ground(k.Folder)
 	for _, seen := range k.kept {
 		_ = g.TakeAway(seen) // it is still at its place
 	}
-	k.kept = nil
+	k.Settled()
 }

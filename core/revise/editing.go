@@ -228,6 +228,7 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 	if err = out.Commit(); err != nil {
 		keeper.Back()
 	}
+	keeper.Settled()
 	return err
 }
 

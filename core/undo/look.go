@@ -181,6 +181,7 @@ type was struct {
 	at   string
 	seen *disposal.Seen // where it is kept
 	back bool
+	err  error // why it is not back
 }
 
 // kept are those, by their places, each seen where it is kept. One that is neither there nor back is of kind

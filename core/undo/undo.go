@@ -216,6 +216,7 @@ func (t *taking) all(tell report.Sink) error {
 		*report.Undone
 		of *receipt.Past
 	}
+	var done []*receipt.Past
 	_, err := schedule.Each(t.ctx, len(units), schedule.Options{Workers: workers}, func(i int) (outcome, error) {
 		u := &report.Undone{Archive: units[i].Unit.Archive, Target: units[i].Unit.Destination, DryRun: t.DryRun}
 		started := time.Now()
@@ -223,15 +224,23 @@ func (t *taking) all(tell report.Sink) error {
 		u.Took = report.Since(started)
 		return outcome{u, units[i]}, u.Err
 	}, func(o outcome) {
-		if t.Done != nil && !t.DryRun && o.Err == nil && o.Stays == nil {
-			t.Done(o.of)
+		if o.Err == nil && o.Stays == nil {
+			done = append(done, o.of)
 		}
 		tell(o.Undone)
 	})
 	if err != nil || t.DryRun {
 		return err
 	}
-	return t.clear()
+	if err := t.clear(); err != nil {
+		return err
+	}
+	for _, p := range done { // should this be killed before, the next undo goes on
+		if t.Done != nil {
+			t.Done(p)
+		}
+	}
+	return nil
 }
 
 // ground is where the run said that it would write; done gives it back.
@@ -312,16 +321,27 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 			return err
 		}
 	}
+	// What has a place of its own comes back first: there is no moment in which neither is there.
+	over := map[string]bool{}
+	for _, seen := range gone.here {
+		over[place.Key(seen.Path)] = true
+	}
+	t.restore(g, kept, func(key string) bool { return !over[key] }, u)
 	if err := t.remove(g, gone, kept, u); err != nil {
 		return err
 	}
-	t.restore(g, kept, u)
-	if p.Unit.Swapped != "" {
-		if err := t.unswap(g, p); err != nil {
+	t.note(p, all)
+	if p.Unit.Swapped != "" && !t.DryRun {
+		if err := t.clear(); err != nil { // a new folder may have had the place of an old file
 			return err
 		}
 	}
-	t.note(p, all)
+	for _, w := range t.restore(g, kept, func(string) bool { return true }, u) {
+		u.Stays = append(u.Stays, report.Stayed{Path: w.Kept, Err: w.err})
+	}
+	if p.Unit.Swapped != "" {
+		return t.unswap(g, p)
+	}
 	return nil
 }
 
@@ -378,20 +398,22 @@ func (t *taking) foresee(path, sum string) {
 	}
 }
 
-// restore puts back what was replaced, where nothing is now.
-func (t *taking) restore(g *disposal.Ground, kept map[string]*was, u *report.Undone) {
+// restore puts some of what was replaced back, where nothing is now, and returns what it could not.
+func (t *taking) restore(g *disposal.Ground, kept map[string]*was, which func(key string) bool, u *report.Undone) (left []*was) {
 	for _, key := range sorted(kept) {
 		w := kept[key]
-		if w.back {
+		if w.back || !which(key) {
 			continue
 		}
-		if err := t.putBack(g, w); err != nil {
-			u.Stays = append(u.Stays, report.Stayed{Path: w.Kept, Err: err})
+		if w.err = t.putBack(g, w); w.err != nil {
+			left = append(left, w)
 			continue
 		}
+		w.back = true
 		u.Restored++
 		t.foresee(w.at, w.KeptSHA256)
 	}
+	return left
 }
 
 func (t *taking) putBack(g *disposal.Ground, w *was) error {
