@@ -57,26 +57,37 @@ func (u *Undoing) names(paths []string) string {
 
 // Runs lists the runs of a receipt.
 func (u *Undoing) Runs(runs []*receipt.PastRun) {
-	table := NewTable(u.Summary(), Column{Title: "run", Width: 5, Right: true}, Column{Title: "started", Width: 19}, Column{Title: "command", Width: 8},
-		Column{Title: "archives", Width: 8, Right: true}, Column{Title: "files", Width: 9, Right: true}, Column{Title: "taken back", Text: true})
+	if u.Form == People && len(runs) == 0 {
+		u.Summary().Printf("No run is in the receipt.\n")
+		return
+	}
+	var table *Table
+	if u.Form == People {
+		table = NewTable(u.Out, Column{Title: "run", Width: 5, Right: true}, Column{Title: "started", Width: 19}, Column{Title: "command", Width: 8},
+			Column{Title: "archives", Width: 8, Right: true}, Column{Title: "files", Width: 9, Right: true}, Column{Title: "taken back", Text: true})
+	}
 	for _, run := range runs {
 		r := run.Report()
-		if u.Form != People {
+		switch number := strconv.Itoa(r.Number); {
+		case table != nil:
+			table.Row(number, r.Started.Local().Format(time.DateTime), r.Command, strconv.Itoa(r.Archives), strconv.Itoa(r.Files), takenBack(r))
+		case u.Form == Names:
+			u.Name(number)
+		default:
 			u.Output.Event(r)
-			continue
 		}
-		back := ""
-		switch {
-		case r.Undone > 0 && r.Undone == r.Archives:
-			back = "yes"
-		case r.Undone > 0:
-			back = fmt.Sprintf("%d of %d", r.Undone, r.Archives)
-		}
-		table.Row(strconv.Itoa(r.Number), r.Started.Local().Format(time.DateTime), r.Command, strconv.Itoa(r.Archives), strconv.Itoa(r.Files), back)
 	}
-	if len(runs) == 0 && u.Form == People {
-		u.Summary().Printf("No run is in the receipt.\n")
+}
+
+// takenBack says how much of a run was.
+func takenBack(r *report.Run) string {
+	switch r.Undone {
+	case 0:
+		return ""
+	case r.Archives:
+		return "yes"
 	}
+	return fmt.Sprintf("%d of %d", r.Undone, r.Archives)
 }
 
 func (u *Undoing) undone(e *report.Undone) {

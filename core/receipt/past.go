@@ -112,8 +112,8 @@ func CheckOwn(path string) error {
 	}
 	info, err := os.Stat(path)
 	if err == nil && folder.OthersWrite(info) {
-		err = fault.New(fault.Refused, "others may write to it, or it belongs to another user, and what it says would be removed").
-			Advise("look through it; then take back a copy of your own that only you may write to")
+		return fault.At(path, fault.New(fault.Refused, "others may write to it, or it belongs to another user, and what it says would be removed").
+			Advise("look through it; then take back a copy of your own that only you may write to"))
 	}
 	return fault.Reading(path, err)
 }
