@@ -19,6 +19,7 @@ type Undoing struct {
 	Failures                report.Failures
 	archives, files, back   int
 	failed, altered, before int
+	partly                  int // archives
 	missing, over, restored int
 }
 
@@ -104,7 +105,11 @@ func (u *Undoing) undone(e *report.Undone) {
 		u.failed++
 		return
 	}
-	u.archives++
+	if e.Stays == nil {
+		u.archives++
+	} else {
+		u.partly++
+	}
 	switch {
 	case u.Form == Names:
 		for _, path := range e.Paths {
@@ -128,7 +133,7 @@ func (u *Undoing) note(err error) {
 
 // Finish says what all of it comes to.
 func (u *Undoing) Finish() {
-	u.Output.Event(&report.Ended{Archives: u.archives, Failed: u.failed, Files: u.files, DryRun: u.DryRun, Took: report.Since(u.Started)})
+	u.Output.Event(&report.Ended{Archives: u.archives + u.partly, Failed: u.failed, Files: u.files, DryRun: u.DryRun, Took: report.Since(u.Started)})
 	if u.Quiet {
 		return
 	}
@@ -136,11 +141,14 @@ func (u *Undoing) Finish() {
 	if u.DryRun {
 		done, back = "would be taken back", "would be back"
 	}
-	if u.archives+u.failed+u.back == 0 {
+	if u.archives+u.partly+u.failed+u.back == 0 {
 		s.Printf("There is nothing to take back: it was done before, or the run delivered nothing.\n")
 		return
 	}
 	s.Printf("%s %s: %s removed; %s\n", s.Strong(Count(u.archives, "archive")), done, Count(u.files, "file"), Took(time.Since(u.Started)))
+	if u.partly > 0 {
+		s.Printf("%s %s in part, until the files that stay are gone\n", s.Bad(Count(u.partly, "archive")), done)
+	}
 	if u.back > 0 {
 		s.Printf("%s %s where they were\n", Count(u.back, "source file"), back)
 	}
