@@ -59,21 +59,15 @@ func IsGone(name string) bool {
 	return found && err == nil && here && pid > 0 && !running(pid)
 }
 
-// hiddenElsewhere matches the names of unfinished files where there are no locks: what NewFolder
-// made, and the number of the file.
-var hiddenElsewhere = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(` + regexp.QuoteMeta(place.StagingPrefix) + `[a-z2-7]{14}-p[0-9]+)-[0-9]+$`)
-})
-
 // DeadElsewhere are, of what a list of a folder at an address has, the unfinished files of runs
 // that are surely dead: their process was on this host and is gone, or nothing wrote to any of
 // them for long.
 func DeadElsewhere(there []remote.Info, now time.Time) (dead []remote.Info) {
 	byRun, alive := map[string][]remote.Info{}, map[string]bool{}
 	for _, info := range there {
-		if m := hiddenElsewhere().FindStringSubmatch(info.Name); m != nil && !info.Folder && info.Below == "" {
-			byRun[m[1]] = append(byRun[m[1]], info)
-			alive[m[1]] = alive[m[1]] || info.Modified.IsZero() || now.Sub(info.Modified) < Silence
+		if run := remote.Unfinished(info.Name); run != "" && !info.Folder && info.Below == "" {
+			byRun[run] = append(byRun[run], info)
+			alive[run] = alive[run] || info.Modified.IsZero() || now.Sub(info.Modified) < Silence
 		}
 	}
 	for run, files := range byRun {

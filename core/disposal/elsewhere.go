@@ -16,14 +16,14 @@ import (
 
 // takeElsewhere is Take for files at addresses: they are renamed on their server, or removed.
 func (r *Route) takeElsewhere(ctx context.Context, files []blob.File, why error, dryRun bool) (t Taken) {
-	to, err := r.destinationsElsewhere(ctx, files)
+	to, same, err := r.destinationsElsewhere(ctx, files)
 	switch {
 	case err != nil:
 	case to == nil:
 		return Taken{Kept: LiesThere}
 	case dryRun:
 	default:
-		err = r.goElsewhere(ctx, files, to, why)
+		err = r.goElsewhere(ctx, files, to, same, why)
 	}
 	if stays, ok := errors.AsType[*Stays](err); ok {
 		return Taken{Kept: stays.Why}
@@ -86,13 +86,14 @@ func (s *seenAt) holds() bool {
 	return err == nil && s.info.Same(&now)
 }
 
-// destinationsElsewhere is Destinations for files at addresses; nil: the file is removed.
-func (r *Route) destinationsElsewhere(ctx context.Context, files []blob.File) ([]*remote.Address, error) {
+// destinationsElsewhere is Destinations for files at addresses; nil: the file is removed. same is where the same bytes
+// are already.
+func (r *Route) destinationsElsewhere(ctx context.Context, files []blob.File) (to, same []*remote.Address, err error) {
 	if err := unchangedElsewhere(ctx, files); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for n := 1; ; n++ {
-		to := make([]*remote.Address, len(files))
+		to, same = make([]*remote.Address, len(files)), make([]*remote.Address, len(files))
 		free := true
 		for i, f := range files {
 			at := addressOf(f)
@@ -102,29 +103,29 @@ func (r *Route) destinationsElsewhere(ctx context.Context, files []blob.File) ([
 			}
 			dir, err := at.OnSameHost(in)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 			to[i] = dir.AsFolder().Sibling(numbered(at.Name(), n, len(files) > 1))
 			if to[i].String() == at.String() {
-				return nil, nil
+				return nil, nil, nil
 			}
 			if !r.take(to[i].String()) { // several go at a time
 				free = false
 				break
 			}
-			same, taken, err := thereElsewhere(ctx, f, to[i])
+			isThere, taken, err := thereElsewhere(ctx, f, to[i])
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
-			if same {
-				to[i] = nil
+			if isThere {
+				to[i], same[i] = nil, to[i]
 			}
 			if free = !taken; taken {
 				break
 			}
 		}
 		if free {
-			return to, nil
+			return to, same, nil
 		}
 	}
 }
@@ -178,14 +179,19 @@ func writeReasonAt(ctx context.Context, beside *remote.Address, text string) (*r
 
 // goElsewhere lets files go, and is not interrupted: all of them, or none with an error, as far as the
 // server lets them be put back. What a run that was killed leaves, FinishAt finishes.
-func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote.Address, why error) (failed error) {
+func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to, same []*remote.Address, why error) (failed error) {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx)
-	journal := taking{Begun: r.Begun, Failed: r.Failed}
+	journal, noted := taking{Begun: r.Begun, Failed: r.Failed}, len(files) > 1
+	aside, prefix := make([]*remote.Address, len(files)), claim.NewFolder()
 	for i, f := range files {
 		one := taken{Path: f.Path, Size: f.Size(), Modified: f.Info.ModTime()}
+		if same[i] != nil {
+			aside[i] = addressOf(f).Sibling(claim.Hidden(prefix, i) + claim.MovedSuffix)
+			one.Aside, noted = aside[i].String(), true
+		}
 		if to[i] != nil {
 			one.To = to[i].String()
 			if err := r.makeFolder(ctx, to[i].Folder()); err != nil {
@@ -205,12 +211,12 @@ func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote
 			}
 		}()
 	}
-	if len(files) > 1 {
+	if noted {
 		text, err := json.Marshal(&journal)
 		if err != nil {
 			return err
 		}
-		note := addressOf(files[0]).Sibling(claim.NewFolder() + claim.TakingSuffix)
+		note := addressOf(files[0]).Sibling(prefix + claim.TakingSuffix)
 		if err := writeElsewhere(ctx, note, string(text)); err != nil {
 			return err
 		}
@@ -231,12 +237,34 @@ func (r *Route) goElsewhere(ctx context.Context, files []blob.File, to []*remote
 	}
 	for i, f := range files {
 		if to[i] == nil {
-			if err := addressOf(f).Remove(ctx); err != nil {
+			if err := letGo(ctx, addressOf(f), same[i], aside[i]); err != nil {
 				return fault.At(f.Path, err)
 			}
 		}
 	}
 	return nil
+}
+
+// letGo removes a file. One of which a copy is at another address is renamed first, and goes only if the copy is still
+// there then: both may be one file, as servers can have several addresses for a folder.
+func letGo(ctx context.Context, at, same, aside *remote.Address) error {
+	if same == nil {
+		return at.Remove(ctx)
+	}
+	if err := rename(ctx, at, aside); err != nil {
+		return err
+	}
+	_, err := same.Now(ctx)
+	if err == nil {
+		return aside.Remove(ctx)
+	}
+	if errors.Is(err, remote.ErrMissing) {
+		err = fault.New(fault.Refused, "%w", &Stays{LiesThere})
+	}
+	if back := rename(ctx, aside, at); back != nil {
+		return back
+	}
+	return err
 }
 
 // makeFolder makes a folder that things go to, once.

@@ -113,6 +113,19 @@ func TestTakeElsewhere(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, "file")))
 	assert.Equal(t, before, systemtest.Contents(t, dir))
 	assert.Equal(t, LiesThere, route("").Take(t.Context(), files, nil, false).Kept)
+	others := []string{"./"}
+	if systemtest.HasLinks(t) { // another name of the folder, which only the server knows
+		above, link := filepath.Split(dir)
+		link += "-link"
+		require.NoError(t, os.Symlink(dir, filepath.Join(above, link)))
+		others = append(others, "../"+link+"/", "../"+filepath.Base(dir)+"/")
+	}
+	for _, other := range others {
+		kept := (&After{Disposition: Move, Folder: folder.String() + other}).Route(time.Now(), false).Take(t.Context(), files[:1], nil, false)
+		require.NoError(t, kept.Err)
+		assert.Equal(t, LiesThere, kept.Kept, other)
+		assert.Equal(t, before, systemtest.Contents(t, dir), "its own copy, by another address")
+	}
 
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.002"), []byte("something other"), 0o666))
 	assert.Equal(t, "it changed since it was read", route("done").Take(t.Context(), files, nil, false).Kept)

@@ -79,9 +79,25 @@ func (r *Route) finishAt(ctx context.Context, journal *remote.Address) (bool, er
 	return true, journal.Remove(ctx)
 }
 
+// asideAt is where a journal says that a file lies meanwhile: under a hidden name in its folder, or nowhere.
+func asideAt(from *remote.Address, path string) (aside *remote.Address, is bool) {
+	if path == "" {
+		return nil, false
+	}
+	aside, err := from.OnSameHost(path)
+	return aside, err == nil && aside.IsPlain() && aside.Folder().String() == from.Folder().String() && place.IsStaging(aside.Name())
+}
+
 // finishFile takes away one file; one that is another by now, or would go elsewhere, stays.
 func (r *Route) finishFile(ctx context.Context, from *remote.Address, one taken, begun time.Time) error {
 	now, err := from.Now(ctx)
+	aside, at := asideAt(from, one.Aside)
+	if errors.Is(err, remote.ErrMissing) && at { // it may lie there
+		if err := rename(ctx, aside, from); err != nil && !errors.Is(err, remote.ErrMissing) {
+			return err
+		}
+		now, err = from.Now(ctx)
+	}
 	if errors.Is(err, remote.ErrMissing) {
 		return nil
 	}
@@ -98,11 +114,15 @@ func (r *Route) finishFile(ctx context.Context, from *remote.Address, one taken,
 	}
 	f := blob.File{Path: one.Path, Info: blob.Info{Info: now, At: from}, Remote: true}
 	if one.To == "" { // the same bytes were there
-		same, _, err := thereElsewhere(ctx, f, dir.AsFolder().Sibling(from.Name()))
-		if err != nil || !same {
+		there := dir.AsFolder().Sibling(from.Name())
+		same, _, err := thereElsewhere(ctx, f, there)
+		if err != nil || !same || !at {
 			return err
 		}
-		return from.Remove(ctx)
+		if err := letGo(ctx, from, there, aside); !errors.As(err, new(*Stays)) {
+			return err
+		}
+		return nil
 	}
 	to, err := from.OnSameHost(one.To)
 	if err != nil || to.Folder().String() != dir.AsFolder().String() || place.IsStaging(to.Name()) || !to.IsPlain() {

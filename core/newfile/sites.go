@@ -197,14 +197,16 @@ func (s Sites) OfKind(path, what string, is func(start []byte) bool) error {
 	case at == nil:
 		return disposal.OfKind(path, what, is)
 	}
-	there, err := blob.FindAt(s.Context, at)
-	if err != nil || there.Info == nil || there.Size() == 0 {
-		return err
-	}
-	data, err := there.Data()
-	if err != nil {
-		return fault.At(path, err)
-	}
-	defer data.Close()
-	return disposal.OfKindIn(path, what, data, is)
+	return remote.Settled(func() error {
+		there, err := blob.FindAt(s.Context, at)
+		if err != nil || there.Info == nil || there.Size() == 0 {
+			return err
+		}
+		data, err := there.Data()
+		if err != nil {
+			return fault.At(path, err)
+		}
+		defer data.Close()
+		return disposal.OfKindIn(path, what, data, is)
+	})
 }

@@ -6,6 +6,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
+	"widecrate/core/remote"
 )
 
 // longestPath bounds an entry path in bytes; no common system takes more.
@@ -18,7 +19,7 @@ const deepestPath = 256
 // StagingPrefix starts the names of what lies hidden on a disk until it is
 // complete. Nothing from outside may be called so: it would be taken for the
 // work of an earlier run.
-const StagingPrefix = ".widecrate-"
+const StagingPrefix = remote.HiddenPrefix
 
 // shortStaging starts the names that some file systems give what StagingPrefix
 // starts, as a second, short one.

@@ -5,9 +5,11 @@ import (
 	"io"
 
 	"widecrate/core/blob"
+	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/newfile"
+	"widecrate/core/remote"
 )
 
 // An away is a receipt at an address: what was there, with the lines of this run after it, on this
@@ -21,7 +23,9 @@ type away struct {
 }
 
 // fetch gets what is there into a file.
-func (a *away) fetch() (err error) {
+func (a *away) fetch() error { return remote.Settled(a.fetchOnce) }
+
+func (a *away) fetchOnce() (err error) {
 	if a.old, err = a.sites.Look(a.path); err != nil {
 		return err
 	}
@@ -54,8 +58,15 @@ func copyOf(there blob.File, to io.Writer) (int64, error) {
 }
 
 // send lets the file take the place of what was there. Where others have written there since, the
-// lines of this run come after theirs.
+// lines of this run come after theirs; as far as the server can keep runs apart, one sends after the other.
 func (a *away) send() error {
+	at, err := a.sites.Address(a.path)
+	if err != nil {
+		return err
+	}
+	if release, err := claim.Turn(a.sites.Context, at); err == nil {
+		defer release()
+	}
 	const tries = 5
 	for try := 1; ; try++ {
 		err := a.sendOnce()

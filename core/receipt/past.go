@@ -3,8 +3,10 @@ package receipt
 import (
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 
+	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/remote"
@@ -111,11 +113,28 @@ func CheckOwn(path string) error {
 		return nil
 	}
 	info, err := os.Stat(path)
-	if err == nil && folder.OthersWrite(info) {
+	if err == nil && folder.OthersWrite(info) && !keepsNoRights(path, info) {
 		return fault.At(path, fault.New(fault.Refused, "others may write to it, or it belongs to another user, and what it says would be removed").
 			Advise("look through it; then take back a copy of your own that only you may write to"))
 	}
 	return fault.Reading(path, err)
+}
+
+// keepsNoRights reports whether the file system shows a file that this run makes beside another with the same owner and
+// rights: it keeps neither.
+func keepsNoRights(path string, info os.FileInfo) bool {
+	root, err := os.OpenRoot(filepath.Dir(path))
+	if err != nil {
+		return false
+	}
+	defer root.Close()
+	dir, err := folder.Open(root, ".")
+	if err != nil {
+		return false
+	}
+	defer dir.Close()
+	made, err := claim.Sample(dir)
+	return err == nil && folder.Private(info, made)
 }
 
 // undoing is the command of runs that take others back.

@@ -42,6 +42,22 @@ var (
 	ErrChanged  = wire.ErrChanged
 )
 
+// MakeNew makes the folder; see wire.Protocol.
+func (a *Address) MakeNew(ctx context.Context) error { return a.protocol.MakeNew(ctx, a.url) }
+
+// Settled does something with a file that others may replace at any moment, again if they did meanwhile.
+func Settled(do func() error) (err error) {
+	const tries = 20
+	for try := 1; ; try++ {
+		if err = do(); !wire.IsChanged(err) || try == tries {
+			return err
+		}
+	}
+}
+
+// Unfinished is that of wire.
+func Unfinished(name string) string { return wire.Unfinished(name) }
+
 // The usual values.
 const (
 	DefaultRetries     = wire.DefaultRetries
@@ -49,8 +65,11 @@ const (
 	DefaultConnections = wire.DefaultConnections
 )
 
-// Unknown stands for a size that a server does not say.
-const Unknown = wire.Unknown
+// Those of wire.
+const (
+	Unknown      = wire.Unknown // a size that a server does not say
+	HiddenPrefix = wire.HiddenPrefix
+)
 
 // A Client reaches addresses. It may be used on several goroutines.
 type Client struct {

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -250,6 +251,28 @@ func TestManyElsewhere(t *testing.T) {
 			assert.Zero(t, code, stderr)
 			assert.Contains(t, stdout, "day-1.zip")
 			t.Log(kind, time.Since(started))
+		})
+	}
+}
+
+// Of several runs that keep one receipt at a server, no line is lost.
+func TestOneReceiptElsewhere(t *testing.T) {
+	dir := tidewatch(t)
+	for _, kind := range servers[5:] {
+		t.Run(kind, func(t *testing.T) {
+			at := startServer(t, kind, hosted(t, dir))
+			const runs = 8
+			var group sync.WaitGroup
+			for n := range runs {
+				group.Go(func() {
+					_, stderr, code := at.do(t, dir, "extract", "bundles/osk-bay.zip", "--into", filepath.Join(t.TempDir(), "out"), "--receipt", at.address+"r.jsonl", "-q")
+					assert.Zero(t, code, "%d: %s", n, stderr)
+				})
+			}
+			group.Wait()
+			stdout, stderr, code := at.do(t, dir, "undo", at.address+"r.jsonl", "--list", "--as", "json")
+			require.Zero(t, code, stderr)
+			assert.Equal(t, runs, strings.Count(stdout, `"archives":1,"files":12,`), stdout)
 		})
 	}
 }

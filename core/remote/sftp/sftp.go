@@ -154,6 +154,17 @@ func (c *client) MakeFolder(ctx context.Context, at *url.URL) error {
 	return writing(c.do(ctx, at, func(s *session) error { return s.MkdirAll(pathOf(at)) }))
 }
 
+// MakeNew is that of wire.Protocol.
+func (c *client) MakeNew(ctx context.Context, at *url.URL) error {
+	return writing(c.do(ctx, at, func(s *session) error {
+		err := s.Mkdir(pathOf(at))
+		if _, there := s.Lstat(pathOf(at)); failed(err) && there == nil {
+			err = wire.ErrThere
+		}
+		return err
+	}))
+}
+
 // reading and writing sort what a server says.
 func reading(err error) error {
 	if fault.Known(err) || err == nil || errors.Is(err, context.Canceled) {

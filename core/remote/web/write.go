@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -44,8 +45,14 @@ func (u *upload) Sync() error {
 		}
 		a, err := put(func(h http.Header) { h.Set("If-None-Match", "*") })
 		if err == nil && a.StatusCode == http.StatusPreconditionFailed {
-			// The name is nobody else's: an earlier request arrived, but its answer was lost.
-			a, err = put(nil)
+			switch there, failed := u.isThere(size); {
+			case failed != nil:
+				return false, failed
+			case there: // an earlier request arrived, but its answer was lost
+				return false, nil
+			case wire.Unfinished(wire.NameOf(u.at)) != "": // part of one did: the name is nobody else's
+				a, err = put(nil)
+			}
 		}
 		if err == nil {
 			err = written(a, http.MethodPut)
@@ -60,6 +67,32 @@ func (u *upload) Sync() error {
 		err = fault.New(fault.Unwritable, "the server has %d bytes of the %d that were sent", now.Size, size)
 	}
 	return err
+}
+
+// isThere reports whether what the server has is what is sent.
+func (u *upload) isThere(size int64) (bool, error) {
+	there, err := u.client.Open(u.ctx, u.at, 0)
+	if err != nil {
+		return false, err
+	}
+	defer there.Close()
+	same := there.Size == size
+	if !same || size == 0 {
+		return same, nil
+	}
+	ours := make([]byte, 64<<10)
+	err = there.Fetch(u.ctx, []wire.Range{{From: 0, To: size}}, func(at int64, p []byte) error {
+		for len(p) > 0 && same {
+			n, err := u.ReadAt(ours[:min(len(p), len(ours))], at)
+			if err != nil && err != io.EOF {
+				return fault.Writing("", err)
+			}
+			same = n > 0 && bytes.Equal(ours[:n], p[:n])
+			at, p = at+int64(n), p[n:]
+		}
+		return nil
+	})
+	return same, err
 }
 
 // sized is a body that says how long it is.
@@ -133,6 +166,18 @@ func (c *Client) MakeFolder(ctx context.Context, at *url.URL) error {
 			return err
 		}
 	}
+}
+
+// MakeNew is that of wire.Protocol.
+func (c *Client) MakeNew(ctx context.Context, at *url.URL) error {
+	a, _, err := c.read(ctx, "MKCOL", at, nil, nil)
+	switch {
+	case err != nil:
+		return err
+	case a.StatusCode >= 400 && c.isFolder(ctx, at): // of which servers say one thing before, and another in the moment
+		return fault.New(fault.Unwritable, "%w", wire.ErrThere)
+	}
+	return written(a, "MKCOL")
 }
 
 // attempts bounds how often a folder is made whose parent vanishes each time.

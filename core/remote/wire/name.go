@@ -2,8 +2,10 @@ package wire
 
 import (
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"widecrate/core/fault"
 )
@@ -41,4 +43,20 @@ func Printable(text string) string {
 		text = text[:most] + "…"
 	}
 	return text
+}
+
+// HiddenPrefix starts the names of what is unfinished, or stands for something, which nobody else gives to anything.
+const HiddenPrefix = ".widecrate-"
+
+// unfinished matches the names of files that are being sent: a random part, the process, and the number of the file.
+var unfinished = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(` + regexp.QuoteMeta(HiddenPrefix) + `[a-z2-7]{14}-p[0-9]+)-[0-9]+$`)
+})
+
+// Unfinished is what the names of all unfinished files of a task begin with, of which this is one; empty: it is none.
+func Unfinished(name string) string {
+	if m := unfinished().FindStringSubmatch(name); m != nil {
+		return m[1]
+	}
+	return ""
 }

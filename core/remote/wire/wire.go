@@ -127,6 +127,10 @@ type Protocol interface {
 
 	// MakeFolder makes a folder, and those above it, where they are missing.
 	MakeFolder(ctx context.Context, at *url.URL) error
+
+	// MakeNew makes a folder that nobody else has made: ErrThere is in the error where it is there. Of several who ask at
+	// once, one makes it.
+	MakeNew(ctx context.Context, at *url.URL) error
 }
 
 // A File is one that is written. What is read of it was written before.
@@ -153,5 +157,10 @@ var (
 	ErrThere = errors.New("something is there already")
 
 	// ErrChanged is the error of what is not as it was any more.
-	ErrChanged = fault.New(fault.Unreadable, "it changed while it was read").Advise("run it again when nothing writes to it any more")
+	ErrChanged = fault.New(fault.Unreadable, "%w", errChanged).Advise("run it again when nothing writes to it any more")
+
+	errChanged = errors.New("it changed while it was read")
 )
+
+// IsChanged reports whether an error is ErrChanged, wherever that happened.
+func IsChanged(err error) bool { return errors.Is(err, errChanged) }
