@@ -17,7 +17,7 @@ import (
 // ownWork are the functions that remove or replace what their own run made: drafts, and what
 // lies in staging under names that only it knows.
 var ownWork = []string{
-	"claim.silent", "claim.Release", "claim.clearRun", "claim.Begin", "claim.Sample", // a probe, a claim, drafts of the dead
+	"claim.silent", "claim.Turn", "claim.Release", "claim.clearRun", "claim.Begin", "claim.Sample", // a probe, a claim, drafts of the dead
 	"newfile.createElsewhere", "newfile.Commit", "newfile.place", "newfile.removeHidden", "newfile.Discard",
 	"stage.checkSameFileSystem", "stage.masked", "stage.clearProbes", "stage.Close", // empty folders that it made
 	"stage.Lose", "stage.Discard", "stage.discardFlat", "stage.close", "stage.clear", "stage.clearButOwner", "stage.clearUnowned", "stage.reclaimOne",
