@@ -69,8 +69,9 @@ func (o *Options) Commit(out Output, target string, r *report.Made) error {
 	return err
 }
 
+// keep keeps what is about to be replaced, where that is asked for, and takes note of it.
 func (o *Options) keep(keeper *disposal.Keeper, target string, r *report.Made) error {
-	if o.Keep == "" || o.Output != nil {
+	if o.Output != nil || o.Keep == "" && o.Existing != Replace {
 		return nil
 	}
 	paths, err := o.Takes(target)
@@ -80,7 +81,10 @@ func (o *Options) keep(keeper *disposal.Keeper, target string, r *report.Made) e
 	r.Kept = map[string]string{}
 	for _, path := range paths {
 		if _, err := os.Lstat(path); err != nil || r.Kept[path] != "" {
-			continue // nothing is there
+			continue // nothing is there, or it is at an address
+		}
+		if r.Replaced = append(r.Replaced, path); o.Keep == "" {
+			continue
 		}
 		if r.Kept[path], err = keeper.Keep(path, filepath.Base(path)); err != nil {
 			return err

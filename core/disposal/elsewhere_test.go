@@ -53,11 +53,16 @@ func TestFinishElsewhere(t *testing.T) {
 			require.NoError(t, os.WriteFile(path, []byte(text), 0o666))
 			require.NoError(t, os.Chtimes(path, begun, begun))
 		}
+		above := dir + "-mine"
+		require.NoError(t, os.WriteFile(above+".zip", []byte("one"), 0o666))
+		require.NoError(t, os.Chtimes(above+".zip", begun, begun))
 		put("done/a.001", "one")
 		put("a.002", "two")
 		journal := taking{Begun: begun}
 		for _, part := range []string{"a.001", "a.002"} {
 			journal.Files = append(journal.Files, taken{Path: folder.Sibling(part).String(), To: folder.Sibling("done/" + part).String(), Size: 3, Modified: begun})
+			// One that climbs: as it is written, it is in the folder.
+			journal.Files = append(journal.Files, taken{Path: folder.String() + "%2e%2e%2f" + filepath.Base(above) + ".zip", To: folder.Sibling("done/mine").String(), Size: 3, Modified: begun})
 		}
 		text, err := json.Marshal(&journal)
 		require.NoError(t, err)
@@ -84,6 +89,7 @@ func TestFinishElsewhere(t *testing.T) {
 		}
 		assert.True(t, finished, name)
 		assert.ElementsMatch(t, c.want, left, name)
+		assert.FileExists(t, above+".zip", name)
 	}
 }
 

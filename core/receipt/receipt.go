@@ -66,6 +66,7 @@ type Part struct {
 	Modified time.Time `json:"modified,omitzero"`
 	Tag      string    `json:"etag,omitempty"`
 	SHA256   string    `json:"sha256,omitempty"`
+	Replaced bool      `json:"replaced,omitempty"` // of what was written: it took the place of another
 	Was
 }
 

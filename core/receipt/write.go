@@ -330,7 +330,7 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 			w.err = err
 			return
 		}
-		part.Was = w.was(m.Kept[path])
+		part.Replaced, part.Was = slices.Contains(m.Replaced, path), w.was(m.Kept[path])
 		u.Parts = append(u.Parts, part)
 	}
 	if m.Sums != "" {

@@ -23,6 +23,8 @@ type Made struct {
 
 	SHA256 map[string][]byte `json:"-"` // of its files at addresses, by those
 	Kept   map[string]string `json:"-"` // where what its files replaced is kept, by their paths
+
+	Replaced []string `json:"-"` // its files on disk that took the place of others
 }
 
 // Created is what was packed into a new archive.

@@ -125,7 +125,7 @@ func files(p *receipt.Past) (all []file, err error) {
 		parts = append(slices.Clone(parts), *p.Unit.List)
 	}
 	for _, part := range parts {
-		all = append(all, file{receipt.File{Was: part.Was, Replaced: part.Kept != "", Type: archive.File.String(), Size: part.Size, Modified: part.Modified, SHA256: part.SHA256}, part.Path})
+		all = append(all, file{receipt.File{Was: part.Was, Replaced: part.Replaced || part.Kept != "", Type: archive.File.String(), Size: part.Size, Modified: part.Modified, SHA256: part.SHA256}, part.Path})
 	}
 	return all, nil
 }
