@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -49,6 +50,7 @@ func TestUndo(t *testing.T) {
 		"an empty folder of others": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
 			require.NoError(t, os.MkdirAll(filepath.Join(dir, "out/a/theirs"), 0o777))
 		}, says: "1 archive taken back", left: []string{"out/", "out/a/", "out/a/theirs/"}},
+		"moved twice":             {runs: []string{"extract in/a.zip --into out --after move=done", "extract done --into o2 --after move=done2"}, undo: "--all", says: "2 source files", left: []string{"done/", "done2/"}},
 		"an archive over another": {runs: []string{"create x.zip in", "create x.zip kept --clash replace"}, undo: "--run 2", says: "1 file had taken the place of others, which do not come back"},
 		"delivered twice": {runs: []string{"extract in/a.zip same/a.zip --into out --layout shared --clash skip"}, says: "2 archives taken back"},
 		"sources are gone": {runs: []string{"extract in/a.zip --into out --after remove"}, code: 3, says: "what was delivered may be all that there is",
@@ -194,4 +196,26 @@ func TestUndoOfJobs(t *testing.T) {
 		delete(after, "r.jsonl")
 		assert.Equal(t, before, after)
 	}
+}
+
+// The folders of one that was swapped come back as they were, with their permissions and times.
+func TestUndoOfSwapped(t *testing.T) {
+	systemtest.NeedsLinks(t) // where there are rights
+	dir := t.TempDir()
+	pack(t, filepath.Join(dir, "n.zip"), "one.csv", "1,2\n")
+	put(t, filepath.Join(dir, "out/n/sub/old.csv"), "old")
+	sub, then := filepath.Join(dir, "out/n/sub"), time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
+	require.NoError(t, os.Chmod(sub, 0o700))
+	require.NoError(t, os.Chtimes(sub, then, then))
+	_, stderr, code := run(t, dir, "extract", "n.zip", "--into", "out", "--fresh", "--replaced", "kept", "--receipt", "r.jsonl")
+	require.Zero(t, code, stderr)
+	assert.NoDirExists(t, sub)
+	_, stderr, code = run(t, dir, "undo", "r.jsonl")
+	require.Zero(t, code, stderr)
+	info, err := os.Stat(sub)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	assert.True(t, info.ModTime().Equal(then), info.ModTime())
+	assert.NoDirExists(t, filepath.Join(dir, "kept/n"))
+	assert.Equal(t, "old", tree(t, dir)["out/n/sub/old.csv"])
 }

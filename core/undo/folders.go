@@ -67,14 +67,18 @@ func (t *taking) clear() error {
 	return nil
 }
 
-// unswap brings the folders back of one that was swapped, when its files are: with their permissions and times.
-func (t *taking) unswap(g *disposal.Ground, p *receipt.Past) error {
-	type pair struct {
-		kept *disposal.Seen
-		to   string
+// swapped is a folder that is kept, and where it was.
+type swapped struct {
+	*disposal.Seen
+	to string
+}
+
+// swapped are the folders of one that was swapped, as they are kept, each before those in it.
+func (t *taking) swapped(g *disposal.Ground, p *receipt.Past) (folders []swapped, err error) {
+	if p.Unit.Swapped == "" {
+		return nil, nil
 	}
-	var folders []pair
-	err := filepath.WalkDir(p.Unit.Swapped, func(at string, d fs.DirEntry, err error) error {
+	err = filepath.WalkDir(p.Unit.Swapped, func(at string, d fs.DirEntry, err error) error {
 		if errors.Is(err, fs.ErrNotExist) { // it is back already
 			return nil
 		}
@@ -83,12 +87,17 @@ func (t *taking) unswap(g *disposal.Ground, p *receipt.Past) error {
 		}
 		seen, err := g.See(at)
 		if err == nil {
-			folders = append(folders, pair{seen, filepath.Join(p.Unit.Destination, place.Below(p.Unit.Swapped, at))})
+			folders = append(folders, swapped{seen, filepath.Join(p.Unit.Destination, place.Below(p.Unit.Swapped, at))})
 		}
 		return fault.Reading(at, err)
 	})
-	if err != nil || t.DryRun {
-		return err
+	return folders, err
+}
+
+// unswap brings folders back, when what they held is: with their permissions and times.
+func (t *taking) unswap(g *disposal.Ground, folders []swapped) error {
+	if t.DryRun {
+		return nil
 	}
 	for _, f := range folders {
 		t.back[f.to] = true
@@ -97,7 +106,7 @@ func (t *taking) unswap(g *disposal.Ground, p *receipt.Past) error {
 		}
 	}
 	for _, f := range slices.Backward(folders) {
-		if err := errors.Join(g.Settle(f.to, f.kept.Mode().Perm(), f.kept), g.RemoveFolder(f.kept.Path)); err != nil {
+		if err := errors.Join(g.Settle(f.to, f.Mode().Perm(), f), g.RemoveFolder(f.Path)); err != nil {
 			return err
 		}
 	}

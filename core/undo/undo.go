@@ -269,6 +269,9 @@ func (t *taking) holds(address string) bool {
 // moveBack moves a file of a source back to where it was, with the file that said why it had failed gone, and reports
 // whether it did, or in a dry run would: it may be there already.
 func (t *taking) moveBack(g *disposal.Ground, m *receipt.Moved) (bool, error) {
+	if sum, would := t.would.at(m.To); would && sum == m.SHA256 { // a later run would bring it back there
+		return true, nil
+	}
 	if !remote.IsAddress(m.To) {
 		back, err := g.Return(&disposal.Source{From: m.From, To: m.To, SHA256: m.SHA256, Copy: m.There}, t.DryRun)
 		if err == nil && m.Reason != "" && !t.DryRun {
@@ -321,6 +324,10 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 			return err
 		}
 	}
+	swapped, err := t.swapped(g, p)
+	if err != nil {
+		return err
+	}
 	// What has a place of its own comes back first: there is no moment in which neither is there.
 	over := map[string]bool{}
 	for _, seen := range gone.here {
@@ -339,10 +346,7 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	for _, w := range t.restore(g, kept, func(string) bool { return true }, u) {
 		u.Stays = append(u.Stays, report.Stayed{Path: w.Kept, Err: w.err})
 	}
-	if p.Unit.Swapped != "" {
-		return t.unswap(g, p)
-	}
-	return nil
+	return t.unswap(g, swapped)
 }
 
 // remove removes what was delivered. What it replaced takes its place at once, so that there is no
