@@ -52,7 +52,7 @@ func TestUndo(t *testing.T) {
 		}, says: "1 archive taken back", left: []string{"out/", "out/a/", "out/a/theirs/"}},
 		"moved twice":             {runs: []string{"extract in/a.zip --into out --after move=done", "extract done --into o2 --after move=done2"}, undo: "--all", says: "2 source files", left: []string{"done/", "done2/"}},
 		"an archive over another": {runs: []string{"create x.zip in", "create x.zip kept --clash replace"}, undo: "--run 2", says: "1 file had taken the place of others, which do not come back"},
-		"delivered twice": {runs: []string{"extract in/a.zip same/a.zip --into out --layout shared --clash skip"}, says: "2 archives taken back"},
+		"delivered twice":         {runs: []string{"extract in/a.zip same/a.zip --into out --layout shared --clash skip"}, says: "2 archives taken back"},
 		"sources are gone": {runs: []string{"extract in/a.zip --into out --after remove"}, code: 3, says: "what was delivered may be all that there is",
 			left: []string{"out/", "out/a/", "out/a/one.csv", "out/a/sub/", "out/a/sub/two.csv"}, lacks: []string{"in/a.zip"}},
 		"a source changed": {runs: []string{"extract in/a.zip --into out"}, change: func(t *testing.T, dir string) {
