@@ -447,6 +447,11 @@ func sameEntry(a, b *Seen) bool {
 // which something lies stays, and so does what is no folder.
 func (g *Ground) RemoveFolder(path string) (err error) {
 	dir, name := (*folder.Folder)(nil), filepath.Base(path)
+	for w := range g.ways { // not every system removes what is open
+		if w.to || place.Below(path, w.root) != w.root || path == w.root {
+			g.leave(w)
+		}
+	}
 	if slices.ContainsFunc(g.roots, func(root string) bool { return place.Below(path, root) != root || path == root }) {
 		var above *folder.Descent
 		if above, err = folder.Descend(filepath.Dir(path)); err == nil {

@@ -56,6 +56,7 @@ func (t *taking) between(dir string) {
 
 // clear removes the folders that are empty now.
 func (t *taking) clear() error {
+	t.leave()
 	g := t.ground()
 	defer t.done(g)
 	maps.DeleteFunc(t.empty, func(dir string, _ bool) bool { return t.back[dir] })

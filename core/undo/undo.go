@@ -173,11 +173,7 @@ func (t *taking) all(tell report.Sink) error {
 	if len(units) == 0 && t.run.Units != nil {
 		return nil // by now, its sources may have been moved by another
 	}
-	defer func() {
-		for _, g := range t.grounds {
-			g.Close()
-		}
-	}()
+	defer t.leave()
 	ground := t.ground()
 	for i := range t.run.Moved {
 		m := &t.run.Moved[i]
@@ -253,6 +249,15 @@ func (t *taking) ground() *disposal.Ground {
 		return g
 	}
 	return disposal.NewGround(t.run.Roots)
+}
+
+// leave lets go of all folders that nobody uses now.
+func (t *taking) leave() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, g := range t.grounds {
+		g.Close()
+	}
 }
 
 func (t *taking) done(g *disposal.Ground) {
@@ -339,6 +344,7 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	}
 	t.note(p, all)
 	if p.Unit.Swapped != "" && !t.DryRun {
+		g.Close() // not every system removes what is open
 		if err := t.clear(); err != nil { // a new folder may have had the place of an old file
 			return err
 		}
