@@ -75,6 +75,7 @@ func (k *Keeper) keep(g *Ground, path string) error {
 // KeepAll keeps all that is in a folder, and returns where the folder is kept.
 func (k *Keeper) KeepAll(path, rel string) (string, error) {
 	g := k.ground(path)
+	defer g.Close() // not every system moves a folder that is open
 	top := ""
 	for n := 1; top == ""; n++ {
 		at := filepath.Join(place.Absolute(k.Folder), filepath.Dir(rel), place.Numbered(filepath.Base(rel), n))
