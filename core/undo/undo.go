@@ -344,7 +344,7 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 	}
 	t.note(p, all)
 	if p.Unit.Swapped != "" && !t.DryRun {
-		g.Close() // not every system removes what is open
+		g.Close()                         // not every system removes what is open
 		if err := t.clear(); err != nil { // a new folder may have had the place of an old file
 			return err
 		}
