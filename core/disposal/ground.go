@@ -158,7 +158,7 @@ func (s *Seen) SHA256() (string, error) {
 	switch {
 	case s.Mode()&fs.ModeSymlink != 0:
 		target, err := s.Link()
-		return sumOfLink(target), err
+		return sumOf(target), err
 	case !s.Mode().IsRegular():
 		return "", fault.New(fault.Refused, "it is neither a file nor a link")
 	}
@@ -196,14 +196,16 @@ func (s *Seen) equals(other *Seen) (bool, error) {
 	return same, fault.Reading(s.Path, err)
 }
 
-func sumOfLink(target string) string {
-	sum := sha256.Sum256([]byte(target))
+func sumOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
 	return hex.EncodeToString(sum[:])
 }
 
 // Proof is Seen.SHA256 of what is at a path, wherever that is. Errors are those of the system, or of kind
 // fault.Refused.
-func Proof(path string) (string, error) {
+func Proof(path string) (string, error) { return proof(path, (*Seen).SHA256) }
+
+func proof(path string, sum func(*Seen) (string, error)) (string, error) {
 	path = place.Absolute(path)
 	g := NewGround([]string{filepath.Dir(path)})
 	defer g.Close()
@@ -211,7 +213,7 @@ func Proof(path string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return s.SHA256()
+	return sum(s)
 }
 
 // TakeAway removes what was seen.

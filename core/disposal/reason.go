@@ -72,6 +72,22 @@ func writeReason(g *Ground, beside string, why error, now time.Time) (path strin
 	}
 }
 
+// ReasonSum is the SHA-256, in hexadecimal, of what was seen as a reason: without its first line, which says when.
+func (s *Seen) ReasonSum() (string, error) {
+	f, err := s.open(s.ground)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	const longest = 1 << 20
+	text, err := io.ReadAll(io.LimitReader(f, longest))
+	_, why, _ := strings.Cut(string(text), "\n")
+	return sumOf(why), err
+}
+
+// ReasonProof is Seen.ReasonSum of what is at a path.
+func ReasonProof(path string) (string, error) { return proof(path, (*Seen).ReasonSum) }
+
 // saysTheSame reports whether a file gives this reason, at whatever time.
 func saysTheSame(path, text string) bool {
 	file, _, err := folder.OpenRegular(path)

@@ -114,7 +114,7 @@ type Moved struct {
 	There    bool      `json:"there,omitempty"` // the same was there before: the source was removed
 
 	Reason       string `json:"reason,omitempty"` // the file beside it that says why it failed
-	ReasonSHA256 string `json:"reason_sha256,omitempty"`
+	ReasonSHA256 string `json:"reason_sha256,omitempty"` // without its first line, which says when
 }
 
 // Undone is the line of a unit that was taken back.

@@ -411,7 +411,7 @@ func (w *Writer) Source(d *report.Disposal) {
 		}
 		if i == 0 && d.Reason != "" && err == nil {
 			m.Reason = place.Absolute(d.Reason)
-			m.ReasonSHA256, err = disposal.Proof(d.Reason)
+			m.ReasonSHA256, err = disposal.ReasonProof(d.Reason)
 		}
 		if err != nil && w.err == nil {
 			w.err = fault.Reading(to, err)

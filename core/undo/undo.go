@@ -280,8 +280,10 @@ func (t *taking) moveBack(g *disposal.Ground, m *receipt.Moved) (bool, error) {
 	if !remote.IsAddress(m.To) {
 		back, err := g.Return(&disposal.Source{From: m.From, To: m.To, SHA256: m.SHA256, Copy: m.There}, t.DryRun)
 		if err == nil && m.Reason != "" && !t.DryRun {
-			if seen, missing := g.See(m.Reason); missing == nil && seen.Is(m.ReasonSHA256) {
-				err = g.TakeAway(seen)
+			if seen, missing := g.See(m.Reason); missing == nil {
+				if sum, unread := seen.ReasonSum(); unread == nil && sum == m.ReasonSHA256 {
+					err = g.TakeAway(seen)
+				}
 			}
 		}
 		return back, err
