@@ -113,7 +113,7 @@ type Moved struct {
 	SHA256   string    `json:"sha256,omitempty"`
 	There    bool      `json:"there,omitempty"` // the same was there before: the source was removed
 
-	Reason       string `json:"reason,omitempty"` // the file beside it that says why it failed
+	Reason       string `json:"reason,omitempty"`        // the file beside it that says why it failed
 	ReasonSHA256 string `json:"reason_sha256,omitempty"` // without its first line, which says when
 }
 
