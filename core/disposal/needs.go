@@ -19,15 +19,29 @@ type Needs struct {
 	Named   []Needed                 // those that options name: few, and some are not there yet
 	Sources func(yield func(Needed)) // found once something is replaced; nil: none
 	Folders []Needed                 // in which nothing may be replaced
-	once    sync.Once
-	byPath  map[string]string
-	byID    map[folder.ID][]blob.File
-	what    map[string]string // of the paths in byID
+
+	naming, finding sync.Once
+	named, byPath   map[string]string // what lies at a path, by its key
+	byID            map[folder.ID][]needed
+}
+
+// needed is one that is there.
+type needed struct {
+	blob.File
+	what string
+}
+
+// name takes those in that options name.
+func (n *Needs) name() {
+	n.named = map[string]string{}
+	for _, f := range n.Named {
+		n.named[place.Key(place.Absolute(f.Path))] = f.What
+	}
 }
 
 // find looks for those that are there.
 func (n *Needs) find() {
-	n.byPath, n.byID, n.what = map[string]string{}, map[folder.ID][]blob.File{}, map[string]string{}
+	n.byPath, n.byID = map[string]string{}, map[folder.ID][]needed{}
 	add := func(f Needed) {
 		n.byPath[place.Key(place.Absolute(f.Path))] = f.What
 		if remote.IsAddress(f.Path) {
@@ -38,8 +52,7 @@ func (n *Needs) find() {
 			return // it is not there yet, or will be missed by whoever needs it
 		}
 		if id, _, known := folder.IDOf(f.Path, info); known {
-			n.byID[id] = append(n.byID[id], blob.File{Path: f.Path, Info: info})
-			n.what[f.Path] = f.What
+			n.byID[id] = append(n.byID[id], needed{blob.File{Path: f.Path, Info: info}, f.What})
 		}
 	}
 	for _, f := range n.Named {
@@ -55,11 +68,9 @@ func (n *Needs) Make(path string) error {
 	if n == nil || len(n.Named) == 0 {
 		return nil
 	}
-	key := place.Key(place.Absolute(path))
-	for _, f := range n.Named {
-		if place.Key(place.Absolute(f.Path)) == key {
-			return inUse(path, f.What)
-		}
+	n.naming.Do(n.name)
+	if what := n.named[place.Key(place.Absolute(path))]; what != "" {
+		return inUse(path, what)
 	}
 	return nil
 }
@@ -69,7 +80,7 @@ func (n *Needs) Replace(path string) error {
 	if n == nil {
 		return nil
 	}
-	n.once.Do(n.find)
+	n.finding.Do(n.find)
 	if what := n.byPath[place.Key(place.Absolute(path))]; what != "" {
 		return inUse(path, what)
 	}
@@ -87,8 +98,8 @@ func (n *Needs) Replace(path string) error {
 	}
 	id, _, _ := folder.IDOf(path, info)
 	for _, f := range n.byID[id] {
-		if SameEntry(f, path) {
-			return inUse(path, n.what[f.Path])
+		if SameEntry(f.File, path) {
+			return inUse(path, f.what)
 		}
 	}
 	return nil
