@@ -166,7 +166,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 	c.Today, c.several, c.single = c.begun, true, len(r.Sources) == 1
 	var read, done atomic.Int64
 	conversion := revise.Conversion{Request: r, Placement: &c.Placement, Under: inside(c.under), Output: o, ReadBack: c.readBack,
-		Hash: (c.receipt != "" || c.entrySums != "") && !c.dryRun, After: c.after, Failed: c.failed, Begun: c.begun, Halt: c.halt, DryRun: c.dryRun, Read: &read}
+		Prove: c.receipt != "" && !c.dryRun, Hash: (c.receipt != "" || c.entrySums != "") && !c.dryRun, After: c.after, Failed: c.failed, Begun: c.begun, Halt: c.halt, DryRun: c.dryRun, Read: &read}
 	earlier, err := c.load(cmd, c.streams, c.receipt, &c.selectionOptions)
 	if err != nil {
 		return err

@@ -161,7 +161,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 	}
 	o := extract.Options{Request: r, Others: c.others, Placement: &c.Placement,
 		Rules: stage.Rules{Clash: c.clash.Value(), Fresh: c.fresh, Keep: c.keepIn()}, Links: c.links.Value(), After: c.after, Failed: c.failed, Staging: c.staging,
-		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Needed: c.needed(cmd)}
+		Halt: c.halt, DryRun: c.dryRun, Progress: &extract.Progress{}, Hash: c.wanted() && !c.dryRun, Prove: c.receipt != "" && !c.dryRun, Needed: c.needed(cmd)}
 	if o.Alone, err = c.alone(cmd, r.Sources); err != nil {
 		return err
 	}

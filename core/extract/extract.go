@@ -41,6 +41,7 @@ type Options struct {
 	Backlog   int64          // bounds the bytes that wait for their turn; 0: 1 GiB
 	Progress  *Progress
 	Hash      bool              // find the SHA-256 of what is written; see report.Placed
+	Prove     bool              // find the SHA-256 of the sources; see report.Unpacked
 	Needed    []disposal.Needed // what may not be replaced, nor lie in a folder that is swapped
 	Alone     map[string]Alone  // what sources are asked for in place of what all are, by source.Own
 

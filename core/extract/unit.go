@@ -168,7 +168,7 @@ func (u *unit) openArchive() error {
 		return nil
 	}
 	u.files = slices.Clone(a.Files) // what is inside looks at these
-	if u.run.Hash {
+	if u.run.Prove {
 		u.sum()
 	}
 	u.opened.budget = a.Budget()

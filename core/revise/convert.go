@@ -32,6 +32,7 @@ type Conversion struct {
 	Output    create.Options   // format, writing, cut and clash of the new archives
 	Read      *atomic.Int64    // counts decoded bytes; nil: nobody asks
 	ReadBack  bool             // read the new archives again before they appear, and compare them with what was written
+	Prove     bool             // find the SHA-256 of the sources; see report.Converted
 	Hash      bool             // find the SHA-256 of what is in them; see report.Converted. Read back they are then, too
 	After     disposal.After   // what becomes of sources all of which is in the new archives, which are then read back
 	Failed    disposal.After   // what becomes of sources that failed: Keep, or Move
@@ -151,7 +152,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		r.From = slices.Clone(from.Files)
 	}
 	defer func() { from.Close() }()
-	for i := 0; c.Hash && i < len(r.From); i++ {
+	for i := 0; c.Prove && i < len(r.From); i++ {
 		if err := r.From[i].AddSum(ctx); err != nil {
 			return err
 		}
