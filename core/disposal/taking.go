@@ -67,12 +67,7 @@ func (t *taking) end() {
 
 // clearDead removes what dead runs left in a folder.
 func clearDead(path string) {
-	root, err := os.OpenRoot(path)
-	if err != nil {
-		return
-	}
-	defer root.Close()
-	if dir, err := folder.Open(root, "."); err == nil {
+	if dir, err := folder.OpenPath(path); err == nil {
 		claim.ClearDead(dir, path)
 		dir.Close()
 	}
@@ -153,12 +148,7 @@ func (r *Route) finishOne(journal string, ours bool, others []string) (bool, err
 
 // openOurs opens a journal that a run of the same user made; see folder.OpenOurs.
 func openOurs(journal string) (*os.File, error) {
-	root, err := os.OpenRoot(filepath.Dir(journal))
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	dir, err := folder.Open(root, ".")
+	dir, err := folder.OpenPath(filepath.Dir(journal))
 	if err != nil {
 		return nil, err
 	}

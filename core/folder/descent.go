@@ -24,16 +24,11 @@ type Descent struct {
 
 // Descend opens the folder at a path, through links, to go down from there.
 func Descend(path string) (*Descent, error) {
-	root, err := os.OpenRoot(path)
+	base, err := OpenPath(path)
 	if err != nil {
 		return nil, err
 	}
-	handle, err := openHandle(root, ".", root)
-	if err != nil {
-		root.Close()
-		return nil, err
-	}
-	return &Descent{base: &Folder{root, handle}}, nil
+	return &Descent{base: base}, nil
 }
 
 // Close lets go of all folders.

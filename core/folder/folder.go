@@ -33,6 +33,20 @@ func Open(base *os.Root, rel string) (*Folder, error) {
 	return &Folder{sub, h}, nil
 }
 
+// OpenPath opens the folder at a path, through links.
+func OpenPath(path string) (*Folder, error) {
+	root, err := os.OpenRoot(path)
+	if err != nil {
+		return nil, err
+	}
+	h, err := openHandle(root, ".", root)
+	if err != nil {
+		root.Close()
+		return nil, err
+	}
+	return &Folder{root, h}, nil
+}
+
 // Close lets go of the folder.
 func (f *Folder) Close() {
 	f.Handle.Close()

@@ -123,12 +123,7 @@ func CheckOwn(path string) error {
 // keepsNoRights reports whether the file system shows a file that this run makes beside another with the same owner and
 // rights: it keeps neither.
 func keepsNoRights(path string, info os.FileInfo) bool {
-	root, err := os.OpenRoot(filepath.Dir(path))
-	if err != nil {
-		return false
-	}
-	defer root.Close()
-	dir, err := folder.Open(root, ".")
+	dir, err := folder.OpenPath(filepath.Dir(path))
 	if err != nil {
 		return false
 	}
