@@ -68,7 +68,7 @@ func TestSchedules(t *testing.T) {
 			below := rapid.SampledFrom([]string{"", "s/", "s/t/", "s/t/u/v/"}).Draw(t, "below")
 			w.archives = append(w.archives, drawArchive(t, fmt.Sprintf("%sarch-%d", below, i), rapid.SampledFrom([]int{0, 3}).Draw(t, "depth")))
 		}
-		args := append(drawOptions(t, "recursive", "halt"), "--recursive")
+		args := append(drawOptions(t, "recursive"), "--recursive")
 		for _, more := range [][]string{{"--receipt", "DIR/r/s/receipt"}, {"--sums", "DIR/r/s/sums"}, {"--after", "move=DIR/done/a"}, {"--after", "remove"},
 			{"--failed", "move=DIR/failed/a"}, {"--replaced", "DIR/replaced/a"}} {
 			if one(t, 4) && !slices.Contains(args, more[0]) {
@@ -80,8 +80,11 @@ func TestSchedules(t *testing.T) {
 		t.Logf("with %s workers and %s: extract in %s%s", workers, delayed, strings.Join(args, " "), w)
 		dir := w.make(t)
 		first, quiet := extract(t, w, dir, append(args, "--workers", "1")), beside(t, dir)
-		dir = w.make(t)
-		other := delayed.run(t, strace, dir, append(w.extracting(t, dir, args), "--workers", workers))
+		var other result
+		for tries := 1; tries == 1 || tries < 5 && strings.Contains(other.errs, strace+": ptrace("); tries++ { // it ended, and not the program
+			dir = w.make(t)
+			other = delayed.run(t, strace, dir, append(w.extracting(t, dir, args), "--workers", workers))
+		}
 		agree(t, first, other)
 		assert.Empty(t, quiet.Differences(beside(t, dir)), other.errs)
 	})
