@@ -325,7 +325,7 @@ func (s *Selection) NoteNearest(entries []archive.Entry) {
 			m.mu.Lock()
 			if m.literal {
 				m.compare(entries[:min(considered, len(entries))])
-			} else if m.nearest == "" && m.looked < considered {
+			} else if m.looked < considered {
 				m.tryOtherwise(entries[:min(considered-m.looked, len(entries))])
 			}
 			m.mu.Unlock()
@@ -356,9 +356,9 @@ func (m *matcher) tryOtherwise(entries []archive.Entry) {
 	plain := matcher{text: m.text, whole: m.whole, literal: true}
 	folded := matcher{text: strings.ToLower(m.text), whole: m.whole}
 	for i := range entries {
-		if candidate := entries[i].Path; plain.matches(candidate) || folded.matches(strings.ToLower(candidate)) {
-			m.nearest = candidate
-			return
+		candidate := entries[i].Path
+		if first := m.nearest == "" || candidate < m.nearest; first && (plain.matches(candidate) || folded.matches(strings.ToLower(candidate))) {
+			m.nearest = candidate // the same, whichever archive comes first
 		}
 	}
 }
