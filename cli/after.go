@@ -29,7 +29,6 @@ func (o *afterOptions) addFailed(set *option.Set) {
 func (o *afterOptions) look(r *source.Request, dryRun bool) {
 	o.begun = time.Now()
 	if !dryRun {
-		r.BegunAt = disposal.FinishAt(&o.after, &o.failed, o.begun)
 		r.Begun = disposal.Finish(&o.after, &o.failed, o.begun, r.PartsIn)
 	}
 	r.Skip = func(folder string) bool { return o.after.Receives(folder) || o.failed.Receives(folder) }

@@ -10,9 +10,9 @@ import (
 
 	"widecrate/cli/option"
 	"widecrate/core/confine"
-	"widecrate/core/place"
 	"widecrate/core/remote"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 )
 
 // confine gives up what a command does not need, before it opens the first of its archives. release is to be
@@ -128,13 +128,13 @@ type keeping struct {
 // of sources that lie in others of those are not named.
 func (k *keeping) roots() (roots []string) {
 	for _, path := range k.found {
-		path = place.Absolute(path)
-		if len(roots) == 0 || place.Below(roots[len(roots)-1], path) == path && roots[len(roots)-1] != path {
+		path = storage.Absolute(path)
+		if len(roots) == 0 || storage.Below(roots[len(roots)-1], path) == path && roots[len(roots)-1] != path {
 			roots = append(roots, path)
 		}
 	}
 	for _, path := range k.named {
-		roots = append(roots, place.Absolute(path))
+		roots = append(roots, storage.Absolute(path))
 	}
 	slices.Sort(roots)
 	return slices.Compact(roots)
@@ -207,7 +207,7 @@ func (k *keeping) source(s *source.Source) {
 	k.root(s.To().Into)
 	if s.Address() != nil || remote.IsAddress(s.Path) {
 		if k.Network = true; k.sourcesChange {
-			k.named = append(k.named, place.Dir(s.Path))
+			k.named = append(k.named, storage.Dir(s.Path))
 		}
 		return
 	}
@@ -248,7 +248,7 @@ func isOn(cmd *cobra.Command, name string) bool {
 // unvaried is the part of a path before what stands for something else in it.
 func unvaried(path string) string {
 	if at := strings.IndexAny(path, "{*?["); at >= 0 {
-		return place.Dir(path[:at] + "x")
+		return storage.Dir(path[:at] + "x")
 	}
 	return path
 }

@@ -26,6 +26,7 @@ import (
 	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 )
 
 type createCommand struct {
@@ -238,7 +239,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		o.Done = earlier.made
 	}
 	c.several = c.each
-	k := keeping{named: []string{place.Dir(unvaried(args[0]))}}
+	k := keeping{named: []string{storage.Dir(unvaried(args[0]))}}
 	k.options(cmd)
 	if err := c.recordOptions.begin(cmd, c.streams, k.roots(), c.dryRun); err != nil {
 		return err

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"widecrate/core/fault"
-	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // would takes note of what a job would make.
@@ -38,8 +38,8 @@ func (c *runCommand) before(t *jobRun) error {
 		if _, err := os.Lstat(arg); err == nil {
 			continue
 		}
-		at := place.Absolute(arg)
-		i := slices.IndexFunc(c.made, func(m foretold) bool { return place.Below(at, m.path) != m.path || place.Below(m.path, at) != at })
+		at := storage.Absolute(arg)
+		i := slices.IndexFunc(c.made, func(m foretold) bool { return storage.Below(at, m.path) != m.path || storage.Below(m.path, at) != at })
 		if i >= 0 {
 			there = append(there, fmt.Sprintf("%s would be there by then, made by %s", arg, c.made[i].job))
 		}

@@ -7,6 +7,7 @@ import (
 	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // placementOptions say where entries go.
@@ -57,5 +58,5 @@ func (o *replacedOption) keepIn() string {
 	if o.replaced == "" {
 		return ""
 	}
-	return place.Absolute(o.replaced)
+	return storage.Absolute(o.replaced)
 }

@@ -15,10 +15,10 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
-	"widecrate/core/place"
 	"widecrate/core/receipt"
 	"widecrate/core/report"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // recordOptions keep what was done.
@@ -113,7 +113,7 @@ func (o *recordOptions) below(path string) string {
 	if !o.several || o.single {
 		return ""
 	}
-	return filepath.ToSlash(place.Below(place.Absolute("."), path)) + "/"
+	return filepath.ToSlash(storage.Below(storage.Absolute("."), path)) + "/"
 }
 
 // created adds a new archive to the lists of sums: what is in it, and where there are several,
@@ -147,7 +147,7 @@ func (o *recordOptions) archive(paths []string, known map[string][]byte) {
 			}
 			continue
 		}
-		o.list.Add(filepath.ToSlash(place.Below(place.Absolute(place.Dir(o.sums)), path)), sum)
+		o.list.Add(filepath.ToSlash(storage.Below(storage.Absolute(storage.Dir(o.sums)), path)), sum)
 	}
 }
 
@@ -183,7 +183,7 @@ func (o *recordOptions) unpacked(e *report.Unpacked, into string) {
 // addDelivered adds a file to the list of sums, by its path below --into.
 func (o *recordOptions) addDelivered(path, into string, sum []byte) {
 	if into != "" {
-		path = place.Below(place.Absolute(into), path)
+		path = storage.Below(storage.Absolute(into), path)
 	}
 	o.list.Add(filepath.ToSlash(path), sum)
 }
@@ -309,7 +309,7 @@ func shaping(cmd *cobra.Command) map[string]string {
 	delete(options, "since") // what they choose counts: an age is another time each night
 	delete(options, "until")
 	if into := options["into"]; into != "" {
-		options["into"] = place.Absolute(into)
+		options["into"] = storage.Absolute(into)
 	}
 	for _, name := range []string{"entry-list", "pick-list"} {
 		if options[name] == "" {

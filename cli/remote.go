@@ -12,6 +12,7 @@ import (
 	"widecrate/cli/option"
 	"widecrate/core/newfile"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // remoteOptions say how addresses are reached.
@@ -70,7 +71,7 @@ func (o *remoteOptions) connect(cmd *cobra.Command, s *streams) *remote.Client {
 	if o.made == nil {
 		o.made = remote.New(w)
 	}
-	s.sites = newfile.Sites{Context: cmd.Context(), Client: o.made}
+	s.sites = newfile.Sites{Sites: storage.Sites{Context: cmd.Context(), Client: o.made}}
 	return o.made
 }
 

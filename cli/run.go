@@ -20,6 +20,7 @@ import (
 	"widecrate/core/job"
 	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 type runCommand struct {
@@ -103,14 +104,14 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	for _, path := range []string{"receipt", "report"} { // they belong to the command line, and not to the file
 		if f := cmd.Flags().Lookup(path); f.Changed {
-			_ = f.Value.Set(place.Absolute(f.Value.String()))
+			_ = f.Value.Set(storage.Absolute(f.Value.String()))
 		}
 	}
 	path, err := enter(args[0])
 	if err != nil {
 		return err
 	}
-	c.jobFile, c.job = place.Absolute(path), strings.ToLower(rand.Text()[:12])
+	c.jobFile, c.job = storage.Absolute(path), strings.ToLower(rand.Text()[:12])
 	file, err := c.read(cmd, path)
 	if err != nil {
 		return err

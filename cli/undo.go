@@ -104,7 +104,7 @@ func (c *undoCommand) run(cmd *cobra.Command, args []string) (err error) {
 		shown.Runs(runs)
 		return nil
 	}
-	if err := receipt.CheckOwn(path); err != nil {
+	if err := receipt.CheckOwn(c.sites.Sites, path); err != nil {
 		return err
 	}
 	o := undo.Options{Receipts: past, Sites: c.sites, Run: c.number, All: c.all, DryRun: c.dryRun, Workers: c.workers}

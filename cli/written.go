@@ -17,6 +17,7 @@ import (
 	"widecrate/core/receipt"
 	"widecrate/core/remote"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 )
 
 // kinds make sure that the files of options which are written can become what they are to be.
@@ -93,7 +94,7 @@ func samePath(a, b string) bool {
 	if errX == nil && errY == nil {
 		return os.SameFile(x, y)
 	}
-	return place.Key(place.Absolute(a)) == place.Key(place.Absolute(b))
+	return place.Key(storage.Absolute(a)) == place.Key(storage.Absolute(b))
 }
 
 // needed are the files that a run reads or writes besides its sources, and the folders that it moves something to.

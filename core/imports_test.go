@@ -29,6 +29,7 @@ var layers = [][]string{
 	{"disposal"},
 	{"claim", "confine"},
 	{"bound", "choose", "place"},
+	{"storage"},
 	{"format"},
 	{"format/deb", "format/rpm"},
 	{"format/lone", "format/ar", "format/digest", "format/udf"},

@@ -23,9 +23,9 @@ import (
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
-	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 //go:embed page.css
@@ -160,7 +160,7 @@ func (p *Page) sized(name string, size int64) {
 	if p.byExt == nil {
 		p.byExt = map[string]int64{}
 	}
-	ext := strings.ToLower(path.Ext(place.Base(name)))
+	ext := strings.ToLower(path.Ext(storage.Base(name)))
 	p.byExt[cmp.Or(ext, "(none)")] += max(size, 0)
 }
 
@@ -229,7 +229,7 @@ const maker = "widecrate, a page about a run"
 // Check makes sure that a file can become a page: it is one of ours, or there is nothing in
 // it. Anything else is of kind fault.Refused.
 func Check(file string) error {
-	return disposal.OfKind(file, "a page that widecrate made", func(start []byte) bool { return bytes.Contains(start, []byte(maker)) })
+	return disposal.OfKind(storage.Sites{}, file, "a page that widecrate made", func(start []byte) bool { return bytes.Contains(start, []byte(maker)) })
 }
 
 // Write makes the page, or replaces one that is there. code is the exit code of the

@@ -11,6 +11,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 var (
@@ -85,5 +86,5 @@ func CheckChart(path string) error {
 	if strings.EqualFold(filepath.Ext(path), ".png") {
 		mark = "\x89PNG\r\n\x1a\n"
 	}
-	return disposal.OfKind(path, "such a picture", func(start []byte) bool { return strings.HasPrefix(string(start), mark) })
+	return disposal.OfKind(storage.Sites{}, path, "such a picture", func(start []byte) bool { return strings.HasPrefix(string(start), mark) })
 }

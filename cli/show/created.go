@@ -5,8 +5,8 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/choose"
-	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // Created shows a new archive, which is locked, perhaps.
@@ -95,12 +95,12 @@ func (o *Output) madeOf(s *Screen, r *report.Created, locked bool) {
 
 // tellParts says what parts were written.
 func tellParts(s *Screen, parts []string, sums string) {
-	names := place.Base(parts[0])
+	names := storage.Base(parts[0])
 	if len(parts) > 1 {
-		names += " … " + place.Base(parts[len(parts)-1])
+		names += " … " + storage.Base(parts[len(parts)-1])
 	}
-	s.Printf("%s in %s: %s\n", s.Strong(Count(len(parts), "part")), s.Name(place.Dir(sums)), s.Name(names))
-	s.Printf("SHA-256 sums in %s\n", s.Name(place.Base(sums)))
+	s.Printf("%s in %s: %s\n", s.Strong(Count(len(parts), "part")), s.Name(storage.Dir(sums)), s.Name(names))
+	s.Printf("SHA-256 sums in %s\n", s.Name(storage.Base(sums)))
 }
 
 // Creations are what several new archives come to.

@@ -2,8 +2,8 @@ package show
 
 import (
 	"widecrate/core/disposal"
-	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // disposals are what became of sources in the end.
@@ -24,7 +24,7 @@ func (s *disposals) add(d *report.Disposal) {
 	case d.Kept != "":
 		s.kept = append(s.kept, d)
 	case after == "moved":
-		to := place.Dir(d.To())
+		to := storage.Dir(d.To())
 		if s.moved == nil {
 			s.moved = map[string]int{}
 		}

@@ -9,9 +9,9 @@ import (
 	"widecrate/core/choose"
 	"widecrate/core/format"
 	"widecrate/core/parts"
-	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // Extraction shows what becomes of archives that are unpacked, and in the end what it comes
@@ -150,7 +150,7 @@ func (r *Extraction) listPlaced(o *report.Unpacked) {
 	if o.Passwords != nil {
 		r.Out.Printf("  %s\n", r.Out.Faint(opened(o.Passwords)))
 	}
-	shown := func(path string) string { return r.Out.Name(place.Below(o.Target, path)) }
+	shown := func(path string) string { return r.Out.Name(storage.Below(o.Target, path)) }
 	path := Column{Short: true}
 	for _, p := range o.Placed {
 		path.Width = max(path.Width, Width(shown(p.Path)))
@@ -185,7 +185,7 @@ func (r *Extraction) listPlaced(o *report.Unpacked) {
 
 // misnamed is a remark about an archive whose name says another format.
 func misnamed(name, content string) string {
-	if !format.Misnamed(place.Base(name), content) {
+	if !format.Misnamed(storage.Base(name), content) {
 		return ""
 	}
 	return "  (" + content + ", whatever its name says)"
@@ -323,7 +323,7 @@ func (r *Extraction) tableOfArchives(s *Screen) {
 		s.Printf("%s\n", s.Faint("into "+s.Name(root)))
 	}
 	went := func(o *report.Unpacked) string {
-		switch below := place.Below(root, o.Target); {
+		switch below := storage.Below(root, o.Target); {
 		case o.Entries > 0 && o.Entries == o.LeftOut.LeftOut():
 			return s.Faint("nothing was kept")
 		case root == "":
@@ -347,7 +347,7 @@ func (r *Extraction) tableOfArchives(s *Screen) {
 	}
 	for i := range r.archives {
 		if o := &r.archives[i]; o.members != nil {
-			s.Printf("%s came from:\n", s.Name(place.Base(o.Source.Path)))
+			s.Printf("%s came from:\n", s.Name(storage.Base(o.Source.Path)))
 			r.tellMembers(s, o.members)
 		}
 	}
@@ -402,7 +402,7 @@ func (r *Extraction) shortName(s *Screen, o *report.Unpacked) string {
 	case o.Source.Set() != nil:
 		name += " (" + Count(len(o.Source.Set().Parts), "part") + ")"
 	case o.Source.Members() != nil:
-		name = place.Base(o.Source.Path) + " (" + Count(len(o.Source.Members()), "archive") + ")"
+		name = storage.Base(o.Source.Path) + " (" + Count(len(o.Source.Members()), "archive") + ")"
 	}
 	return s.Name(name)
 }

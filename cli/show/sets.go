@@ -6,8 +6,8 @@ import (
 
 	"widecrate/core/fault"
 	"widecrate/core/parts"
-	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // Sets shows sets that were found, and checked against lists of sums, perhaps.
@@ -42,7 +42,7 @@ func (o *Output) Sets(sets []*report.Set, summed bool) {
 
 func (o *Output) table(sets []*report.Set) {
 	name := Column{Title: "set", Short: true}
-	label := func(set *report.Set) string { return o.Out.Name(place.Join(place.Dir(set.Path), set.Name)) }
+	label := func(set *report.Set) string { return o.Out.Name(storage.Join(storage.Dir(set.Path), set.Name)) }
 	for _, set := range sets {
 		name.Width = max(name.Width, Width(label(set)))
 	}

@@ -101,14 +101,25 @@ type Info struct {
 // The methods of fs.FileInfo.
 func (i Info) Name() string       { return i.Info.Name }
 func (i Info) Size() int64        { return i.Info.Size }
-func (i Info) Mode() fs.FileMode  { return 0o444 }
 func (i Info) ModTime() time.Time { return i.Modified }
-func (i Info) IsDir() bool        { return false }
+func (i Info) IsDir() bool        { return i.Mode().IsDir() }
 func (i Info) Sys() any           { return nil }
 
-// RemoteFile is the identity of what lies at an address.
+// Mode says what it is; all may be read.
+func (i Info) Mode() fs.FileMode {
+	switch {
+	case i.Link:
+		return fs.ModeSymlink | 0o777
+	case i.Folder:
+		return fs.ModeDir | 0o555
+	}
+	return 0o444
+}
+
+// RemoteFile is the identity of what lies at an address; of a link, that of what it leads to.
 func RemoteFile(r *remote.Resource) File { return remoteFile(r.Address, r.Info) }
 
 func remoteFile(a *remote.Address, info remote.Info) File {
+	info.Link = false
 	return File{Path: a.String(), Info: Info{info, a}, Remote: true, Tag: info.ETag}
 }

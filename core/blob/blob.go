@@ -63,6 +63,10 @@ func (f File) Data() (Blob, error) {
 // Is reports whether what is found now is still that file as it was: the same
 // one, of the same size and time.
 func (f File) Is(now fs.FileInfo) bool {
+	if was, is := f.Info.(Info); is {
+		is, same := now.(Info)
+		return same && was.Same(&is.Info)
+	}
 	return now.Size() == f.Info.Size() && now.ModTime().Equal(f.Info.ModTime()) && os.SameFile(now, f.Info)
 }
 

@@ -117,10 +117,10 @@ func (j *Joined) ReadFile(i int, p []byte, at int64) (int, error) {
 	return n, fault.Reading(j.files[i].Path, err)
 }
 
-// CopyFile writes n bytes of one of the files on disk, from at on, to another file on disk: by
+// CopyFile writes n bytes of one of the files on disk, from at on, to another file: by
 // the file system's own way of copying, where there is one. It reports false, and has done
 // nothing, for a file that lies elsewhere.
-func (j *Joined) CopyFile(i int, to *os.File, at, n int64) (bool, error) {
+func (j *Joined) CopyFile(i int, to io.Writer, at, n int64) (bool, error) {
 	if j.files[i].Open != nil {
 		return false, nil
 	}
@@ -146,7 +146,7 @@ func (j *Joined) CopyFile(i int, to *os.File, at, n int64) (bool, error) {
 	case err == io.EOF:
 		return true, fault.Reading(j.files[i].Path, io.ErrUnexpectedEOF)
 	}
-	return true, fault.Writing(to.Name(), err)
+	return true, fault.Writing("", err)
 }
 
 // Foresee is that of Foreseer.

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widecrate/core/folder"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 func TestTake(t *testing.T) {
@@ -90,10 +90,7 @@ func TestOneAtATime(t *testing.T) {
 // What dead runs left goes, and nothing else does.
 func TestDeadRunsAreCleared(t *testing.T) {
 	dir := t.TempDir()
-	root, err := os.OpenRoot(dir)
-	require.NoError(t, err)
-	defer root.Close()
-	in, err := folder.Open(root, ".")
+	in, err := storage.Sites{}.Open(dir)
 	require.NoError(t, err)
 	defer in.Close()
 	prefix, f, lock, err := Begin(in, 0o666)
@@ -102,17 +99,17 @@ func TestDeadRunsAreCleared(t *testing.T) {
 	defer f.Close()
 	alive := Hidden(prefix, 0)
 	old := time.Now().Add(-2 * Silence)
-	ours, taking, theirs := NewPrefix(), NewPrefix(), place.StagingPrefix+"2222"+strings.Repeat("a", 10)
+	ours, taking, theirs := NewRun(), NewRun(), place.StagingPrefix+"2222"+strings.Repeat("a", 10)
 	type left struct {
 		at    time.Time
 		stays bool
 	}
 	files := map[string]left{
 		ours + "-0": {time.Now(), false}, ours + "-1": {time.Now(), false}, ours + "-1-old": {time.Now(), false}, ours + "-1-moved": {time.Now(), true},
-		NewPrefix() + "-3": {time.Now(), true}, // its first may have appeared a moment ago
-		NewPrefix() + "-4": {old, false},
-		theirs + "-0":      {time.Now(), true},
-		taking + "-1":      {old, true}, taking + "-taking": {old, true}, // set aside, with times of their own
+		NewRun() + "-3": {time.Now(), true}, // its first may have appeared a moment ago
+		NewRun() + "-4": {old, false},
+		theirs + "-0":   {time.Now(), true},
+		taking + "-1":   {old, true}, taking + "-taking": {old, true}, // set aside, with times of their own
 		alive:                  {old, true},
 		theirs[:21] + "bbbb-0": {old, false},
 		".widecrate-notes-0":   {old, true}, "a-0": {old, true},
@@ -122,7 +119,7 @@ func TestDeadRunsAreCleared(t *testing.T) {
 		require.NoError(t, os.Chtimes(filepath.Join(dir, name), c.at, c.at))
 	}
 	require.NoError(t, os.Chtimes(filepath.Join(dir, alive), old, old))
-	ClearDead(in, dir)
+	ClearDead(in)
 	for name, c := range files {
 		_, err = os.Lstat(filepath.Join(dir, name))
 		assert.Equal(t, c.stays, err == nil, name)
@@ -132,10 +129,7 @@ func TestDeadRunsAreCleared(t *testing.T) {
 // A file that was begun stays, however often others look for what dead runs left just then.
 func TestBegunIsNotCleared(t *testing.T) {
 	dir := t.TempDir()
-	root, err := os.OpenRoot(dir)
-	require.NoError(t, err)
-	defer root.Close()
-	in, err := folder.Open(root, ".")
+	in, err := storage.Sites{}.Open(dir)
 	require.NoError(t, err)
 	defer in.Close()
 	var group, clearing sync.WaitGroup
@@ -144,7 +138,7 @@ func TestBegunIsNotCleared(t *testing.T) {
 		clearing.Go(func() {
 			for !done.Load() {
 				cleared.Clear()
-				ClearDead(in, dir)
+				ClearDead(in)
 			}
 		})
 	}
@@ -155,7 +149,7 @@ func TestBegunIsNotCleared(t *testing.T) {
 				if !assert.NoError(t, err) {
 					return
 				}
-				assert.NoError(t, in.Remove(Hidden(prefix, 0)))
+				assert.NoError(t, in.Remove(Hidden(prefix, 0), nil))
 				f.Close()
 				lease.Close()
 			}

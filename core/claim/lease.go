@@ -35,7 +35,10 @@ func Beat(f *os.File) (stop func()) {
 
 // Silent reports whether a lease was not touched for so long that its run, on another host,
 // counts as dead. Now is by the clock of the file system, where that is known.
-func Silent(info os.FileInfo, now time.Time) bool { return now.Sub(info.ModTime()) > Silence }
+// What has no time counts as alive.
+func Silent(info os.FileInfo, now time.Time) bool {
+	return !info.ModTime().IsZero() && now.Sub(info.ModTime()) > Silence
+}
 
 // Dead reports whether the run that has a lease is surely dead, and takes the lock until the
 // file is closed. A run of this host is dead without its lock; one of another, or where there

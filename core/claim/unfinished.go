@@ -6,9 +6,9 @@ import (
 	"encoding/base32"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -17,25 +17,30 @@ import (
 
 	"widecrate/core/folder"
 	"widecrate/core/place"
-	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 const (
 	// OldSuffix ends the second name of a file that is replaced. It goes with the rest.
 	OldSuffix = "-old"
-	// MovedSuffix ends the only name of such a file, where the file system has no second
-	// ones: nobody clears it away.
+	// MovedSuffix ends the only name of such a file, where there are no second ones, and of one that is about to be
+	// removed: nobody clears it away.
 	MovedSuffix = "-moved"
 	// TakingSuffix ends the name of a journal of files that are taken away together. What
 	// lies beside one is the business of those who finish that.
 	TakingSuffix = "-taking"
 )
 
-// hiddenName matches the names of unfinished files: the host, a random part, and the
-// number of the file.
-var hiddenName = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`^(` + regexp.QuoteMeta(place.StagingPrefix) + `([a-z2-7]{4})[a-z2-7]{10})-[0-9]+(` + OldSuffix + `)?$`)
-})
+// runName matches the names of tasks of runs: the host, a random part, and the process, which earlier versions left
+// out; hiddenName those of their unfinished files, which end in a number.
+var (
+	runName = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^` + regexp.QuoteMeta(place.StagingPrefix) + `([a-z2-7]{4})[a-z2-7]{10}(?:-p([0-9]+))?$`)
+	})
+	hiddenName = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^(.*)-[0-9]+(` + OldSuffix + `)?$`)
+	})
+)
 
 // hostTag stands for this host in such names: those on another may not see its locks.
 var hostTag = sync.OnceValue(func() string {
@@ -44,73 +49,60 @@ var hostTag = sync.OnceValue(func() string {
 	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:])[:4])
 })
 
-// NewPrefix starts the names of the unfinished files of one task of this run.
-func NewPrefix() string { return place.StagingPrefix + hostTag() + strings.ToLower(rand.Text()[:10]) }
-
-// NewFolder is the name of a folder of unfinished work, which says whose it is.
-func NewFolder() string { return fmt.Sprintf("%s-p%d", NewPrefix(), os.Getpid()) }
-
-// IsGone reports whether a name that NewFolder made is that of a process of this host that is
-// not there any more.
-func IsGone(name string) bool {
-	prefix, text, found := strings.Cut(name[min(len(name), len(place.StagingPrefix)):], "-p")
-	pid, err := strconv.Atoi(text)
-	_, here := IsPrefix(place.StagingPrefix + prefix)
-	return found && err == nil && here && pid > 0 && !running(pid)
+// NewRun is the name of one task of this run: a folder of its unfinished work has it, and the names of its
+// unfinished files begin with it.
+func NewRun() string {
+	return fmt.Sprintf("%s%s%s-p%d", place.StagingPrefix, hostTag(), strings.ToLower(rand.Text()[:10]), os.Getpid())
 }
 
-// DeadElsewhere are, of what a list of a folder at an address has, the unfinished files of runs
-// that are surely dead: their process was on this host and is gone, or nothing wrote to any of
-// them for long.
-func DeadElsewhere(there []remote.Info, now time.Time) (dead []remote.Info) {
-	byRun, alive := map[string][]remote.Info{}, map[string]bool{}
-	for _, info := range there {
-		if run := remote.Unfinished(info.Name); run != "" && !info.Folder && info.Below == "" {
-			byRun[run] = append(byRun[run], info)
-			alive[run] = alive[run] || info.Modified.IsZero() || now.Sub(info.Modified) < Silence
-		}
+// IsRun reports whether a text could be what NewRun made, on any host, and whether it was this one.
+func IsRun(text string) (is, here bool) {
+	m := runName().FindStringSubmatch(text)
+	return m != nil, m != nil && m[1] == hostTag()
+}
+
+// IsGone reports whether a task is that of a process of this host that is not there any more.
+func IsGone(run string) bool {
+	m := runName().FindStringSubmatch(run)
+	if m == nil || m[1] != hostTag() {
+		return false
 	}
-	for run, files := range byRun {
-		if IsGone(run) || !alive[run] {
-			dead = append(dead, files...)
-		}
-	}
-	return dead
+	pid, err := strconv.Atoi(m[2])
+	return err == nil && pid > 0 && !running(pid)
 }
 
-// Hidden is the name of an unfinished file, by its number.
-func Hidden(prefix string, number int) string { return fmt.Sprintf("%s-%d", prefix, number) }
+// Hidden is the name of an unfinished file of a task, by its number.
+func Hidden(run string, number int) string { return fmt.Sprintf("%s-%d", run, number) }
 
-// IsPrefix reports whether a text could be what NewPrefix made, on any host, and whether
-// it was this one.
-func IsPrefix(text string) (is, here bool) {
-	return hiddenName().MatchString(Hidden(text, 0)), strings.HasPrefix(text, place.StagingPrefix+hostTag())
-}
-
-// Begin makes the first unfinished file of a task of this run in a folder, and takes the lease of
-// the task, which ends when it is closed. The names of the other files begin with the prefix.
-func Begin(dir *folder.Folder, perm fs.FileMode) (prefix string, f, lease *os.File, err error) {
+// Begin makes the first unfinished file of a task in a folder, and takes the lease of the task, which ends when it is
+// closed. Where nothing can be locked, the process in the name, and that somebody writes, are all of it.
+func Begin(dir storage.Folder, perm fs.FileMode) (run string, f storage.File, lease io.Closer, err error) {
 	for {
-		prefix = NewPrefix()
-		name := Hidden(prefix, 0)
-		if f, err = dir.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, perm); err != nil {
-			return prefix, nil, nil, err
+		run = NewRun()
+		name := Hidden(run, 0)
+		if f, err = dir.Create(name, perm); err != nil {
+			return run, nil, nil, err
 		}
-		if lease, err = lockAlive(dir, name); err == nil && lease != nil {
-			return prefix, f, lease, nil
+		locks, can := dir.(storage.Locker)
+		if !can {
+			return run, f, io.NopCloser(nil), nil
+		}
+		held, err := lockAlive(dir, locks, name)
+		if err == nil && held != nil {
+			return run, f, held, nil
 		}
 		f.Close()
-		_ = dir.Remove(name) // the file may be gone already
+		_ = dir.Remove(name, nil) // the file may be gone already
 		if err != nil {
-			return prefix, nil, nil, err
+			return run, nil, nil, err
 		}
 	}
 }
 
 // lockAlive locks a file that was just made, for others to see that its run lives; nil
 // where one of them was faster and takes it for dead.
-func lockAlive(dir *folder.Folder, name string) (*os.File, error) {
-	f, err := dir.OpenFile(name, os.O_RDWR, 0)
+func lockAlive(dir storage.Folder, locks storage.Locker, name string) (*os.File, error) {
+	f, err := locks.OpenFile(name, os.O_RDWR, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -133,38 +125,50 @@ func lockAlive(dir *folder.Folder, name string) (*os.File, error) {
 // cleared are the folders that were looked through, each once in a run.
 var cleared sync.Map
 
-// ClearDead removes the unfinished files of runs that are surely dead from a folder with
-// a path. What cannot be removed is no reason to do nothing.
-func ClearDead(dir *folder.Folder, path string) {
-	if full, err := filepath.Abs(path); err == nil {
-		if _, done := cleared.LoadOrStore(full, true); done {
-			return
-		}
+// ClearDead removes the unfinished files of runs that are surely dead from a folder. What cannot be listed or removed
+// is no reason to do nothing.
+func ClearDead(dir storage.Folder) {
+	if _, done := cleared.LoadOrStore(storage.Absolute(dir.Path("")), true); done {
+		return
 	}
 	names, _ := dir.Names()
 	byRun, taking := map[string][]string{}, map[string]bool{}
 	for _, name := range names {
-		if m := hiddenName().FindStringSubmatch(name); m != nil {
-			byRun[m[1]] = append(byRun[m[1]], name)
+		if !place.IsStaging(name) {
+			continue
 		}
-		if prefix, is := strings.CutSuffix(name, TakingSuffix); is {
-			taking[prefix] = true
+		if m := hiddenName().FindStringSubmatch(name); m != nil {
+			if is, _ := IsRun(m[1]); is {
+				byRun[m[1]] = append(byRun[m[1]], name)
+			}
+		}
+		if run, is := strings.CutSuffix(name, TakingSuffix); is {
+			taking[run] = true
 		}
 	}
-	for prefix, files := range byRun {
-		if !taking[prefix] {
-			clearRun(dir, prefix, files)
+	for run, files := range byRun {
+		if !taking[run] {
+			clearRun(dir, run, files)
 		}
 	}
 }
 
-// clearRun removes the unfinished files of one run, if nobody works on them any more. The lease is
-// the lock of the first of them, which appears last. It is kept until that file is gone: a run that
+// clearRun removes the unfinished files of one run, if nobody works on them any more. Where files can be locked, the
+// lease is the lock of the first of them, which appears last. It is kept until that file is gone: a run that
 // has just made the file, and has not locked it yet, sees that it was taken for dead.
-func clearRun(dir *folder.Folder, prefix string, files []string) {
-	first := Hidden(prefix, 0)
-	_, here := IsPrefix(prefix)
-	lease, err := dir.OpenFile(first, os.O_RDWR, 0)
+func clearRun(dir storage.Folder, run string, files []string) {
+	first := Hidden(run, 0)
+	locks, can := dir.(storage.Locker)
+	if !can {
+		if IsGone(run) || allSilent(dir, files) {
+			for _, name := range files {
+				_ = dir.Remove(name, nil)
+			}
+		}
+		return
+	}
+	_, here := IsRun(run)
+	lease, err := locks.OpenFile(first, os.O_RDWR, 0)
 	if err == nil {
 		defer lease.Close()
 		err = Lock(lease)
@@ -179,17 +183,17 @@ func clearRun(dir *folder.Folder, prefix string, files []string) {
 	}
 	for _, name := range files {
 		if name != first {
-			_ = dir.Remove(name)
+			_ = dir.Remove(name, nil)
 		}
 	}
-	if lease != nil && dir.Remove(first) != nil {
+	if lease != nil && dir.Remove(first, nil) != nil {
 		lease.Close() // not every system removes what is open
-		_ = dir.Remove(first)
+		_ = dir.Remove(first, nil)
 	}
 }
 
 // areOurs reports whether all of these files are regular files of the user who runs.
-func areOurs(dir *folder.Folder, files []string) bool {
+func areOurs(dir storage.Folder, files []string) bool {
 	made, err := Sample(dir)
 	if err != nil {
 		return false
@@ -203,20 +207,20 @@ func areOurs(dir *folder.Folder, files []string) bool {
 }
 
 // Sample is what a file looks like that this run makes in a folder for itself.
-func Sample(dir *folder.Folder) (fs.FileInfo, error) {
-	prefix, made, lease, err := Begin(dir, 0o600)
+func Sample(dir storage.Folder) (fs.FileInfo, error) {
+	run, made, lease, err := Begin(dir, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	info, err := made.Stat()
+	info, err := dir.Lstat(Hidden(run, 0))
 	made.Close()
 	lease.Close()
-	_ = dir.Remove(Hidden(prefix, 0)) // if it stays, the next run removes it
+	_ = dir.Remove(Hidden(run, 0), nil) // if it stays, the next run removes it
 	return info, err
 }
 
 // allSilent reports whether nobody has written to any of these files for long.
-func allSilent(dir *folder.Folder, files []string) bool {
+func allSilent(dir storage.Folder, files []string) bool {
 	for _, name := range files {
 		if info, err := dir.Lstat(name); err != nil || !Silent(info, time.Now()) {
 			return false

@@ -16,7 +16,7 @@ import (
 	system "github.com/landlock-lsm/go-landlock/landlock/syscall"
 
 	"widecrate/core/folder"
-	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // Rights are what a process keeps. A folder stands for all that is in it.
@@ -55,7 +55,7 @@ func Enter(r Rights) (held bool, release func(), err error) {
 	allow := func(rights landlock.AccessFSSet, paths ...string) {
 		for _, path := range paths {
 			if path != "" {
-				rules[place.Absolute(path)] |= rights
+				rules[storage.Absolute(path)] |= rights
 			}
 		}
 	}
@@ -108,7 +108,7 @@ func Enter(r Rights) (held bool, release func(), err error) {
 
 // existing is a path, or the nearest above it that is there, through links.
 func existing(path string) string {
-	for path = place.Absolute(path); ; path = filepath.Dir(path) {
+	for path = storage.Absolute(path); ; path = filepath.Dir(path) {
 		if _, err := os.Stat(path); err == nil || filepath.Dir(path) == path {
 			return path
 		}

@@ -25,6 +25,7 @@ import (
 	"widecrate/core/place"
 	"widecrate/core/remote"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // Links says what is stored of symbolic links below the sources. A source that
@@ -267,7 +268,7 @@ func (o *Options) Recorded(path string, m *report.Made) (made []disposal.Record,
 		paths = m.Parts
 	}
 	for _, path := range paths {
-		record, err := o.Sites.Note(path)
+		record, err := disposal.Note(o.Sites.Sites, path)
 		if err != nil {
 			return nil, err
 		}
@@ -307,18 +308,11 @@ func (o *Options) Target(also map[string]string) (string, error) {
 	if o.Output != nil {
 		return o.Archive, nil
 	}
-	if remote.IsAddress(o.Archive) {
-		target, err := o.Sites.Written(o.Archive)
-		if err == nil && o.Existing == Number {
-			return o.numbered(target, also)
-		}
-		return target, err
-	}
-	target, err := filepath.Abs(o.Archive)
+	target, err := o.Sites.Written(o.Archive)
 	if err != nil {
-		return "", fault.Writing(o.Archive, err)
+		return "", err
 	}
-	if folder, err := filepath.EvalSymlinks(filepath.Dir(target)); err == nil {
+	if folder, err := filepath.EvalSymlinks(storage.Dir(target)); err == nil {
 		target = filepath.Join(folder, filepath.Base(target))
 	}
 	if o.Existing == Number {

@@ -3,16 +3,15 @@ package create
 import (
 	"context"
 	"errors"
-	"net/url"
 	"os"
 	"path/filepath"
 	"time"
 
 	"widecrate/core/fault"
 	"widecrate/core/place"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
+	"widecrate/core/storage"
 )
 
 // EachPlaceholders are those of the path of one archive of a batch.
@@ -33,7 +32,7 @@ func RunEach(ctx context.Context, o Options, name *place.Template, tell report.S
 		if o.DryRun {
 			break
 		}
-		discard, err := o.Sites.Make(place.Dir(target.path)) // one for all of them
+		discard, err := o.Sites.Ahead(storage.Dir(target.path)) // one for all of them
 		if err != nil {
 			return err
 		}
@@ -87,15 +86,11 @@ func (o *Options) targets(name *place.Template) ([]target, error) {
 		if err != nil {
 			return nil, fault.Reading(source, err)
 		}
-		values := place.Values{Name: filepath.Base(full), IsFolder: isFolder(full), From: place.FolderOf(full), Number: i + 1, Today: today}
-		if remote.IsAddress(o.Archive) {
-			values.Name, values.From = url.PathEscape(values.Name), url.PathEscape(values.From)
-		}
-		path := place.Absolute(name.Expand(values))
-		if remote.IsAddress(path) {
-			if path, err = o.Sites.Written(path); err != nil {
-				return nil, err
-			}
+		values := place.Values{Name: filepath.Base(full), IsFolder: isFolder(full), From: storage.FolderOf(full), Number: i + 1, Today: today}
+		values.Name, values.From = storage.Escaped(o.Archive, values.Name), storage.Escaped(o.Archive, values.From)
+		path, err := o.Sites.Written(name.Expand(values))
+		if err != nil {
+			return nil, err
 		}
 		asked := path
 		if o.Existing == Number {

@@ -18,6 +18,7 @@ import (
 	"widecrate/core/parts/cut"
 	"widecrate/core/place"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // An Output is what an archive is written to: a file, a set of parts, or a stream.
@@ -113,18 +114,18 @@ func (o *Options) Free(target string) error {
 
 type oneFile struct {
 	path string
-	file newfile.Whole
+	file *newfile.NewFile
 }
 
 func (o *oneFile) Start(f archive.Format, w archive.WriteOptions) (archive.Writer, error) {
-	return f.NewWriter(o.file, w)
+	return f.NewWriter(o.file.Writer(), w)
 }
 
 func (o *oneFile) Finish(r *report.Made) error {
 	size, err := o.file.Size()
 	r.Packed = size
-	if summed, is := o.file.(interface{ Sum() []byte }); is {
-		r.SHA256 = map[string][]byte{o.path: summed.Sum()}
+	if sum := o.file.Sum(); sum != nil {
+		r.SHA256 = map[string][]byte{o.path: sum}
 	}
 	return fault.Writing(o.path, err)
 }
@@ -207,11 +208,11 @@ func (o *Options) Takes(target string) ([]string, error) {
 // numbered finds a name that is free, on the disk and among the paths that are
 // taken: name-2.ext, name-3.ext …
 func (o *Options) numbered(target string, also map[string]string) (string, error) {
-	folder, name := place.Dir(target), place.Base(target)
+	folder, name := storage.Dir(target), storage.Base(target)
 	for n := 1; ; n++ {
 		path := target
 		if n > 1 {
-			path = place.Join(folder, place.Numbered(name, n))
+			path = storage.Join(folder, place.Numbered(name, n))
 		}
 		taken := []string{path}
 		if o.Cut != nil {

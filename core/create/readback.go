@@ -20,6 +20,7 @@ import (
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 	"widecrate/core/walk"
 )
 
@@ -41,7 +42,7 @@ func ReadBack(ctx context.Context, open func() (blob.Blob, archive.Parts, error)
 	if err != nil {
 		return nil, err
 	}
-	opening := walk.Opening{Options: archive.Options{Name: place.Base(o.Archive), Parts: layout}, Limits: bound.Limits{Entries: math.MaxInt64}}
+	opening := walk.Opening{Options: archive.Options{Name: storage.Base(o.Archive), Parts: layout}, Limits: bound.Limits{Entries: math.MaxInt64}}
 	if o.Writing.Password != "" {
 		opening.Passwords = []string{o.Writing.Password}
 	}
@@ -194,7 +195,7 @@ func (c *collector) packed() (files []blob.File, folders []string, err error) {
 		case it.via != "": // what the link leads to stays, and has to be as it was
 			info, err := os.Lstat(it.via)
 			if err == nil && it.entry.Kind != archive.Folder {
-				err = disposal.Unchanged([]blob.File{{Path: it.path, Info: it.info}})
+				err = disposal.Unchanged(c.ctx, []blob.File{{Path: it.path, Info: it.info}})
 			}
 			if err != nil {
 				return nil, nil, fault.Reading(it.via, err)

@@ -2,16 +2,15 @@ package disposal
 
 import (
 	"context"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"widecrate/core/blob"
-	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/remote"
 	"widecrate/core/schedule"
+	"widecrate/core/storage"
 )
 
 // Disposition is what is to become of a source that was delivered.
@@ -40,7 +39,7 @@ func (a *After) Route(begun time.Time, failed bool) *Route {
 		if a.Disposition != Move {
 			return ""
 		}
-		return place.Absolute(a.folder(path, begun))
+		return storage.Absolute(a.folder(path, begun))
 	}}
 }
 
@@ -50,22 +49,22 @@ func (a *After) base() string {
 	case a.Disposition != Move:
 		return ""
 	case a.Into != nil:
-		return place.Absolute(a.Into.Fixed())
+		return storage.Absolute(a.Into.Fixed())
 	}
-	return place.Absolute(a.Folder)
+	return storage.Absolute(a.Folder)
 }
 
 // folder is where an archive is moved to.
 func (a *After) folder(path string, today time.Time) string {
 	if a.Into != nil {
-		return a.Into.Expand(place.Values{Name: place.Base(path), From: place.FolderOf(path), Today: today})
+		return a.Into.Expand(place.Values{Name: storage.Base(path), From: storage.FolderOf(path), Today: today})
 	}
 	return a.Folder
 }
 
 // Finish gives what source.Request needs to finish what killed runs were removing or
 // moving, of sets also in other folders in which parts may lie; nil where sources stay.
-func Finish(after, failed *After, today time.Time, others []string) func(folder string, names []string) (bool, error) {
+func Finish(after, failed *After, today time.Time, others []string) func(sites storage.Sites, folder string, names []string) (bool, error) {
 	var routes []*Route
 	if after.Disposition != Keep {
 		routes = append(routes, after.Route(today, false))
@@ -76,9 +75,9 @@ func Finish(after, failed *After, today time.Time, others []string) func(folder 
 	if routes == nil {
 		return nil
 	}
-	return func(folder string, names []string) (finished bool, err error) {
+	return func(sites storage.Sites, folder string, names []string) (finished bool, err error) {
 		for _, route := range routes {
-			done, err := route.Finish(place.Absolute(folder), names, others)
+			done, err := route.Finish(sites, storage.Absolute(folder), names, others)
 			if err != nil {
 				return finished, err
 			}
@@ -95,22 +94,27 @@ func (a *After) Receives(path string) bool {
 	case a.Disposition != Move:
 		return false
 	case a.Into != nil:
-		return a.Into.Could(strings.TrimSuffix(place.Absolute(path), "/"))
-	case remote.IsAddress(path):
-		return strings.TrimSuffix(place.Absolute(path), "/") == strings.TrimSuffix(place.Absolute(a.Folder), "/")
+		return a.Into.Could(strings.TrimSuffix(storage.Absolute(path), "/"))
 	}
-	to, errTo := os.Stat(a.Folder)
-	at, errAt := os.Stat(path)
-	return errTo == nil && errAt == nil && os.SameFile(to, at)
+	return storage.Same(a.Folder, path)
 }
 
-// Each deals with several that may go, in their order; those at addresses several at a time, as
-// they mostly wait.
-func Each[T any](ctx context.Context, groups []*Group, do func(g *Group) T, tell func(T)) {
-	workers := 1
-	if len(groups) > 0 && !slices.ContainsFunc(groups, func(g *Group) bool { return len(g.Files) > 0 && !g.Files[0].Remote }) {
-		workers = 2 * remote.DefaultConnections
+// Check makes sure that a source, which lies at an address or on disk, could go where it is to go. Anything else is of
+// kind fault.Usage.
+func (a *After) Check(path string, at *remote.Address, today time.Time) error {
+	if a.Disposition != Move {
+		return nil
 	}
+	return storage.CheckMove(path, at, a.folder(path, today))
+}
+
+// Each deals with several that may go, in their order; those that are mostly waited for several at a time.
+func Each[T any](ctx context.Context, groups []*Group, do func(g *Group) T, tell func(T)) {
+	var files []blob.File
+	for _, g := range groups {
+		files = append(files, g.Files...)
+	}
+	workers := storage.Parallel(files)
 	// Nobody is left in between: what is interrupted says so itself.
 	_, _ = schedule.Each(context.WithoutCancel(ctx), len(groups), schedule.Options{Workers: workers}, func(i int) (T, error) { return do(groups[i]), nil }, tell)
 }
@@ -127,7 +131,7 @@ func Together(all [][]blob.File) (groups []*Group) {
 	for i, files := range all {
 		g := &Group{}
 		for _, f := range files {
-			if id := identity(f); id != nil && of[id] != nil {
+			if id := storage.IDOf(f); id != nil && of[id] != nil {
 				g = of[id]
 				break
 			}
@@ -137,24 +141,13 @@ func Together(all [][]blob.File) (groups []*Group) {
 		}
 		g.Of = append(g.Of, i)
 		for _, f := range files {
-			if id := identity(f); id != nil {
+			if id := storage.IDOf(f); id != nil {
 				of[id] = g
 			}
-			if !slices.ContainsFunc(g.Files, func(other blob.File) bool { return f.Path == other.Path || !f.Remote && SameEntry(f, other.Path) }) {
+			if !slices.ContainsFunc(g.Files, func(other blob.File) bool { return f.Path == other.Path || storage.SameEntry(f, other.Path) }) {
 				g.Files = append(g.Files, f)
 			}
 		}
 	}
 	return groups
-}
-
-// identity is what a file is on the disk, or its address; nil where that is not known.
-func identity(f blob.File) any {
-	if f.Remote {
-		return f.Path
-	}
-	if id, _, known := folder.IDOf(f.Path, f.Info); known {
-		return id
-	}
-	return nil
 }

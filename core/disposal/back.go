@@ -4,16 +4,28 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"time"
 
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/storage"
 )
 
 // A Source is a file that was moved when it was done with, or removed because the same lay there.
 type Source struct {
 	From, To string
-	SHA256   string // in hexadecimal
-	Copy     bool   // To was there before, and stays
+	SHA256   string // in hexadecimal; empty: the other two have to do, of what lies at a server
+	Size     int64
+	Modified time.Time
+	Copy     bool // To was there before, and stays
+}
+
+// is reports whether something is that file.
+func (f *Source) is(s *Seen) bool {
+	if f.SHA256 == "" && storage.IsFar(s.FileInfo) {
+		return s.Size() == f.Size && s.ModTime().Equal(f.Modified)
+	}
+	return s.Is(f.SHA256)
 }
 
 // Return brings it back to where it was, and reports whether it did, or in a dry run would: it may be there already. Of
@@ -26,13 +38,13 @@ func (g *Ground) Return(source *Source, dryRun bool) (returned bool, err error) 
 			return false, fault.Reading(path, err)
 		}
 	}
-	back := free == nil && there.Is(source.SHA256)
+	back := free == nil && source.is(there)
 	switch {
 	case back && (missing != nil || source.Copy || sameEntry(moved, there)):
 		return false, nil
 	case missing != nil:
 		return false, fault.At(source.To, fault.New(fault.Refused, "%w", &Stays{"it is not there any more, where it was moved"}))
-	case !moved.Is(source.SHA256):
+	case !source.is(moved):
 		return false, fault.At(source.To, fault.New(fault.Refused, "%w", &Stays{"it changed since it was moved there"}))
 	case free == nil && !back:
 		return false, Existing(source.From)

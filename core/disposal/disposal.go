@@ -6,12 +6,14 @@
 package disposal
 
 import (
+	"context"
 	"io/fs"
 	"os"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
+	"widecrate/core/storage"
 )
 
 // A Record is what was delivered at a path, as it was found there after its commit.
@@ -21,14 +23,23 @@ type Record struct {
 	size     int64
 	modified int64
 
-	at *seenAt // nil: it is on disk
+	far *far // nil: the others tell all that is known
+}
+
+// far is what a server said of it.
+type far struct {
+	sites storage.Sites
+	info  fs.FileInfo
 }
 
 // Note makes a record. Errors are of kind fault.Unwritable: it should be there.
-func Note(path string) (Record, error) {
-	info, err := os.Lstat(path)
-	if err != nil {
-		return Record{}, fault.Writing(path, err)
+func Note(sites storage.Sites, path string) (Record, error) {
+	info, err := sites.Lstat(path)
+	switch {
+	case err != nil:
+		return Record{}, fault.Unwritten(path, err)
+	case storage.IsFar(info):
+		return Record{Path: path, far: &far{sites, info}}, nil
 	}
 	return recordOf(path, info), nil
 }
@@ -41,8 +52,9 @@ func recordOf(path string, info fs.FileInfo) Record {
 
 // Holds reports whether what was delivered is still there as it was.
 func (r Record) Holds() bool {
-	if r.at != nil {
-		return r.at.holds()
+	if r.far != nil {
+		now, err := r.far.sites.Lstat(r.Path)
+		return err == nil && (blob.File{Info: r.far.info}).Is(now)
 	}
 	info, err := os.Lstat(r.Path)
 	return err == nil && recordOf(r.Path, info) == r
@@ -55,11 +67,13 @@ func (s *Stays) Error() string { return s.Why }
 
 // Unchanged makes sure that files are still what the run has seen. Those that are not are
 // of kind fault.Refused, and Stays.
-func Unchanged(files []blob.File) error {
+func Unchanged(ctx context.Context, files []blob.File) error {
 	for _, f := range files {
-		now, err := os.Lstat(f.Path)
+		now, err := storage.Of(ctx, f).Lstat(f.Path)
 		why := ""
 		switch {
+		case Unanswered(err):
+			return err
 		case err != nil:
 			why = "it is not there any more"
 		case f.Info.Mode()&fs.ModeSymlink == 0 && now.Mode()&fs.ModeSymlink != 0:
@@ -85,7 +99,7 @@ func Packed(roots []string, files []blob.File, folders []string, archive []Recor
 		}
 	}
 	const do = "the archive is complete; remove what is left of the sources yourself"
-	g := NewGround(roots)
+	g := NewGround(storage.Sites{}, roots)
 	defer g.Close()
 	seen := make([]*Seen, len(files))
 	for i, f := range files {

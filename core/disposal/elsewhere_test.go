@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/place"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 	"widecrate/core/systemtest"
 	"widecrate/demo/standin"
 )
@@ -27,7 +29,7 @@ func TestFinishElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(server.Stop)
 	client := remote.New(remote.Options{Identity: server.Identity, KnownHosts: server.KnownHosts})
-	dead := fmt.Sprintf("%s-p%d%s", claim.NewPrefix(), 1<<30, claim.TakingSuffix)
+	dead := fmt.Sprintf("%s%d%s", strings.TrimSuffix(claim.NewRun(), strconv.Itoa(os.Getpid())), 1<<30, claim.TakingSuffix)
 	foreign := place.StagingPrefix + "aaaa" + dead[len(place.StagingPrefix)+4:]
 	begun := time.Date(2026, 5, 1, 22, 0, 0, 0, time.UTC)
 	for name, c := range map[string]struct {
@@ -40,7 +42,7 @@ func TestFinishElsewhere(t *testing.T) {
 		"a dead run":           {dead, false, "done", false, []string{"done/a.001", "done/a.002"}},
 		"of another host":      {foreign, false, "done", false, nil},
 		"and silent for long":  {foreign, true, "done", false, []string{"done/a.001", "done/a.002"}},
-		"this run":             {claim.NewFolder() + claim.TakingSuffix, false, "done", false, nil},
+		"this run":             {claim.NewRun() + claim.TakingSuffix, false, "done", false, nil},
 		"to another place now": {dead, false, "elsewhere", false, []string{"a.002", "done/a.001"}},
 		"a part is another":    {dead, false, "done", true, []string{"a.002", "done/a.001"}},
 	} {
@@ -73,10 +75,8 @@ func TestFinishElsewhere(t *testing.T) {
 		if c.changed {
 			put("a.002", "other")
 		}
-		finish := FinishAt(&After{Disposition: Move, Folder: folder.Sibling(c.to).String()}, &After{}, time.Now())
-		infos, err := folder.List(t.Context())
-		require.NoError(t, err)
-		finished, err := finish(t.Context(), folder, infos)
+		finish := Finish(&After{Disposition: Move, Folder: folder.Sibling(c.to).String()}, &After{}, time.Now(), nil)
+		finished, err := finish(storage.Sites{Context: t.Context(), Client: client}, strings.TrimSuffix(folder.String(), "/"), []string{c.journal, "a.002"})
 		require.NoError(t, err, name)
 		var left []string
 		for path := range systemtest.Contents(t, dir) {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/fault"
+	"widecrate/core/storage"
 	"widecrate/core/systemtest"
 )
 
@@ -36,9 +37,9 @@ func TestReturn(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, at), []byte(text), 0o666))
 		}
 		before := systemtest.Contents(t, dir)
-		g := NewGround([]string{dir})
+		g := NewGround(storage.Sites{}, []string{dir})
 		for _, dryRun := range []bool{true, false} {
-			returned, err := g.Return(&Source{filepath.Join(dir, "to"), filepath.Join(dir, "from"), one, c.copied}, dryRun)
+			returned, err := g.Return(&Source{From: filepath.Join(dir, "to"), To: filepath.Join(dir, "from"), SHA256: one, Copy: c.copied}, dryRun)
 			assert.ErrorIs(t, err, c.err, name)
 			assert.Equal(t, c.returned, returned, name)
 			if dryRun || c.err != nil {
@@ -67,7 +68,7 @@ func TestGround(t *testing.T) {
 	}
 	root := filepath.Join(dir, "root")
 	a, b, kept, lies := put("root/d/a", "same"), put("root/d/b", "new"), put("root/kept/b", "old"), put("elsewhere/a", "same")
-	g := NewGround([]string{root})
+	g := NewGround(storage.Sites{}, []string{root})
 	defer g.Close()
 	see := func(path string) *Seen {
 		s, err := g.See(path)
@@ -96,7 +97,7 @@ func TestGround(t *testing.T) {
 	systemtest.NeedsLinks(t)
 	require.NoError(t, os.Rename(filepath.Join(root, "d"), filepath.Join(root, "aside")))
 	require.NoError(t, os.Symlink(filepath.Dir(lies), filepath.Join(root, "d")))
-	fresh := NewGround([]string{root})
+	fresh := NewGround(storage.Sites{}, []string{root})
 	defer fresh.Close()
 	var failed *fault.Error
 	for _, err := range []error{fresh.TakeAway(seenA), fresh.Move(seenA, filepath.Join(root, "x"))} {

@@ -9,6 +9,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // A Keeper keeps what is about to be replaced: a second name of it, or where the file system has
@@ -24,9 +25,9 @@ type Keeper struct {
 // ground is where something in a folder is kept.
 func (k *Keeper) ground(dir string) *Ground {
 	if k.open == nil {
-		k.open = NewGround([]string{place.Absolute(k.Folder)})
+		k.open = NewGround(storage.Sites{}, []string{storage.Absolute(k.Folder)})
 	}
-	if dir = place.Absolute(dir); !slices.Contains(k.open.roots, dir) {
+	if dir = storage.Absolute(dir); !slices.Contains(k.open.roots, dir) {
 		for _, left := range k.open.roots[1:] { // of the folders that things come from, the last one stays open
 			k.open.leave(way{left, false})
 		}
@@ -39,11 +40,11 @@ func (k *Keeper) ground(dir string) *Ground {
 // where something has that path, be it another name of the same file.
 func (k *Keeper) Keep(path, rel string) (string, error) {
 	g := k.ground(filepath.Dir(path))
-	seen, err := g.See(place.Absolute(path))
+	seen, err := g.See(storage.Absolute(path))
 	if err != nil {
 		return "", fault.Reading(path, err)
 	}
-	target := filepath.Join(place.Absolute(k.Folder), rel)
+	target := filepath.Join(storage.Absolute(k.Folder), rel)
 	for n := 1; ; n++ {
 		to := filepath.Join(filepath.Dir(target), place.Numbered(filepath.Base(target), n))
 		err := g.Second(seen, to)
@@ -78,7 +79,7 @@ func (k *Keeper) KeepAll(path, rel string) (string, error) {
 	defer g.Close() // not every system moves a folder that is open
 	top := ""
 	for n := 1; top == ""; n++ {
-		at := filepath.Join(place.Absolute(k.Folder), filepath.Dir(rel), place.Numbered(filepath.Base(rel), n))
+		at := filepath.Join(storage.Absolute(k.Folder), filepath.Dir(rel), place.Numbered(filepath.Base(rel), n))
 		if _, err := g.See(at); errors.Is(err, fs.ErrNotExist) {
 			top = at
 		} else if err != nil {
@@ -98,7 +99,7 @@ func (k *Keeper) KeepAll(path, rel string) (string, error) {
 			folders = append(folders, at)
 			return g.MakeFolder(to)
 		}
-		from := filepath.Join(place.Absolute(path), at.Rel)
+		from := filepath.Join(storage.Absolute(path), at.Rel)
 		seen, err := g.See(from)
 		if err != nil {
 			return fault.Reading(from, err)

@@ -8,7 +8,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/place"
-	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // Needed is a file that a run reads or writes, for people: a source, a part, a list, a receipt, the job file.
@@ -35,7 +35,7 @@ type needed struct {
 func (n *Needs) name() {
 	n.named = map[string]string{}
 	for _, f := range n.Named {
-		n.named[place.Key(place.Absolute(f.Path))] = f.What
+		n.named[place.Key(storage.Absolute(f.Path))] = f.What
 	}
 }
 
@@ -43,13 +43,10 @@ func (n *Needs) name() {
 func (n *Needs) find() {
 	n.byPath, n.byID = map[string]string{}, map[folder.ID][]needed{}
 	add := func(f Needed) {
-		n.byPath[place.Key(place.Absolute(f.Path))] = f.What
-		if remote.IsAddress(f.Path) {
-			return
-		}
+		n.byPath[place.Key(storage.Absolute(f.Path))] = f.What
 		info, err := os.Stat(f.Path)
 		if err != nil {
-			return // it is not there yet, or will be missed by whoever needs it
+			return // it is at a server, not there yet, or will be missed by whoever needs it
 		}
 		if id, _, known := folder.IDOf(f.Path, info); known {
 			n.byID[id] = append(n.byID[id], needed{blob.File{Path: f.Path, Info: info}, f.What})
@@ -69,7 +66,7 @@ func (n *Needs) Make(path string) error {
 		return nil
 	}
 	n.naming.Do(n.name)
-	if what := n.named[place.Key(place.Absolute(path))]; what != "" {
+	if what := n.named[place.Key(storage.Absolute(path))]; what != "" {
 		return inUse(path, what)
 	}
 	return nil
@@ -81,14 +78,11 @@ func (n *Needs) Replace(path string) error {
 		return nil
 	}
 	n.finding.Do(n.find)
-	if what := n.byPath[place.Key(place.Absolute(path))]; what != "" {
+	if what := n.byPath[place.Key(storage.Absolute(path))]; what != "" {
 		return inUse(path, what)
 	}
-	if remote.IsAddress(path) {
-		return nil
-	}
 	for _, f := range n.Folders {
-		if full := place.Absolute(path); place.Below(place.Absolute(f.Path), full) != full {
+		if full := storage.Absolute(path); storage.Below(storage.Absolute(f.Path), full) != full {
 			return inUse(path, f.What)
 		}
 	}
@@ -98,7 +92,7 @@ func (n *Needs) Replace(path string) error {
 	}
 	id, _, _ := folder.IDOf(path, info)
 	for _, f := range n.byID[id] {
-		if SameEntry(f.File, path) {
+		if storage.SameEntry(f.File, path) {
 			return inUse(path, f.what)
 		}
 	}

@@ -7,36 +7,37 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"time"
 
 	"widecrate/core/blob"
 	"widecrate/core/claim"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // An Old is what stood at a path when a run decided to replace it: a file, or nothing.
 type Old struct {
-	path string
-	info fs.FileInfo  // nil: nothing was there
-	held *os.File     // locked until it is replaced; nil: only meanwhile
-	turn *claim.Claim // a name beside the file, where a lock is not enough; nil: a lock is
+	path  string
+	sites storage.Sites
+	info  fs.FileInfo  // nil: nothing was there
+	held  *os.File     // locked until it is replaced; nil: only meanwhile
+	turn  *claim.Claim // a name beside the file, where a lock is not enough; nil: a lock is
 }
 
-// Look finds what stands at a path. A folder is of kind fault.Refused.
-func Look(path string) (*Old, error) {
-	o := &Old{path: path}
-	info, err := os.Lstat(path)
+// Look finds what stands at a path. A folder is of kind fault.Refused. What is done with it later is not interrupted.
+func Look(sites storage.Sites, path string) (*Old, error) {
+	o := &Old{path: path, sites: sites.Begun()}
+	info, err := sites.Lstat(path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return o, nil
 	case err != nil:
-		return nil, fault.Writing(path, err)
+		return nil, fault.Unwritten(path, err)
 	case info.IsDir():
 		return nil, fault.At(path, fault.New(fault.Refused, "it is a folder"))
 	}
-	_ = os.SameFile(info, info) // on Windows, which file it is is only asked when that is compared
 	o.info = info
 	return o, nil
 }
@@ -97,7 +98,7 @@ func hold(path string) (*Old, error) {
 		return nil, fault.Reading(path, err)
 	}
 	locked := claim.Lock(f)
-	o, err := Look(path)
+	o, err := Look(storage.Sites{}, path)
 	if err == nil && o.info != nil {
 		ours, statErr := f.Stat()
 		if !claim.Held(locked) && statErr == nil && os.SameFile(ours, o.info) { // without locks there, a look has to do
@@ -134,35 +135,38 @@ func (o *Old) Path() string { return o.path }
 
 // Still makes sure that the file is as it was seen; anything else is of kind fault.Refused.
 func (o *Old) Still() error {
-	now, err := os.Lstat(o.path)
+	now, err := o.sites.Lstat(o.path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil // whoever took it away has left room
 	case err != nil:
-		return fault.Writing(o.path, err)
+		return fault.Unwritten(o.path, err)
 	case o.info == nil, !(blob.File{Info: o.info}).Is(now):
 		return fault.At(o.path, fault.New(fault.Refused, "something else has changed it meanwhile").Advise("nothing was replaced; run it again"))
 	}
 	return nil
 }
 
-// Yield gives the place to a file of the same folder that has a hidden name.
+// Yield gives the place to a file of the same folder that has a hidden name; over: it goes over what was seen.
 // Nobody else who asks here can do so between the look and the move.
-func (o *Old) Yield(dir *folder.Folder, hidden, name string) error {
+func (o *Old) Yield(dir storage.Folder, hidden, name string, over bool) error {
 	replace := func() error {
 		if err := o.Still(); err != nil {
 			return err
 		}
-		return dir.MoveTo(hidden, dir.Handle, name, o.info != nil)
+		if o.info == nil || !over {
+			return dir.Move(hidden, nil, dir, name)
+		}
+		return dir.MoveOver(hidden, nil, dir, name)
 	}
 	if runtime.GOOS == "windows" { // where no file is replaced that is open
 		o.LetGo()
 		return replace()
 	}
-	if o.held == nil && o.info != nil && o.info.Mode().IsRegular() {
-		if f, err := os.Open(o.path); err == nil {
+	if _, locks := dir.(storage.Locker); locks && o.held == nil && o.info != nil && o.info.Mode().IsRegular() {
+		if f, err := dir.OpenToRead(name); err == nil {
 			defer f.Close()
-			return claim.Together(f, replace)
+			return claim.Together(f.(*os.File), replace)
 		}
 	}
 	return replace()
@@ -170,30 +174,58 @@ func (o *Old) Yield(dir *folder.Folder, hidden, name string) error {
 
 // KeepAs keeps the file for Back under a hidden name, a second one, or where there are none
 // the only one; empty: there is nothing to keep.
-func (o *Old) KeepAs(dir *folder.Folder, name, second, moved string) string {
-	switch {
-	case o.info == nil:
-		return ""
-	case dir.LinkTo(name, dir.Handle, second) == nil:
-		return second
-	case dir.MoveTo(name, dir.Handle, moved, false) == nil:
-		return moved
+func (o *Old) KeepAs(dir storage.Folder, name, second, moved string) (kept string, err error) {
+	if o.info == nil {
+		return "", nil
 	}
-	return ""
+	if links, can := dir.(storage.Linker); can && links.Link(name, dir, second) == nil {
+		return second, nil
+	}
+	if err := o.Still(); err != nil {
+		return "", err
+	}
+	err = dir.Move(name, o.info, dir, moved)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	return moved, err
 }
 
-// Back puts the file back under its name.
-func (o *Old) Back(dir *folder.Folder, kept, name string) error {
-	return dir.MoveTo(kept, dir.Handle, name, true)
+// Back puts the file back under its name, over the new one that took its place, or where none has.
+func (o *Old) Back(dir storage.Folder, kept, name string, over bool) error {
+	if over {
+		err := dir.MoveOver(kept, nil, dir, name)
+		_ = dir.Remove(kept, nil) // a second name of what is there stays where it was
+		return err
+	}
+	err := dir.Move(kept, nil, dir, name)
+	if errors.Is(err, fs.ErrExist) && strings.HasSuffix(kept, claim.OldSuffix) { // it never went
+		return dir.Remove(kept, nil)
+	}
+	return err
 }
 
-// Gone lets go of what was kept: the new file is seen at its place.
-func (o *Old) Gone(dir *folder.Folder, kept, name string) { _ = Replaced(dir, kept, dir, name) }
+// Gone lets go of what was kept: the new file is seen at its place. Where it is not, the old one goes back there.
+func (o *Old) Gone(dir storage.Folder, kept, name string) error {
+	_, err := dir.Lstat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return dir.Move(kept, nil, dir, name)
+	case err != nil:
+		return err
+	}
+	return dir.Remove(kept, nil)
+}
 
 // Remove takes the file away: a part of a set of which all other parts are new.
 func (o *Old) Remove() error {
 	if err := o.Still(); err != nil {
 		return err
 	}
-	return fault.Writing(o.path, remove(o.path))
+	dir, err := o.sites.Open(storage.Dir(o.path))
+	if err != nil {
+		return fault.Writing(o.path, err)
+	}
+	defer dir.Close()
+	return fault.Writing(o.path, asStale(o.path, dir.Remove(storage.Base(o.path), o.info)))
 }

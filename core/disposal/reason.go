@@ -4,40 +4,19 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
-	"widecrate/core/blob"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // reasonSuffix is that of the file with the reason.
 const reasonSuffix = ".reason.txt"
 
-// withReason writes the reason first, and returns its path: an archive without one would be a riddle.
-func (r *Route) withReason(files []blob.File, to []string, why error) (reason string, err error) {
-	var seen *Seen
-	g := r.ground(files[:1], to[:1])
-	defer g.Close()
-	if to[0] != "" { // else the same lies there already
-		if reason, err = writeReason(g, to[0], why, r.Begun); err != nil {
-			return "", err
-		}
-		if reason != "" {
-			if seen, err = g.See(reason); err != nil {
-				return "", fault.Writing(reason, err)
-			}
-		}
-	}
-	if err = r.Sources(files, to); err != nil && seen != nil {
-		_ = g.TakeAway(seen) // the first error says what is wrong
-	}
-	return reason, err
-}
+// longestReason bounds what is read of such a file.
+const longestReason = 1 << 20
 
 // reasonText is what such a file says.
 func reasonText(why error, now time.Time) string {
@@ -51,57 +30,64 @@ func reasonText(why error, now time.Time) string {
 }
 
 // writeReason writes a file beside another, under a name that is free; of one that says the same,
-// because a run was killed before it moved anything, the path is empty.
-func writeReason(g *Ground, beside string, why error, now time.Time) (path string, err error) {
+// because a run was killed before it moved anything, there is none.
+func writeReason(g *Ground, beside string, why error, now time.Time) (*Seen, error) {
 	text := reasonText(why, now)
 	for n := 1; ; n++ {
-		path = filepath.Join(filepath.Dir(beside), place.Numbered(filepath.Base(beside)+reasonSuffix, n))
-		err := g.Write(path, now, func(out *os.File) error {
-			_, err := out.WriteString(text)
+		path := storage.Join(storage.Dir(beside), place.Numbered(storage.Base(beside)+reasonSuffix, n))
+		err := g.Write(path, now, func(out storage.File) error {
+			_, err := io.WriteString(out, text)
 			if err == nil {
-				err = out.Chmod(0o644)
+				err = allow(out, 0o644)
 			}
 			return err
 		})
+		if err != nil && !isTaken(g, path, err) {
+			return nil, err
+		}
+		seen, unseen := g.See(path)
 		switch {
-		case !isTaken(g, path, err):
-			return path, err
-		case saysTheSame(path, text):
-			return "", nil
+		case err == nil:
+			return seen, fault.Writing(path, unseen)
+		case unseen == nil && seen.says(text):
+			return nil, nil
 		}
 	}
 }
 
 // ReasonSum is the SHA-256, in hexadecimal, of what was seen as a reason: without its first line, which says when.
 func (s *Seen) ReasonSum() (string, error) {
+	why, err := s.reason()
+	return sumOf(why), err
+}
+
+// reason is what a file says after its first line.
+func (s *Seen) reason() (string, error) {
+	if !s.Mode().IsRegular() {
+		return "", fault.New(fault.Refused, "it is no file")
+	}
 	f, err := s.open(s.ground)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
-	const longest = 1 << 20
-	text, err := io.ReadAll(io.LimitReader(f, longest))
+	text, err := io.ReadAll(io.LimitReader(f, longestReason))
 	_, why, _ := strings.Cut(string(text), "\n")
-	return sumOf(why), err
+	return why, err
+}
+
+// says reports whether a file gives this reason, at whatever time.
+func (s *Seen) says(text string) bool {
+	was, err := s.reason()
+	_, is, _ := strings.Cut(text, "\n")
+	return err == nil && was == is
 }
 
 // ReasonProof is Seen.ReasonSum of what is at a path.
-func ReasonProof(path string) (string, error) { return proof(path, (*Seen).ReasonSum) }
-
-// saysTheSame reports whether a file gives this reason, at whatever time.
-func saysTheSame(path, text string) bool {
-	file, _, err := folder.OpenRegular(path)
-	if err != nil {
-		return false
-	}
-	defer file.Close()
-	return givesReason(file, text)
-}
-
-// givesReason is saysTheSame of what is read.
-func givesReason(r io.Reader, text string) bool {
-	there, err := io.ReadAll(io.LimitReader(r, int64(len(text))+1))
-	_, was, _ := strings.Cut(string(there), "\n")
-	_, is, _ := strings.Cut(text, "\n")
-	return err == nil && was == is
+func ReasonProof(sites storage.Sites, path string) (sum string, err error) {
+	err = seeing(sites, path, func(s *Seen) error {
+		sum, err = s.ReasonSum()
+		return err
+	})
+	return sum, err
 }

@@ -5,8 +5,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
-	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // A Route says where sources go.
@@ -29,7 +29,6 @@ type Route struct {
 
 	mu    sync.Mutex
 	taken map[string]bool // by what was moved
-	made  map[string]bool // folders at addresses
 }
 
 // LiesThere is why a source stays that lies where it would be moved.
@@ -38,7 +37,7 @@ const LiesThere = "it lies already where it would be moved"
 // Taken is what became of the files of a source.
 type Taken struct {
 	Files  []Went // nil: they were kept
-	Reason string // the path of the file on disk that says why they failed; empty: there is none
+	Reason string // the path of the file that says why they failed; empty: there is none
 	Kept   string // why they were kept; empty: they went, or Err says why not
 	Err    error
 }
@@ -53,23 +52,21 @@ type Went struct {
 // Take lets the files of a source go where the route says, all of them or none, with the
 // reason beside them where there is one, or finds out in a dry run where they would go.
 func (r *Route) Take(ctx context.Context, files []blob.File, why error, dryRun bool) (t Taken) {
-	if files[0].Remote {
-		return r.takeElsewhere(ctx, files, why, dryRun)
-	}
-	err := Unchanged(files)
-	var all []string
+	sites := storage.Of(ctx, files[0])
+	var to, same []string
+	err := Unchanged(ctx, files)
 	if err == nil {
-		all, err = r.Destinations(files)
+		to, same, err = r.destinations(sites, files)
+	}
+	if err == nil {
+		err = ctx.Err()
 	}
 	switch {
 	case err != nil:
-	case all == nil:
+	case to == nil:
 		return Taken{Kept: LiesThere}
-	case dryRun:
-	case why != nil:
-		t.Reason, err = r.withReason(files, all, why)
-	default:
-		err = r.Sources(files, all)
+	case !dryRun:
+		t.Reason, err = r.take(sites.Begun(), files, to, same, why)
 	}
 	if stays, ok := errors.AsType[*Stays](err); ok {
 		return Taken{Kept: stays.Why}
@@ -78,62 +75,60 @@ func (r *Route) Take(ctx context.Context, files []blob.File, why error, dryRun b
 		return Taken{Err: err}
 	}
 	for i, f := range files {
-		went := Went{From: f.Path, To: all[i], SHA256: f.SHA256}
-		if in := r.To(f.Path, r.Begun); went.To == "" && in != "" { // the same bytes are there
-			if went.There = filepath.Join(in, filepath.Base(f.Path)); why != nil {
-				went.To = went.There
-			}
+		went := Went{From: f.Path, To: to[i], There: same[i], SHA256: f.SHA256}
+		if same[i] != "" && why != nil {
+			went.To = same[i]
 		}
 		t.Files = append(t.Files, went)
 	}
 	return t
 }
 
-// Destinations are the paths that files go to together, each empty where the file is
-// removed: always, or because the same bytes are there already. Where something else of
-// that name is, all of them get a number. One that lies there already stays; if all do, there
-// are none.
-func (r *Route) Destinations(files []blob.File) ([]string, error) {
-	to := make([]string, len(files))
+// destinations are the paths that files go to together; empty where the file is removed: always, or because the same
+// bytes lie there already, as same says. Where something else of that name is, all of them get a number. One that lies
+// there itself stays; if all do, there are none.
+func (r *Route) destinations(sites storage.Sites, files []blob.File) (to, same []string, err error) {
 	for n := 1; ; n++ {
+		to, same = make([]string, len(files)), make([]string, len(files))
+		var claimed []string
 		free, lie := true, 0
 		for i, f := range files {
 			in := r.To(f.Path, r.Begun)
 			if in == "" {
 				continue
 			}
-			to[i] = filepath.Join(in, numbered(filepath.Base(f.Path), n, len(files) > 1))
-			if SameEntry(f, to[i]) {
-				to[i] = place.Absolute(f.Path)
+			path := storage.Join(in, numbered(storage.Base(f.Path), n, len(files) > 1))
+			if storage.SameEntry(f, path) {
+				to[i] = storage.Absolute(f.Path)
 				lie++
 				continue
 			}
-			same, taken, err := r.there(f, to[i])
-			if err != nil {
-				return nil, err
+			isSame, isTaken := false, !r.claim(place.Key(path))
+			if !isTaken {
+				claimed = append(claimed, place.Key(path))
+				if isSame, isTaken, err = there(sites, f, path); err != nil {
+					return nil, nil, err
+				}
 			}
-			if same {
-				to[i] = ""
+			if isSame {
+				same[i] = path
+			} else {
+				to[i] = path
 			}
-			free = free && !taken
+			free = free && !isTaken
 		}
-		if lie == len(files) {
-			return nil, nil
+		switch {
+		case lie == len(files) && lie > 0:
+			return nil, nil, nil
+		case free:
+			return to, same, nil
 		}
-		if free {
-			break
-		}
+		r.giveBack(claimed)
 	}
-	for _, path := range to {
-		if path != "" {
-			r.take(place.Key(path))
-		}
-	}
-	return to, nil
 }
 
-// take notes that a place is taken by what was moved, and reports whether it was free.
-func (r *Route) take(key string) bool {
+// claim takes a place for what is moved, and reports whether it was free: several may go at a time.
+func (r *Route) claim(key string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.taken == nil {
@@ -144,37 +139,38 @@ func (r *Route) take(key string) bool {
 	return !was
 }
 
+// giveBack gives places back that were not taken after all.
+func (r *Route) giveBack(keys []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, key := range keys {
+		delete(r.taken, key)
+	}
+}
+
 // there finds out what stands at a path: the bytes of a file under another name, which
 // makes room, or something else.
-func (r *Route) there(f blob.File, path string) (same, taken bool, err error) {
-	info, err := os.Lstat(path)
+func there(sites storage.Sites, f blob.File, path string) (same, taken bool, err error) {
+	info, err := sites.Lstat(path)
 	switch {
-	case r.taken[place.Key(path)]:
-		return false, true, nil
 	case errors.Is(err, fs.ErrNotExist):
 		return false, false, nil
 	case err != nil:
-		return false, false, fault.Writing(path, err)
-	case !info.Mode().IsRegular():
+		return false, false, fault.Unwritten(path, err)
+	case !info.Mode().IsRegular() || info.Size() != f.Size():
 		return false, true, nil
 	}
-	same, err = blob.EqualFiles(f, blob.File{Path: path, Info: info})
+	var both [2]blob.File
+	for i, path := range []string{f.Path, path} {
+		if both[i], err = sites.Find(path); err == nil && both[i].Info == nil {
+			return false, true, nil
+		}
+		if err != nil {
+			return false, false, err
+		}
+	}
+	same, err = blob.EqualFiles(both[0], both[1])
 	return same, !same, err
-}
-
-// SameEntry reports whether a path is a file's own, however it is written, or that of a
-// link that leads to it. Another name of the same file is not.
-func SameEntry(f blob.File, path string) bool {
-	there, err := os.Stat(path)
-	if err != nil || !os.SameFile(there, f.Info) {
-		return false
-	}
-	if link, err := os.Lstat(path); err != nil || link.Mode()&fs.ModeSymlink != 0 {
-		return err == nil
-	}
-	a, errA := os.Stat(filepath.Dir(f.Path))
-	b, errB := os.Stat(filepath.Dir(path))
-	return errA == nil && errB == nil && os.SameFile(a, b) && strings.EqualFold(filepath.Base(f.Path), filepath.Base(path))
 }
 
 // numbered is place.Numbered, but for the parts of a set, which keep what comes after the
@@ -188,90 +184,137 @@ func numbered(name string, n int, part bool) string {
 }
 
 // ground is where files go from, and to.
-func (r *Route) ground(files []blob.File, to []string) *Ground {
+func (r *Route) ground(sites storage.Sites, files []blob.File, to, same []string) *Ground {
 	var roots []string
 	for i, f := range files {
-		roots = append(roots, filepath.Dir(place.Absolute(f.Path)))
-		if to[i] != "" {
-			roots = append(roots, r.base(to[i]))
+		roots = append(roots, storage.Dir(storage.Absolute(f.Path)))
+		for _, path := range []string{to[i], same[i]} {
+			if path != "" {
+				roots = append(roots, r.base(path))
+			}
 		}
 	}
-	return NewGround(roots)
+	return NewGround(sites, roots)
 }
 
 // base is the folder below which a file goes to a path.
 func (r *Route) base(to string) string {
-	if r.Base != "" && place.Below(r.Base, to) != to {
-		return r.Base
+	if r.Base != "" {
+		if _, is := storage.Inside(r.Base, to); is {
+			return r.Base
+		}
 	}
-	return filepath.Dir(to)
+	return storage.Dir(to)
 }
 
-// Sources takes the files of a source away, to where Destinations says: all of them, or
-// none with an error, as far as the system lets them be put back. One that is not as it was
-// read is of kind fault.Refused. What a run that was killed leaves, Finish finishes.
-func (r *Route) Sources(files []blob.File, to []string) error {
-	if err := Unchanged(files); err != nil {
-		return err
-	}
-	g := r.ground(files, to)
+// take takes the files of a source away, to where destinations says: all of them, or none with an error, as far as the
+// place lets them be put back. One that is not as it was read is of kind fault.Refused. The reason is there before
+// them: an archive without one would be a riddle. What a run that was killed leaves, Finish finishes.
+func (r *Route) take(sites storage.Sites, files []blob.File, to, same []string, why error) (reason string, err error) {
+	g := r.ground(sites, files, to, same)
 	defer g.Close()
-	first, prefix := files[0].Path, claim.NewPrefix()
-	clearDead(filepath.Dir(first))
+	run := claim.NewRun()
 	journal := taking{Begun: r.Begun, Failed: r.Failed}
-	var seen []*Seen
-	var aside []string
+	var going []*gone
 	for i, f := range files {
-		path := place.Absolute(f.Path)
+		path := storage.Absolute(f.Path)
 		if to[i] == path { // it lies there
 			continue
 		}
 		s, err := g.See(path)
 		if err != nil || !f.Is(s.FileInfo) {
-			return fault.At(f.Path, fault.New(fault.Refused, "%w", &Stays{"it changed since it was read"}))
+			return "", fault.At(f.Path, fault.New(fault.Refused, "%w", &Stays{"it changed since it was read"}))
 		}
-		one := taken{Path: path, To: to[i], Size: f.Info.Size(), Modified: f.Info.ModTime()}
+		one := &gone{Seen: s, to: to[i], same: same[i]}
 		if to[i] == "" { // removed when all are out of the way
-			one.Aside = filepath.Join(filepath.Dir(path), claim.Hidden(prefix, i+1))
+			one.aside = storage.Join(storage.Dir(path), claim.Hidden(run, i+1)+claim.MovedSuffix)
 		}
-		seen, aside = append(seen, s), append(aside, cmp.Or(one.Aside, one.To))
-		journal.Files = append(journal.Files, one)
+		going = append(going, one)
+		journal.Files = append(journal.Files, taken{Path: path, To: to[i], Aside: one.aside, Size: f.Info.Size(), Modified: f.Info.ModTime()})
 	}
-	if len(seen) == 1 && journal.Files[0].To == "" {
-		return g.TakeAway(seen[0])
+	if dir, _, err := g.at(going[0].Path, false, false); err == nil {
+		claim.ClearDead(dir)
 	}
-	if len(seen) > 1 {
-		if err := journal.write(prefix); err != nil {
-			return fault.Writing(first, err)
+	if why != nil && going[0].to != "" { // else the same lies there already
+		written, unwritten := writeReason(g, going[0].to, why, r.Begun)
+		if unwritten != nil {
+			return "", unwritten
 		}
-		defer journal.end()
-	}
-	back := func(done int) error {
-		s, err := g.See(aside[done])
-		if err == nil {
-			err = g.Move(s, seen[done].Path)
+		if written != nil {
+			reason = written.Path
+			defer func() {
+				if err != nil {
+					_ = g.TakeAway(written) // the first error says what is wrong
+				}
+			}()
 		}
-		return fault.Writing(seen[done].Path, err)
 	}
-	for i, s := range seen {
-		err := g.Move(s, aside[i])
+	err = g.takeTogether(going, &journal, run)
+	return reason, err
+}
+
+// gone is a file that is to go.
+type gone struct {
+	*Seen
+	to, aside string // where it is moved; where it lies before it is removed
+	same      string // where the same bytes lie; empty: it is removed whatever is elsewhere
+}
+
+// takeTogether lets files go: all of them, or none with an error.
+func (g *Ground) takeTogether(going []*gone, journal *taking, run string) error {
+	first := going[0]
+	if len(going) == 1 && first.to == "" && first.same == "" {
+		return g.TakeAway(first.Seen)
+	}
+	if len(going) > 1 || first.same != "" {
+		end, err := journal.write(g, first.Path, run)
+		if err != nil {
+			return fault.Writing(first.Path, err)
+		}
+		defer end()
+	}
+	for i, one := range going {
+		err := g.Move(one.Seen, cmp.Or(one.to, one.aside))
 		if err == nil {
 			continue
 		}
-		for done := i - 1; done >= 0; done-- {
-			err = errors.Join(err, back(done))
+		for _, done := range slices.Backward(going[:i]) {
+			err = errors.Join(err, g.back(done))
 		}
 		return err
 	}
 	var failed error
-	for _, one := range journal.Files {
-		if one.To == "" {
-			s, err := g.See(one.Aside)
-			if err == nil {
-				err = g.TakeAway(s)
-			}
-			failed = errors.Join(failed, err)
+	for _, one := range going {
+		if one.to == "" {
+			failed = errors.Join(failed, g.letGo(one))
 		}
 	}
-	return fault.Writing(first, failed)
+	return failed
+}
+
+// back moves a file back to where it was.
+func (g *Ground) back(one *gone) error {
+	s, err := g.See(cmp.Or(one.to, one.aside))
+	if err == nil {
+		err = g.Move(s, one.Path)
+	}
+	return fault.Writing(one.Path, err)
+}
+
+// letGo removes a file that was set aside. One of which the same is to lie elsewhere goes only if that is still there
+// now: both may have been one file, as places can have several paths for a folder.
+func (g *Ground) letGo(one *gone) error {
+	if one.same != "" {
+		switch _, err := g.See(one.same); {
+		case errors.Is(err, fs.ErrNotExist):
+			return errors.Join(g.back(one), fault.At(one.Path, fault.New(fault.Refused, "%w", &Stays{LiesThere})))
+		case err != nil:
+			return errors.Join(g.back(one), err)
+		}
+	}
+	s, err := g.See(one.aside)
+	if err == nil {
+		err = g.TakeAway(s)
+	}
+	return fault.Writing(one.Path, err)
 }

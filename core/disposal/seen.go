@@ -3,14 +3,12 @@ package disposal
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"io/fs"
-	"os"
-	"path/filepath"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
-	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // Seen is a file or link, as it was looked at. Its methods use the Ground that it was seen on.
@@ -31,21 +29,33 @@ func (g *Ground) See(path string) (*Seen, error) {
 	if err != nil {
 		return nil, err
 	}
-	_ = os.SameFile(info, info) // on Windows, which file it is is only asked when that is compared
 	return &Seen{path, info, g}, nil
 }
 
 // again looks at it once more, in a folder that is open. Anything else that is there now is of kind
 // fault.Refused, and Stays.
-func (s *Seen) again(g *Ground) (dir *folder.Folder, name string, err error) {
+func (s *Seen) again(g *Ground) (dir storage.Folder, name string, err error) {
 	if dir, name, err = g.at(s.Path, false, false); err != nil {
 		return nil, "", fault.Reading(s.Path, err)
 	}
 	now, err := dir.Lstat(name)
+	if Unanswered(err) {
+		return nil, "", err
+	}
 	if err != nil || !(blob.File{Info: s.FileInfo}).Is(now) {
-		return nil, "", fault.At(s.Path, fault.New(fault.Refused, "%w", &Stays{"it changed since it was looked at"}))
+		return nil, "", stale(s.Path)
 	}
 	return dir, name, nil
+}
+
+// Unanswered reports whether a look failed because a server did not answer it.
+func Unanswered(err error) bool {
+	return fault.Of(err) == fault.Unreadable && !errors.Is(err, fs.ErrNotExist)
+}
+
+// stale is the error of what is another by now.
+func stale(path string) error {
+	return fault.At(path, fault.New(fault.Refused, "%w", &Stays{storage.ErrStale.Error()}))
 }
 
 // Link is the path that a link leads to.
@@ -54,11 +64,15 @@ func (s *Seen) Link() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return dir.Readlink(name)
+	links, can := dir.(storage.Linker)
+	if !can {
+		return "", fault.At(s.Path, errors.ErrUnsupported)
+	}
+	return links.Readlink(name)
 }
 
 // open opens a file, which is that.
-func (s *Seen) open(g *Ground) (*os.File, error) {
+func (s *Seen) open(g *Ground) (storage.Reader, error) {
 	dir, name, err := g.at(s.Path, false, false)
 	if err != nil {
 		return nil, err
@@ -69,7 +83,7 @@ func (s *Seen) open(g *Ground) (*os.File, error) {
 	}
 	if info, err := f.Stat(); err != nil || !(blob.File{Info: s.FileInfo}).Is(info) {
 		f.Close()
-		return nil, fault.New(fault.Refused, "%w", &Stays{"it changed since it was looked at"})
+		return nil, stale(s.Path)
 	}
 	return f, nil
 }
@@ -123,17 +137,26 @@ func sumOf(text string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Proof is Seen.SHA256 of what is at a path, wherever that is. Errors are those of the system, or of kind
-// fault.Refused.
-func Proof(path string) (string, error) { return proof(path, (*Seen).SHA256) }
+// Proof is Seen.SHA256 of what is at a path; empty where all of it would have to be fetched: there, size and time
+// are all the proof. Errors are those of the system, or of kind fault.Refused.
+func Proof(sites storage.Sites, path string) (sum string, err error) {
+	err = seeing(sites, path, func(s *Seen) error {
+		if !storage.IsFar(s.FileInfo) {
+			sum, err = s.SHA256()
+		}
+		return err
+	})
+	return sum, err
+}
 
-func proof(path string, sum func(*Seen) (string, error)) (string, error) {
-	path = place.Absolute(path)
-	g := NewGround([]string{filepath.Dir(path)})
+// seeing looks at a path, wherever it leads.
+func seeing(sites storage.Sites, path string, do func(*Seen) error) error {
+	path = storage.Absolute(path)
+	g := NewGround(sites, []string{storage.Dir(path)})
 	defer g.Close()
 	s, err := g.See(path)
-	if err != nil {
-		return "", err
+	if err == nil {
+		err = do(s)
 	}
-	return sum(s)
+	return err
 }

@@ -1,20 +1,18 @@
 package disposal
 
 import (
-	"cmp"
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"widecrate/core/claim"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // taking is a journal of files that are taken away together, for the case that the run is
@@ -23,8 +21,6 @@ type taking struct {
 	Begun  time.Time
 	Failed bool `json:",omitempty"` // see Route
 	Files  []taken
-	file   *os.File // locked, as long as the run lives
-	path   string   // of the journal
 }
 
 // taken is a file that is to go.
@@ -37,54 +33,28 @@ type taken struct {
 }
 
 // write writes a journal into the folder of the first file.
-func (t *taking) write(prefix string) (err error) {
-	t.path = filepath.Join(filepath.Dir(t.Files[0].Path), prefix+claim.TakingSuffix)
-	t.file, err = os.OpenFile(t.path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+func (t *taking) write(g *Ground, first, run string) (end func(), err error) {
+	dir, _, err := g.at(first, false, false)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	_ = claim.Lock(t.file) // where there are no locks, only what is old is finished by others
 	text, err := json.Marshal(t)
-	if err == nil {
-		_, err = t.file.Write(text)
-	}
-	if err == nil {
-		err = t.file.Sync()
-	}
 	if err != nil {
-		t.end()
+		return nil, err
 	}
-	return err
-}
-
-// end removes a journal.
-func (t *taking) end() {
-	if t.file != nil {
-		t.file.Close()
-		_ = os.Remove(t.path) // one that stays names what is no more
-	}
-}
-
-// clearDead removes what dead runs left in a folder.
-func clearDead(path string) {
-	if dir, err := folder.OpenPath(path); err == nil {
-		claim.ClearDead(dir, path)
-		dir.Close()
-	}
+	return claim.WriteJournal(dir, run, text)
 }
 
 // Finish finishes what runs that are surely dead were taking away from a folder with
 // these names in it, and from others in which parts may lie, and reports whether there was
 // something. Who may write there could have made the journal: it is only followed within
 // these folders, and to the folder that To says for a file.
-func (r *Route) Finish(dir string, names, others []string) (finished bool, err error) {
+func (r *Route) Finish(sites storage.Sites, in string, names, others []string) (finished bool, err error) {
 	for _, name := range names {
-		prefix, is := strings.CutSuffix(name, claim.TakingSuffix)
-		isPrefix, here := claim.IsPrefix(prefix)
-		if !is || !isPrefix {
+		if !claim.IsJournal(name) {
 			continue
 		}
-		done, err := r.finishOne(filepath.Join(dir, name), here, others)
+		done, err := r.finishOne(sites.Begun(), in, name, others)
 		if err != nil {
 			return finished, err
 		}
@@ -93,83 +63,84 @@ func (r *Route) Finish(dir string, names, others []string) (finished bool, err e
 	return finished, nil
 }
 
-func (r *Route) finishOne(journal string, ours bool, others []string) (bool, error) {
-	f, err := openOurs(journal)
-	if err != nil {
-		return false, nil // its run has just ended, or it is not one of ours
-	}
-	t := taking{file: f, path: journal}
-	if !claim.Dead(f, ours, time.Now()) {
-		f.Close()
-		return false, nil
-	}
-	if json.NewDecoder(f).Decode(&t) != nil {
-		t.end() // the journal was just being written: nothing was taken away
-		return true, nil
-	}
-	if t.Failed != r.Failed {
-		f.Close()
-		return false, nil
-	}
-	var within []string
-	for _, dir := range append([]string{filepath.Dir(journal)}, others...) {
-		full, err := filepath.Abs(dir)
-		if err != nil {
-			f.Close()
-			return true, fault.Reading(journal, err)
-		}
-		within = append(within, full)
-	}
-	for _, one := range t.Files {
-		if one.Path != filepath.Clean(one.Path) || one.Aside != "" && one.Aside != filepath.Clean(one.Aside) {
-			continue // what is cleaned as text may lead elsewhere, through links
-		}
-		if !slices.Contains(within, filepath.Dir(one.Path)) || one.Aside != "" && filepath.Dir(one.Aside) != filepath.Dir(one.Path) {
-			continue
-		}
-		target := r.To(one.Path, t.Begun)
-		switch {
-		case one.To == "" && target != "": // the same bytes were there
-			one.To = filepath.Join(target, filepath.Base(one.Path))
-		case one.To != "" && (target == "" || filepath.Dir(one.To) != target || place.IsStaging(filepath.Base(one.To))):
-			continue
-		}
-		g := NewGround(append(within[:len(within):len(within)], r.base(cmp.Or(one.To, one.Path))))
-		err := one.finish(g)
-		g.Close()
-		if err != nil {
-			f.Close() // the journal stays, for the next run
-			return true, err
-		}
-	}
-	t.end()
-	return true, nil
-}
+// largestJournal bounds what is read of one.
+const largestJournal = 16 << 20
 
-// openOurs opens a journal that a run of the same user made; see folder.OpenOurs.
-func openOurs(journal string) (*os.File, error) {
-	dir, err := folder.OpenPath(filepath.Dir(journal))
+func (r *Route) finishOne(sites storage.Sites, in, name string, others []string) (finished bool, err error) {
+	dir, err := sites.Open(in)
 	if err != nil {
-		return nil, err
+		return false, nil //nolint:nilerr // there is nothing to be found either, which is said
 	}
 	defer dir.Close()
-	made, err := claim.Sample(dir)
-	if err != nil {
-		return nil, err
+	f, err := claim.OpenJournal(dir, name)
+	if f == nil {
+		return false, err
 	}
-	return dir.OpenOurs(filepath.Base(journal), made)
+	defer f.Close()
+	var t taking
+	if err := json.NewDecoder(io.LimitReader(f, largestJournal)).Decode(&t); err == nil {
+		if t.Failed != r.Failed {
+			return false, nil
+		}
+		within := []string{in}
+		for _, other := range others {
+			within = append(within, storage.Absolute(other))
+		}
+		for i := range t.Files {
+			if err := r.finishFile(sites, within, &t.Files[i], t.Begun); err != nil {
+				return true, err // the journal stays, for the next run
+			}
+		}
+	} // else it was just being written: nothing was taken away
+	f.Close() // not every system removes what is open
+	return true, ignoreMissing(dir.Remove(name, nil))
+}
+
+func ignoreMissing(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// finishFile finishes what a journal says of one file, as far as that is what this run would do.
+func (r *Route) finishFile(sites storage.Sites, within []string, one *taken, begun time.Time) error {
+	in := storage.Dir(one.Path)
+	if !isIn(in, one.Path) || !slices.Contains(within, in) || one.Aside != "" && !isIn(in, one.Aside) {
+		return nil // what is cleaned as text may lead elsewhere, through links
+	}
+	target := r.To(one.Path, begun)
+	switch {
+	case one.To == "" && target != "": // the same bytes were there
+		one.To = storage.Join(target, storage.Base(one.Path))
+	case one.To != "" && (target == "" || !isIn(target, one.To) || place.IsStaging(storage.Base(one.To))):
+		return nil
+	}
+	roots := []string{in}
+	if one.To != "" {
+		roots = append(roots, r.base(one.To))
+	}
+	g := NewGround(sites, roots)
+	defer g.Close()
+	return one.finish(g)
+}
+
+// isIn reports whether a path is that of something in a folder.
+func isIn(folder, path string) bool {
+	rel, is := storage.Inside(folder, path)
+	return is && filepath.Base(rel) == rel
 }
 
 // finish takes away what is left of one file; one that is another by now stays.
 func (t *taken) finish(g *Ground) error {
-	if t.Aside != "" && place.IsStaging(filepath.Base(t.Aside)) {
+	if t.Aside != "" && place.IsStaging(storage.Base(t.Aside)) {
 		if err := t.finishAside(g); err != nil {
 			return err
 		}
 	}
-	seen, err := g.See(t.Path)
-	if err != nil || !seen.Mode().IsRegular() || seen.Size() != t.Size || !seen.ModTime().Equal(t.Modified) {
-		return nil //nolint:nilerr // what is not there, or lies behind a link, is not that
+	seen, err := t.see(g, t.Path)
+	if seen == nil || !seen.ModTime().Equal(t.Modified) {
+		return err
 	}
 	if t.To == "" {
 		return g.TakeAway(seen)
@@ -185,15 +156,40 @@ func (t *taken) finish(g *Ground) error {
 	if same, err := seen.equals(there); err != nil || !same {
 		return err
 	}
+	switch {
+	case t.Aside != "":
+		one := &gone{Seen: seen, aside: t.Aside, same: t.To}
+		if err = g.Move(seen, t.Aside); err == nil {
+			err = g.letGo(one)
+		}
+		if errors.As(err, new(*Stays)) {
+			err = nil
+		}
+		return err
+	case sameEntry(seen, there):
+		return nil
+	}
 	return g.TakeAway(seen)
+}
+
+// see looks at a file of that size; nil: there is none, or it lies behind a link.
+func (t *taken) see(g *Ground, path string) (*Seen, error) {
+	seen, err := g.See(path)
+	switch {
+	case Unanswered(err):
+		return nil, err
+	case err != nil || !seen.Mode().IsRegular() || seen.Size() != t.Size:
+		return nil, nil //nolint:nilerr // what is not there is not that
+	}
+	return seen, nil
 }
 
 // finishAside removes what was set aside. Where its bytes are to be elsewhere and are not,
 // it goes back to its place.
 func (t *taken) finishAside(g *Ground) error {
-	seen, err := g.See(t.Aside)
-	if err != nil || !seen.Mode().IsRegular() || seen.Size() != t.Size {
-		return nil //nolint:nilerr // the file is gone, or was never there
+	seen, err := t.see(g, t.Aside)
+	if seen == nil {
+		return err // the file is gone, or was never there
 	}
 	if t.To != "" {
 		there, err := g.See(t.To)

@@ -15,6 +15,7 @@ import (
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 	"widecrate/core/systemtest"
 )
 
@@ -50,7 +51,7 @@ func TestSources(t *testing.T) {
 			require.NoError(t, err)
 			read = append(read, f)
 		}
-		err := new(Route).Sources(read, to)
+		_, err := new(Route).take(storage.Sites{}, read, to, make([]string, len(to)), nil)
 		if c.left == nil {
 			assert.ErrorIs(t, err, fault.Refused, name)
 			assert.Equal(t, map[string]string{"x.001": "x.001", "x.002": "x.002", "x.003": "x.003"}, systemtest.Contents(t, dir), name)
@@ -67,7 +68,8 @@ func TestSources(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(path, []byte("another"), 0o666))
 	var stays *Stays
-	assert.ErrorAs(t, new(Route).Sources([]blob.File{f}, []string{""}), &stays, "it is not what was read")
+	_, err = new(Route).take(storage.Sites{}, []blob.File{f}, []string{""}, []string{""}, nil)
+	assert.ErrorAs(t, err, &stays, "it is not what was read")
 	assert.FileExists(t, path)
 }
 
@@ -115,18 +117,12 @@ func TestTakingIsFinished(t *testing.T) {
 			if c.spoil != nil {
 				c.spoil(&j)
 			}
-			first := filepath.Join(dir, "a.001")
-			saved := j.Files[0].Path
-			j.Files[0].Path = first
-			require.NoError(t, j.write(claim.NewPrefix()))
-			j.Files[0].Path = saved
-			text, err := json.Marshal(&j)
-			require.NoError(t, err)
-			require.NoError(t, os.WriteFile(j.file.Name(), text, 0o600))
-			if c.spoil != nil {
-				j.file.Close() // as when it is killed
-			} else {
-				defer j.end()
+			journal := killed(t, dir, j)
+			if c.spoil == nil {
+				f, err := os.Open(filepath.Join(dir, journal))
+				require.NoError(t, err)
+				defer f.Close()
+				require.NoError(t, claim.Lock(f))
 			}
 			route := Route{To: func(string, time.Time) string {
 				if c.into == "" {
@@ -134,7 +130,7 @@ func TestTakingIsFinished(t *testing.T) {
 				}
 				return filepath.Join(above, c.into)
 			}}
-			finished, err := route.Finish(dir, []string{"x.zip", filepath.Base(j.file.Name())}, nil)
+			finished, err := route.Finish(storage.Sites{}, dir, []string{"x.zip", journal}, nil)
 			require.NoError(t, err)
 			assert.Equal(t, c.finished, finished)
 			var left []string
@@ -168,14 +164,23 @@ func TestTakingOfAnotherDay(t *testing.T) {
 		require.NoError(t, err)
 		j.Files = append(j.Files, taken{Path: path, To: filepath.Join(above, "2026-05-01", filepath.Base(path)), Modified: info.ModTime()})
 	}
-	require.NoError(t, j.write(claim.NewPrefix()))
-	j.file.Close()
+	journal := killed(t, dir, j)
 	failed := Route{Begun: route.Begun, To: route.To, Failed: true}
-	finished, err := failed.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
+	finished, err := failed.Finish(storage.Sites{}, dir, []string{journal}, []string{more})
 	require.NoError(t, err)
 	assert.False(t, finished, "that is of another kind")
-	finished, err = route.Finish(dir, []string{filepath.Base(j.file.Name())}, []string{more})
+	finished, err = route.Finish(storage.Sites{}, dir, []string{journal}, []string{more})
 	require.NoError(t, err)
 	assert.True(t, finished)
 	assert.Equal(t, map[string]string{"a.001": "", "a.002": ""}, systemtest.Contents(t, filepath.Join(above, "2026-05-01")))
+}
+
+// killed leaves a journal in a folder, as a run does that is killed.
+func killed(t *testing.T, dir string, j taking) (name string) {
+	t.Helper()
+	text, err := json.Marshal(&j)
+	require.NoError(t, err)
+	name = claim.NewRun() + claim.TakingSuffix
+	require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o600))
+	return name
 }

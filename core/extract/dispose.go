@@ -15,6 +15,7 @@ import (
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // notePartial remembers, with the source, why not all of it was delivered.
@@ -183,7 +184,7 @@ func (r *run) disposeOf(g *going, d *report.Disposal, synced *synced) {
 // recorded, or as a later archive of this run replaced it.
 func (r *run) undelivered(g *going, synced *synced) (kept string, err error) {
 	for _, u := range g.units {
-		if err := cmp.Or(synced.sync(place.Absolute(u.after.root)), disposal.SyncFiles(u.after.delivered)); err != nil {
+		if err := cmp.Or(synced.sync(storage.Absolute(u.after.root)), disposal.SyncFiles(u.after.delivered)); err != nil {
 			return "", err
 		}
 		for _, record := range u.after.delivered {

@@ -23,6 +23,7 @@ import (
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 	"widecrate/core/walk"
 )
 
@@ -301,7 +302,7 @@ func (r *run) notice(text string) { r.tell(report.Notice(text)) }
 // for once: there may be very many.
 func (r *run) absolute(path string) string {
 	if filepath.IsAbs(path) || r.folder == "" {
-		return place.Absolute(path)
+		return storage.Absolute(path)
 	}
 	return filepath.Join(r.folder, path)
 }

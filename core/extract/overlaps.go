@@ -14,6 +14,7 @@ import (
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // refuseOverlaps refuses sources that would get the same own folder, as entries of
@@ -146,7 +147,7 @@ func (r *run) needAll(target func(i int) (place.Target, bool)) {
 	}
 	for i := range r.Sources {
 		s := &r.Sources[i]
-		r.guard.Keep(place.Absolute(r.rootOf(s)), "the destination of "+s.Path)
+		r.guard.Keep(storage.Absolute(r.rootOf(s)), "the destination of "+s.Path)
 		for _, path := range s.OnDisk() {
 			r.guard.Keep(path, "the source "+path)
 		}
@@ -175,7 +176,7 @@ func (r *run) folderOf(t place.Target) folder {
 }
 
 func sharedWith(t place.Target, other *source.Source) error {
-	return fault.New(fault.Refused, "its folder %s would also be that of %s", place.Absolute(t.Path()), other.Path).
+	return fault.New(fault.Refused, "its folder %s would also be that of %s", storage.Absolute(t.Path()), other.Path).
 		Suggest(fault.NameOrMerge)
 }
 

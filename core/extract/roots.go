@@ -6,6 +6,7 @@ import (
 
 	"widecrate/core/place"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // roots are the destination roots of a run, each open while units need it.
@@ -37,7 +38,7 @@ func (r *roots) expect(path string) *openRoot {
 func (r *roots) at(path string) *openRoot {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	path = place.Absolute(path)
+	path = storage.Absolute(path)
 	key := place.Key(path)
 	if r.known == nil {
 		r.known = map[string]*openRoot{}

@@ -9,10 +9,10 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
-	"widecrate/core/place"
 	"widecrate/core/plan"
 	"widecrate/core/schedule"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // staged is the output of a real run: all data is written to staging, and then
@@ -97,9 +97,9 @@ func (s *staged) checkSpace(root *stage.Root, wanted int64) error {
 	bytes, files := root.Free()
 	switch {
 	case bytes >= 0 && wanted > bytes:
-		return fault.At(place.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%s are needed there and %s are free", humanize.IBytes(uint64(wanted)), humanize.IBytes(uint64(bytes))))
+		return fault.At(storage.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%s are needed there and %s are free", humanize.IBytes(uint64(wanted)), humanize.IBytes(uint64(bytes))))
 	case files >= 0 && int64(len(s.plan.Items)) > files:
-		return fault.At(place.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(s.plan.Items), files))
+		return fault.At(storage.Absolute(s.plan.Target.Root), fault.New(fault.Unwritable, "%d files are to be made there and there is room for %d", len(s.plan.Items), files))
 	}
 	return nil
 }

@@ -20,6 +20,7 @@ import (
 	"widecrate/core/schedule"
 	"widecrate/core/source"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 	"widecrate/core/walk"
 )
 
@@ -286,7 +287,7 @@ func (u *unit) naming() (n place.Naming) {
 	n = place.Naming{Archive: place.Stem(path.Base(u.name())), Folder: u.outcome.Target}
 	switch {
 	case u.inside == nil:
-		n.From = place.FolderOf(u.source.Path)
+		n.From = storage.FolderOf(u.source.Path)
 	case strings.Contains(u.inside.entry.Path, "/"):
 		n.From = path.Base(path.Dir(u.inside.entry.Path))
 	case u.inside.outer.inside != nil:
@@ -415,7 +416,7 @@ func (u *unit) fillIn(results []stage.Result) error {
 		if p.Kind == archive.Folder || p.Action == stage.Skipped || p.Action == stage.Lost {
 			continue
 		}
-		record, err := disposal.Note(p.Path)
+		record, err := disposal.Note(storage.Sites{}, p.Path)
 		if err != nil {
 			return err
 		}

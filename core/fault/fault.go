@@ -4,6 +4,7 @@
 package fault
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -121,6 +122,16 @@ func (m missing) Unwrap() error { return m.error }
 
 // Writing is Reading for the other direction: the error becomes Unwritable.
 func Writing(path string, err error) error { return system(Unwritable, path, err) }
+
+// Unwritten is Writing also for an error of kind Unreadable: what was to be written to could not be looked at.
+func Unwritten(path string, err error) error {
+	if e, is := errors.AsType[*Error](err); is && e.Kind == Unreadable {
+		return &Error{Kind: Unwritable, Where: cmp.Or(e.Where, path), Err: e.Err, Do: e.Do, Hint: e.Hint}
+	} else if is && e.Where == "" {
+		return At(path, err)
+	}
+	return Writing(path, err)
+}
 
 func system(kind Kind, path string, err error) error {
 	if err == nil {

@@ -11,6 +11,7 @@ import (
 
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
+	"widecrate/core/storage"
 	"widecrate/core/systemtest"
 )
 
@@ -77,7 +78,7 @@ func TestCommitIsAllOrNone(t *testing.T) {
 		for name, data := range there {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o666))
 		}
-		n, err := CreateIn(dir)
+		n, err := Sites{}.CreateIn(dir)
 		require.NoError(t, err)
 		for _, data := range []string{"new a", "new b", "new c"} {
 			f, err := n.Next()
@@ -90,7 +91,7 @@ func TestCommitIsAllOrNone(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(dir, n.hidden[2])))
 		}
 		for name := range there {
-			if old, err := disposal.Look(filepath.Join(dir, name)); replace && assert.NoError(t, err) {
+			if old, err := disposal.Look(storage.Sites{}, filepath.Join(dir, name)); replace && assert.NoError(t, err) {
 				n.Over(old)
 			}
 		}

@@ -14,8 +14,8 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
-	"widecrate/core/place"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // member is a file whose name is that of a part.
@@ -80,8 +80,8 @@ func At(sites newfile.Sites, path string) (*Set, error) {
 	if !remote.IsAddress(path) {
 		return Of(path, nil)
 	}
-	return Ask(place.Base(path), func(name string) (blob.File, error) {
-		return sites.Find(place.Join(place.Dir(path), name))
+	return Ask(storage.Base(path), func(name string) (blob.File, error) {
+		return sites.Find(storage.Join(storage.Dir(path), name))
 	})
 }
 

@@ -20,7 +20,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // Sums are SHA-256 sums by the names of files.
@@ -168,7 +168,7 @@ func (l *Lists) Given(where string) (said Sum, known bool) {
 			return said, true
 		}
 	}
-	said, known = l.given[place.Base(filepath.ToSlash(where))]
+	said, known = l.given[storage.Base(filepath.ToSlash(where))]
 	return said, known
 }
 
@@ -186,7 +186,7 @@ func (l *Lists) CheckFile(ctx context.Context, f blob.File) error {
 	if err := s.read(ctx, r, 0, sum); err != nil {
 		return err
 	}
-	name := place.Base(filepath.ToSlash(f.Path))
+	name := storage.Base(filepath.ToSlash(f.Path))
 	_, err := Sums{name: said}.Check(name, sum.Sum(nil))
 	return err
 }
@@ -204,7 +204,7 @@ func (l *Lists) Of(s *Set) (Sums, error) {
 	}
 	for _, p := range s.Parts {
 		if said, known := l.Given(p.Path); known {
-			all.add(place.Base(p.Path), said, said.doubt)
+			all.add(storage.Base(p.Path), said, said.doubt)
 		}
 	}
 	return all, nil

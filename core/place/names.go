@@ -2,7 +2,6 @@ package place
 
 import (
 	"hash/maphash"
-	"net/url"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -12,7 +11,6 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"widecrate/core/fault"
-	"widecrate/core/remote"
 )
 
 // Names says what becomes of names that some common system cannot hold.
@@ -184,36 +182,6 @@ func isDevice(name string) bool {
 // Folds reports whether file systems usually take names for equal here that differ in
 // letter case.
 const Folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
-
-// Absolute is a path that stays the same wherever the program is.
-func Absolute(path string) string {
-	if remote.IsAddress(path) {
-		if u, err := url.Parse(path); err == nil { // written as all addresses are
-			return u.String()
-		}
-		return path
-	}
-	if full, err := filepath.Abs(path); err == nil {
-		return full
-	}
-	return path
-}
-
-// Below is a path on disk without the folder that it is in, or the path itself.
-func Below(folder, path string) string {
-	if remote.IsAddress(folder) {
-		if rel, is := strings.CutPrefix(path, strings.TrimSuffix(folder, "/")+"/"); is {
-			if rel, err := url.PathUnescape(rel); err == nil {
-				return rel
-			}
-		}
-		return path
-	}
-	if rel, err := filepath.Rel(folder, path); err == nil && filepath.IsLocal(rel) {
-		return rel
-	}
-	return path
-}
 
 // Key is what paths have in common that are usually the same on this system.
 func Key(path string) string {

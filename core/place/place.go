@@ -18,7 +18,6 @@
 package place
 
 import (
-	"net/url"
 	"path"
 	"path/filepath"
 	"slices"
@@ -30,7 +29,7 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/fault"
-	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // Layout is how the archives of a batch share their destination.
@@ -111,7 +110,7 @@ func (p *Placement) Target(a Archive) (Target, error) {
 		if cleaned, err := Clean(p.OwnName.Expand(Values{Name: "x", Archive: "x", From: "x"})); err != nil || cleaned == "." {
 			return t, fault.New(fault.Usage, "the template %q makes no name of a folder", p.OwnName.text)
 		}
-		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, From: FolderOf(a.Path), Today: p.Today})
+		own = p.OwnName.Expand(Values{Name: a.Name, Archive: own, From: storage.FolderOf(a.Path), Today: p.Today})
 	}
 	cleaned, err := Clean(own)
 	if err != nil || cleaned == "." {
@@ -119,50 +118,6 @@ func (p *Placement) Target(a Archive) (Target, error) {
 	}
 	t.Folder = p.Names.Spell(path.Join(sub, cleaned))
 	return t, nil
-}
-
-// FolderOf is the name of the folder that a file lies in, wherever the program
-// runs; empty for the root of a file system.
-func FolderOf(file string) string {
-	if remote.IsAddress(file) {
-		return Base(file[:strings.LastIndexByte(file, '/')])
-	}
-	if full, err := filepath.Abs(file); err == nil {
-		file = full
-	}
-	return strings.Trim(filepath.Base(filepath.Dir(file)), `/\`)
-}
-
-// Base is the last name of a path on disk, or at an address, where it is decoded.
-func Base(file string) string {
-	if !remote.IsAddress(file) {
-		return filepath.Base(file)
-	}
-	u, err := url.Parse(file)
-	if err != nil {
-		return path.Base(file)
-	}
-	return path.Base(u.Path)
-}
-
-// Dir is the folder of a path on disk, or at an address.
-func Dir(file string) string {
-	if !remote.IsAddress(file) {
-		return filepath.Dir(file)
-	}
-	return file[:strings.LastIndexByte(file, '/')]
-}
-
-// Join is a path below a folder on disk, or at an address, where names are escaped.
-func Join(folder string, names ...string) string {
-	if !remote.IsAddress(folder) {
-		return filepath.Join(append([]string{folder}, names...)...)
-	}
-	at := strings.TrimSuffix(folder, "/")
-	for _, name := range strings.Split(path.Join(names...), "/") {
-		at += "/" + url.PathEscape(name)
-	}
-	return at
 }
 
 // Inner returns the destination of an archive inside another: t is that of the

@@ -10,6 +10,7 @@ import (
 	"unicode"
 
 	"widecrate/core/fault"
+	"widecrate/core/storage"
 )
 
 // A Placeholder is one of a template, the same wherever it is allowed.
@@ -124,7 +125,7 @@ func (t *Template) Fixed() string {
 		fixed = t.parts[0].text
 	}
 	if len(t.parts) > 1 || fixed == "" {
-		return Dir(fixed + "x")
+		return storage.Dir(fixed + "x")
 	}
 	return fixed
 }
@@ -176,7 +177,7 @@ func (t *Template) Could(full string) bool {
 			b.WriteString(any + strings.Repeat("/"+any, strings.Count(p.shape, "/")))
 		}
 	}
-	made := strings.TrimSuffix(Absolute(b.String()), "/")
+	made := strings.TrimSuffix(storage.Absolute(b.String()), "/")
 	pattern := strings.ReplaceAll(regexp.QuoteMeta(Key(made)), any, `[^/\\]+`)
 	is, err := regexp.MatchString("^"+pattern+"$", Key(full))
 	return err == nil && is

@@ -15,8 +15,8 @@ import (
 	"github.com/maruel/natural"
 
 	"widecrate/core/archive"
+	"widecrate/core/blob"
 	"widecrate/core/fault"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 )
@@ -88,45 +88,21 @@ func (r *Receipts) Check(ctx context.Context, workers int, tell func(*Checked)) 
 	return nil
 }
 
-// CheckFile is File.Check for what may be at an address.
+// CheckFile compares what is at a path with what was delivered there. What is missing (fs.ErrNotExist) or
+// altered is of kind fault.Damaged.
 func (r *Receipts) CheckFile(ctx context.Context, f *File, path string) error {
-	if !remote.IsAddress(path) {
-		return f.Check(ctx, path)
-	}
 	there, err := r.sites.Find(path)
 	switch {
 	case err != nil:
 		return err
 	case there.Info == nil:
 		return altered(path, "it is missing: %w", fs.ErrNotExist)
-	case there.Size() != f.Size:
-		return altered(path, "it has %d bytes, and had %d when it was delivered", there.Size(), f.Size)
 	}
-	sum := sha256.New()
-	if _, err := copyOf(there, sum); err != nil {
-		return err
-	}
-	if hex.EncodeToString(sum.Sum(nil)) != f.SHA256 {
-		return altered(path, "its content is not what was delivered")
-	}
-	return ctx.Err()
+	return f.CheckAs(ctx, path, found{there.Info, there})
 }
 
 func altered(path, format string, args ...any) error {
 	return fault.At(path, fault.New(fault.Damaged, format, args...).Advise("unpack it again, or make it again"))
-}
-
-// Check compares a file on disk with what was delivered. What is missing (fs.ErrNotExist) or
-// altered is of kind fault.Damaged.
-func (f *File) Check(ctx context.Context, path string) error {
-	info, err := os.Lstat(path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return altered(path, "it is missing: %w", fs.ErrNotExist)
-	case err != nil:
-		return fault.Reading(path, err)
-	}
-	return f.CheckAs(ctx, path, onDisk{info, path})
 }
 
 // Found is a file or link that was found.
@@ -136,20 +112,21 @@ type Found interface {
 	SHA256() (string, error) // of its content, in hexadecimal
 }
 
-// onDisk is found by its path.
-type onDisk struct {
+// found is found by its path.
+type found struct {
 	fs.FileInfo
-	path string
+	file blob.File
 }
 
-func (d onDisk) Link() (string, error) { return os.Readlink(d.path) }
+func (f found) Link() (string, error) { return os.Readlink(f.file.Path) }
 
-func (d onDisk) SHA256() (string, error) {
-	sum, err := SumOf(d.path)
-	return hex.EncodeToString(sum), err
+func (f found) SHA256() (string, error) {
+	sum := sha256.New()
+	_, err := copyOf(f.file, sum)
+	return hex.EncodeToString(sum.Sum(nil)), err
 }
 
-// CheckAs is Check for what was found at a path.
+// CheckAs is CheckFile for what was found at a path.
 func (f *File) CheckAs(ctx context.Context, path string, found Found) error {
 	if ctx.Err() != nil {
 		return ctx.Err()

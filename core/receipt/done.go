@@ -10,7 +10,6 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 )
 
@@ -66,7 +65,7 @@ func (r *Receipts) Done(files []blob.File, target string, asked *Asked, content 
 	for i := range rows {
 		f := &rows[i]
 		path := filepath.Join(e.root, filepath.FromSlash(f.Path))
-		if !f.there(path) && !r.replaced(path) || content && f.Check(context.Background(), path) != nil {
+		if !r.isThere(f, path) && !r.replaced(path) || content && r.CheckFile(context.Background(), f, path) != nil {
 			return nil, ""
 		}
 		if sum, err := hex.DecodeString(f.SHA256); err == nil && len(sum) > 0 {
@@ -116,7 +115,7 @@ func (r *Receipts) Made(id string, asked *Asked) (made *report.Earlier, why stri
 func (r *Receipts) replaced(path string) bool {
 	r.latest.Do(func() { r.delivered, _ = r.Delivered() }) // what cannot be read is done again
 	f, known := r.delivered[path]
-	return known && f.there(path)
+	return known && r.isThere(&f, path)
 }
 
 // differ names an option that is not the same; empty if all are.
@@ -134,26 +133,17 @@ func differ(a, b map[string]string) string {
 	return ""
 }
 
-// there reports whether what was delivered is there, of the same size and time.
-func (f *File) there(path string) bool {
-	info, err := os.Lstat(path)
-	if err != nil {
+// isThere reports whether what was delivered is there, of the same size and time.
+func (r *Receipts) isThere(f *File, path string) bool {
+	now, err := r.sites.Identify(path)
+	switch {
+	case err != nil || now.Info == nil:
 		return false
-	}
-	if !info.Mode().IsRegular() {
+	case !now.Info.Mode().IsRegular():
 		to, err := os.Readlink(path)
 		return err == nil && f.leads(to)
 	}
-	return f.fits(info)
-}
-
-// isThere is there, for what may be at an address.
-func (r *Receipts) isThere(f *File, path string) bool {
-	if !remote.IsAddress(path) {
-		return f.there(path)
-	}
-	now, err := r.sites.Find(path)
-	return err == nil && now.Info != nil && f.fits(now.Info)
+	return f.fits(now.Info)
 }
 
 // fits reports whether what is found has the size and time of what was delivered.

@@ -3,14 +3,13 @@ package receipt
 import (
 	"io"
 	"os"
-	"path/filepath"
 	"slices"
 
 	"widecrate/core/claim"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
-	"widecrate/core/remote"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // A PastRun is what a receipt says of one run.
@@ -106,14 +105,11 @@ func (r *Receipts) Runs() (runs []*PastRun, err error) {
 	return runs, nil
 }
 
-// CheckOwn makes sure that only who runs can have written a receipt: it is as powerful as its owner, for
-// what it says is removed. One on disk that others may write to is of kind fault.Refused.
-func CheckOwn(path string) error {
-	if remote.IsAddress(path) {
-		return nil
-	}
-	info, err := os.Stat(path)
-	if err == nil && folder.OthersWrite(info) && !keepsNoRights(path, info) {
+// CheckOwn makes sure that only who runs can have written a receipt, as far as the place keeps such rights: it is as
+// powerful as its owner, for what it says is removed. One that others may write to is of kind fault.Refused.
+func CheckOwn(sites storage.Sites, path string) error {
+	info, err := sites.Stat(path)
+	if err == nil && !storage.IsFar(info) && folder.OthersWrite(info) && !keepsNoRights(sites, path, info) {
 		return fault.At(path, fault.New(fault.Refused, "others may write to it, or it belongs to another user, and what it says would be removed").
 			Advise("look through it; then take back a copy of your own that only you may write to"))
 	}
@@ -122,8 +118,8 @@ func CheckOwn(path string) error {
 
 // keepsNoRights reports whether the file system shows a file that this run makes beside another with the same owner and
 // rights: it keeps neither.
-func keepsNoRights(path string, info os.FileInfo) bool {
-	dir, err := folder.OpenPath(filepath.Dir(path))
+func keepsNoRights(sites storage.Sites, path string, info os.FileInfo) bool {
+	dir, err := sites.Open(storage.Dir(path))
 	if err != nil {
 		return false
 	}

@@ -14,10 +14,9 @@ import (
 	"sync"
 
 	"widecrate/core/choose"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/newfile"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 )
 
@@ -30,7 +29,7 @@ func Is(path string) bool {
 // Check makes sure that a file can be appended to: it is a receipt, or there is nothing in
 // it yet. Anything else is of kind fault.Refused.
 func Check(sites newfile.Sites, path string) error {
-	return sites.OfKind(path, "a receipt", isReceipt)
+	return disposal.OfKind(sites.Sites, path, "a receipt", isReceipt)
 }
 
 // isReceipt knows a receipt by the start of its first line, of which a run that was killed
@@ -133,17 +132,16 @@ func (r *Receipts) Close() error {
 
 // open opens a receipt; nil: there is none.
 func (r *Receipts) open(path string) (*os.File, error) {
-	if remote.IsAddress(path) {
-		a := &away{sites: r.sites, path: path}
+	f, err := r.sites.OpenFile(path)
+	switch {
+	case errors.Is(err, errors.ErrUnsupported):
+		a := &sent{sites: r.sites, path: path}
 		if err := a.fetch(); err != nil {
 			return nil, err
 		}
 		r.files = append(r.files, a.file)
 		_, err := a.file.Seek(0, io.SeekStart)
 		return a.file.File, fault.Reading(path, err)
-	}
-	f, _, err := folder.OpenRegular(path)
-	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, nil
 	case err != nil:

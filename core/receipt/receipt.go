@@ -15,6 +15,7 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/choose"
 	"widecrate/core/report"
+	"widecrate/core/storage"
 )
 
 // Run is the line of a run.
@@ -151,13 +152,9 @@ func (p *Part) Is(now blob.File) bool {
 func partsOf(files []blob.File) []Part {
 	parts := make([]Part, len(files))
 	for i, f := range files {
-		parts[i].Path = f.Path
-		if f.Remote {
-			parts[i].Tag = f.Tag
-		} else if !filepath.IsAbs(f.Path) {
-			if full, err := filepath.Abs(f.Path); err == nil {
-				parts[i].Path = full
-			}
+		parts[i].Path, parts[i].Tag = f.Path, f.Tag
+		if !filepath.IsAbs(f.Path) { // of very many
+			parts[i].Path = storage.Absolute(f.Path)
 		}
 		parts[i].Size, parts[i].Modified, parts[i].SHA256 = f.Info.Size(), f.Info.ModTime().UTC(), hex.EncodeToString(f.SHA256)
 	}

@@ -11,9 +11,10 @@ import (
 	"strings"
 	"sync"
 
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
-	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // Sums are a list of SHA-256 sums, as every system can check it: a line for each file
@@ -37,7 +38,7 @@ func (s *Sums) Add(path string, sum []byte) {
 // CheckSums makes sure that a file can become a list of sums: it is one, or there is
 // nothing in it. Anything else is of kind fault.Refused.
 func CheckSums(sites newfile.Sites, path string) error {
-	return sites.OfKind(path, "a list of SHA-256 sums", func(start []byte) bool {
+	return disposal.OfKind(sites.Sites, path, "a list of SHA-256 sums", func(start []byte) bool {
 		line, _, _ := bytes.Cut(start, []byte("\n"))
 		return sumLine().Match(line)
 	})
@@ -52,7 +53,7 @@ func (s *Sums) Write(sites newfile.Sites, path string) error {
 	if err := CheckSums(sites, path); err != nil {
 		return err
 	}
-	f, err := sites.Create(place.Absolute(path), true)
+	f, err := sites.Create(storage.Absolute(path), true)
 	if err != nil {
 		return err
 	}

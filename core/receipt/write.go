@@ -3,9 +3,9 @@ package receipt
 import (
 	"bytes"
 	"cmp"
-	"context"
 	"crypto/rand"
 	"encoding/hex"
+	"errors"
 	"io"
 	"io/fs"
 	"maps"
@@ -23,10 +23,9 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/newfile"
-	"widecrate/core/place"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/stage"
+	"widecrate/core/storage"
 )
 
 // A Writer appends what a run does to a receipt. Its first error stays: it is that
@@ -42,7 +41,7 @@ type Writer struct {
 	rows    bytes.Buffer // of its files
 	err     error
 	sites   newfile.Sites
-	away    *away // nil: it is on disk
+	sent    *sent // nil: it is appended to
 }
 
 // Append starts a run in a receipt, which is made if it is not there. Failures are
@@ -55,13 +54,11 @@ func Append(sites newfile.Sites, path string, run Run, say fault.Wording) (*Writ
 	run.Kind, run.ID = runKind, w.run
 	text := line(run)
 	var err error
-	if remote.IsAddress(path) {
-		w.away = &away{sites: sites, path: path}
-		if err = w.away.fetch(); err == nil { // it is sent also where the run is interrupted
-			w.file, w.away.sites.Context = w.away.file.File, context.WithoutCancel(sites.Context)
+	if w.file, err = sites.OpenToAppend(path); errors.Is(err, errors.ErrUnsupported) {
+		w.sent = &sent{sites: sites, path: path}
+		if err = w.sent.fetch(); err == nil { // it is sent also where the run is interrupted
+			w.file, w.sent.sites.Sites = w.sent.file.File, sites.Begun()
 		}
-	} else {
-		w.file, err = openAppending(path)
 	}
 	if err != nil {
 		return nil, err
@@ -74,21 +71,6 @@ func Append(sites newfile.Sites, path string, run Run, say fault.Wording) (*Writ
 		return nil, w.err
 	}
 	return w, nil
-}
-
-// openAppending opens a file to append to it. The file is made where it is missing, and its folder,
-// too.
-func openAppending(path string) (file *os.File, err error) {
-	err = folder.Again(func() error {
-		discard, err := folder.Make(filepath.Dir(path))
-		if err != nil {
-			return err
-		}
-		defer discard()
-		file, err = os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o666)
-		return err
-	})
-	return file, fault.Writing(path, err)
 }
 
 // cutOff reports whether the last line of a file has no end, and does not get one: another
@@ -178,7 +160,7 @@ func (w *Writer) swapped(o *report.Unpacked) {
 		if err != nil || d.IsDir() {
 			return err
 		}
-		w.unit.Gone = append(w.unit.Gone, Part{Path: filepath.Join(o.Target, place.Below(o.Swapped, at)), Was: w.was(at)})
+		w.unit.Gone = append(w.unit.Gone, Part{Path: filepath.Join(o.Target, storage.Below(o.Swapped, at)), Was: w.was(at)})
 		return nil
 	})
 	if err != nil && w.err == nil {
@@ -191,11 +173,11 @@ func (w *Writer) was(kept string) Was {
 	if kept == "" {
 		return Was{}
 	}
-	sum, err := disposal.Proof(kept)
+	sum, err := disposal.Proof(w.sites.Sites, kept)
 	if err != nil && w.err == nil {
 		w.err = fault.Reading(kept, err)
 	}
-	return Was{place.Absolute(kept), sum}
+	return Was{storage.Absolute(kept), sum}
 }
 
 // below is a path from a root on, with slashes.
@@ -212,7 +194,7 @@ func (w *Writer) placed(o *report.Unpacked, p *report.Placed) {
 	case p.Action == stage.Lost:
 		return
 	case p.Kind == archive.Folder:
-		isNew := func(dir string) bool { return dir != p.Path && place.Below(dir, p.Path) != p.Path }
+		isNew := func(dir string) bool { return dir != p.Path && storage.Below(dir, p.Path) != p.Path }
 		if slices.ContainsFunc(o.Folders, isNew) || o.Swapped != "" && isNew(o.Target) {
 			w.unit.Folders = append(w.unit.Folders, below(w.unit.Root, p.Path))
 		}
@@ -344,7 +326,7 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 	}
 	for _, path := range slices.Sorted(maps.Keys(m.Kept)) {
 		if path != m.Sums && !slices.Contains(paths, path) {
-			u.Gone = append(u.Gone, Part{Path: place.Absolute(path), Was: w.was(m.Kept[path])})
+			u.Gone = append(u.Gone, Part{Path: storage.Absolute(path), Was: w.was(m.Kept[path])})
 		}
 	}
 	w.unit = u
@@ -371,7 +353,7 @@ func (w *Writer) partAt(path string, m *report.Made) (Part, error) {
 		if err != nil {
 			return Part{}, err
 		}
-		return Part{Path: place.Absolute(path), Size: there.Size(), Modified: there.Info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
+		return Part{Path: storage.Absolute(path), Size: there.Size(), Modified: there.Info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
 	}
 	sum, err := SumOf(path)
 	var info os.FileInfo
@@ -381,7 +363,7 @@ func (w *Writer) partAt(path string, m *report.Made) (Part, error) {
 	if err != nil {
 		return Part{}, fault.Reading(path, err)
 	}
-	return Part{Path: place.Absolute(path), Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
+	return Part{Path: storage.Absolute(path), Size: info.Size(), Modified: info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
 }
 
 // Undone takes note of a unit of an earlier run that was taken back.
@@ -404,14 +386,14 @@ func (w *Writer) Source(d *report.Disposal) {
 		if err != nil || there.Info == nil {
 			continue
 		}
-		m := Moved{Kind: movedKind, Run: w.run, From: place.Absolute(f.From), To: place.Absolute(to), Size: there.Info.Size(), Modified: there.Info.ModTime().UTC(),
+		m := Moved{Kind: movedKind, Run: w.run, From: storage.Absolute(f.From), To: storage.Absolute(to), Size: there.Info.Size(), Modified: there.Info.ModTime().UTC(),
 			SHA256: hex.EncodeToString(f.SHA256), There: f.There != ""}
-		if m.SHA256 == "" && !there.Remote {
-			m.SHA256, err = disposal.Proof(to)
+		if m.SHA256 == "" {
+			m.SHA256, err = disposal.Proof(w.sites.Sites, to)
 		}
 		if i == 0 && d.Reason != "" && err == nil {
-			m.Reason = place.Absolute(d.Reason)
-			m.ReasonSHA256, err = disposal.ReasonProof(d.Reason)
+			m.Reason = storage.Absolute(d.Reason)
+			m.ReasonSHA256, err = disposal.ReasonProof(w.sites.Sites, d.Reason)
 		}
 		if err != nil && w.err == nil {
 			w.err = fault.Reading(to, err)
@@ -426,9 +408,9 @@ func (w *Writer) Sync() error {
 	if w.err == nil {
 		w.err = fault.Writing(w.path, w.file.Sync())
 	}
-	if w.err == nil && w.away != nil {
-		w.err = w.away.send()
-		w.file = w.away.file.File
+	if w.err == nil && w.sent != nil {
+		w.err = w.sent.send()
+		w.file = w.sent.file.File
 	}
 	return w.err
 }
@@ -437,8 +419,8 @@ func (w *Writer) Sync() error {
 func (w *Writer) Close() error {
 	err := w.Sync()
 	closing := io.Closer(w.file)
-	if w.away != nil {
-		closing = w.away.file
+	if w.sent != nil {
+		closing = w.sent.file
 	}
 	if closed := closing.Close(); err == nil {
 		err = fault.Writing(w.path, closed)

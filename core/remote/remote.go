@@ -39,6 +39,7 @@ var (
 	ErrMissing  = wire.ErrMissing
 	ErrUnlisted = wire.ErrUnlisted
 	ErrThere    = wire.ErrThere
+	ErrStale    = wire.ErrStale
 	ErrChanged  = wire.ErrChanged
 )
 
@@ -54,9 +55,6 @@ func Settled(do func() error) (err error) {
 		}
 	}
 }
-
-// Unfinished is that of wire.
-func Unfinished(name string) string { return wire.Unfinished(name) }
 
 // The usual values.
 const (
@@ -258,30 +256,31 @@ func (a *Address) List(ctx context.Context) ([]Info, error) {
 // Create starts a file; see wire.Protocol.
 func (a *Address) Create(ctx context.Context) (File, error) { return a.protocol.Create(ctx, a.url) }
 
-// Rename gives the file another name on the same host, in one step.
-func (a *Address) Rename(ctx context.Context, to *Address, replace bool) error {
-	return a.protocol.Rename(ctx, a.url, to.url, replace)
+// Rename gives the file another name on the same host, in one step; see wire.Protocol.
+func (a *Address) Rename(ctx context.Context, to *Address, replace bool, seen *Info) error {
+	return a.protocol.Rename(ctx, a.url, to.url, replace, seen)
 }
 
-// Remove removes the file.
-func (a *Address) Remove(ctx context.Context) error { return a.protocol.Remove(ctx, a.url) }
+// Remove removes the file, or the folder, which is empty; see wire.Protocol.
+func (a *Address) Remove(ctx context.Context, seen *Info) error {
+	return a.protocol.Remove(ctx, a.url, seen)
+}
 
 // MakeFolder makes the folder, and those above it, where they are missing.
 func (a *Address) MakeFolder(ctx context.Context) error { return a.protocol.MakeFolder(ctx, a.url) }
 
-// IsPlain reports whether the path of an address has no detours, not escaped ones either: the last part of
-// it, as it is written, is the name of something in the folder before it.
-func (a *Address) IsPlain() bool {
-	return path.Clean(a.url.Path) == a.url.Path && strings.Count(a.url.Path, "/") == strings.Count(a.url.EscapedPath(), "/")
-}
+// Client is the one that it is reached by.
+func (a *Address) Client() *Client { return a.client }
 
-// Under reports whether an address lies below a folder at another, however both are written; one whose
-// path has a detour lies nowhere.
-func Under(folder, address string) bool {
+// Under is the path of an address from a folder at another on, decoded. One that makes a detour, an escaped one,
+// too, or lies elsewhere, is not under it.
+func Under(folder, address string) (rel string, is bool) {
 	in, errIn := url.Parse(folder)
 	at, errAt := url.Parse(address)
 	if errIn != nil || errAt != nil || in.Scheme != at.Scheme || !strings.EqualFold(in.Host, at.Host) || in.User.String() != at.User.String() {
-		return false
+		return "", false
 	}
-	return path.Clean(at.Path) == at.Path && strings.HasPrefix(at.Path, strings.TrimSuffix(in.Path, "/")+"/")
+	escaped := func(u *url.URL) int { return strings.Count(u.Path, "/") - strings.Count(u.EscapedPath(), "/") }
+	rel, is = strings.CutPrefix(at.Path, strings.TrimSuffix(in.Path, "/")+"/")
+	return rel, is && rel != "" && path.Clean("/"+rel) == "/"+rel && escaped(in) == escaped(at)
 }

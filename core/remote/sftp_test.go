@@ -99,10 +99,10 @@ func TestSFTP(t *testing.T) {
 
 	other := folder.Sibling("other")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "other"), nil, 0o666))
-	assert.ErrorIs(t, at.Rename(ctx, other, false), ErrThere)
-	require.NoError(t, at.Rename(ctx, other, true))
-	assert.ErrorIs(t, at.Remove(ctx), ErrMissing)
-	require.NoError(t, other.Remove(ctx))
+	assert.ErrorIs(t, at.Rename(ctx, other, false, nil), ErrThere)
+	require.NoError(t, at.Rename(ctx, other, true, nil))
+	assert.ErrorIs(t, at.Remove(ctx, nil), ErrMissing)
+	require.NoError(t, other.Remove(ctx, nil))
 	assert.NoFileExists(t, filepath.Join(dir, "other"))
 }
 

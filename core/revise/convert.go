@@ -21,6 +21,7 @@ import (
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 	"widecrate/core/walk"
 )
 
@@ -89,7 +90,7 @@ func (c Conversion) Run(ctx context.Context, tell report.Sink) error {
 		if target.path == "" || c.DryRun {
 			continue
 		}
-		discard, err := c.Output.Sites.Make(place.Dir(target.path))
+		discard, err := c.Output.Sites.Ahead(storage.Dir(target.path))
 		if err != nil {
 			return err
 		}
@@ -158,7 +159,7 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 		}
 	}
 	paths := &paths{ctx: ctx, c: c, budget: from.Budget(), r: r, merges: s.Members() != nil}
-	paths.naming = place.Naming{Archive: place.Stem(s.Name()), From: place.FolderOf(s.Path), Folder: target, Counter: c.counter}
+	paths.naming = place.Naming{Archive: place.Stem(s.Name()), From: storage.FolderOf(s.Path), Folder: target, Counter: c.counter}
 	if c.Placement.Rename != nil {
 		// Counters go by the natural order of all paths.
 		if err := paths.list(from); err != nil {

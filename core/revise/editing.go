@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -13,7 +12,6 @@ import (
 	"widecrate/core/create"
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
@@ -186,7 +184,7 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 	if e.whole != "" {
 		return e.writeSet(old, t, packed)
 	}
-	out, err := newfile.CreateOver(old)
+	out, err := newfile.Sites{}.CreateOver(old)
 	if err != nil {
 		return err
 	}
@@ -195,18 +193,20 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 		err = e.fill(w, t, packed)
 	}
 	if err == nil {
-		was := e.from.Files[0].Info
-		err = fault.Writing(e.path, errors.Join(folder.KeepOwner(out.File, was), out.Chmod(was.Mode().Perm())))
+		err = out.Like(e.from.Files[0].Info)
 	}
 	if err == nil {
 		err = e.from.Files[0].Unchanged()
 	}
-	var info os.FileInfo
+	var size int64
 	if err == nil {
-		info, err = out.Stat()
+		size, err = out.Size()
 	}
 	if err == nil {
-		err = e.readBack(t, func() (blob.Blob, archive.Parts, error) { return blob.Of(out.File, info.Size()), nil, nil })
+		err = e.readBack(t, func() (blob.Blob, archive.Parts, error) {
+			data, err := out.Open()
+			return data, nil, err
+		})
 	}
 	if err != nil {
 		return errors.Join(err, out.Discard())
@@ -215,7 +215,7 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 		e.r.After = e.r.Before
 		return out.Discard()
 	}
-	e.r.After = info.Size()
+	e.r.After = size
 	keeper := disposal.Keeper{Folder: e.Keep}
 	if e.Keep != "" {
 		kept, err := keeper.Keep(e.path, filepath.Base(e.path))

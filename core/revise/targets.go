@@ -8,6 +8,7 @@ import (
 	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // target is the path of a new archive, and the one that it would have without a number.
@@ -29,7 +30,7 @@ func (c *Conversion) targets() ([]target, error) {
 		if dir == "" {
 			dir = filepath.Dir(s.Path)
 		} else if s.Sub != "" {
-			dir = place.Join(dir, s.Sub)
+			dir = storage.Join(dir, s.Sub)
 		}
 		o := c.Output
 		name, err := place.Name(place.Stem(s.Name()) + o.Format.Extensions[0])
@@ -39,7 +40,7 @@ func (c *Conversion) targets() ([]target, error) {
 		if err != nil {
 			return nil, fault.At(s.Path, err)
 		}
-		o.Archive = place.Join(dir, name)
+		o.Archive = storage.Join(dir, name)
 		path, err := o.Target(taken)
 		if err != nil {
 			return nil, err
@@ -49,7 +50,7 @@ func (c *Conversion) targets() ([]target, error) {
 				Suggest(fault.NumberThem)
 		}
 		taken[path] = s.Path
-		targets[i] = target{path, place.Join(place.Dir(path), name)}
+		targets[i] = target{path, storage.Join(storage.Dir(path), name)}
 	}
 	return targets, nil
 }

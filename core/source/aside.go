@@ -97,7 +97,7 @@ func CheckAfter(sources []Source, today time.Time, all ...*disposal.After) error
 			if s.Input() != nil {
 				return fault.At(s.Path, fault.New(fault.Usage, "what comes from standard input is no file, and can be neither removed nor moved").Advise("keep it, or name files"))
 			}
-			if err := a.CheckElsewhere(s.Path, s.at(), today); err != nil {
+			if err := a.Check(s.Path, s.at(), today); err != nil {
 				return err
 			}
 		}

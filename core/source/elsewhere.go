@@ -19,6 +19,7 @@ import (
 	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // inputName is the name of standard input for people, and what its
@@ -192,10 +193,16 @@ func (f *finder) addListed(l *listedFolder, info *remote.Info) error {
 // listAt lists a folder, once what was begun there is finished.
 func (f *finder) listAt(at *remote.Address) ([]remote.Info, error) {
 	infos, err := at.List(f.ctx)
-	if err != nil || f.BegunAt == nil {
+	if err != nil || f.Begun == nil {
 		return infos, err
 	}
-	changed, err := f.BegunAt(f.ctx, at, infos)
+	var names []string
+	for _, info := range infos {
+		if info.Below == "" {
+			names = append(names, info.Name)
+		}
+	}
+	changed, err := f.Begun(storage.Sites{Context: f.ctx, Client: f.Remote}, strings.TrimSuffix(at.String(), "/"), names)
 	if err != nil || !changed {
 		return infos, err
 	}

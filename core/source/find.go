@@ -21,6 +21,7 @@ import (
 	"widecrate/core/parts"
 	"widecrate/core/place"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // A Request says where archives are looked for.
@@ -42,10 +43,7 @@ type Request struct {
 
 	// Begun gets what is in each folder before archives are looked for there, and reports
 	// whether it changed something; nil: nothing is done.
-	Begun func(folder string, names []string) (changed bool, err error)
-
-	// BegunAt is Begun for folders at addresses, which have what a list of them says.
-	BegunAt func(ctx context.Context, folder *remote.Address, there []remote.Info) (changed bool, err error)
+	Begun func(sites storage.Sites, folder string, names []string) (changed bool, err error)
 
 	// Skip reports whether a folder below a named one is not looked into; nil: none is.
 	Skip func(folder string) bool
@@ -363,7 +361,7 @@ func (f *finder) list(folder string) (children []fs.DirEntry, names []string, er
 		if err != nil || begun == nil {
 			return children, names, err
 		}
-		if changed, err := begun(folder, names); err != nil || !changed {
+		if changed, err := begun(storage.Sites{Context: f.ctx, Client: f.Remote}, folder, names); err != nil || !changed {
 			return children, names, err
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widecrate/core/fault"
+	"widecrate/core/storage"
 	"widecrate/core/systemtest"
 )
 
@@ -100,7 +101,7 @@ func TestBegun(t *testing.T) {
 	t.Chdir(t.TempDir())
 	require.NoError(t, os.WriteFile("a.zip", nil, 0o666))
 	asked := 0
-	found, err := Find(t.Context(), Request{Names: []string{"."}, Begun: func(folder string, names []string) (bool, error) {
+	found, err := Find(t.Context(), Request{Names: []string{"."}, Begun: func(_ storage.Sites, folder string, names []string) (bool, error) {
 		asked++
 		assert.Equal(t, []string{"a.zip"}, names)
 		return true, os.Rename(filepath.Join(folder, "a.zip"), filepath.Join(folder, "b.zip"))
@@ -110,7 +111,7 @@ func TestBegun(t *testing.T) {
 	assert.Equal(t, "b.zip", found[0].Path)
 	assert.Equal(t, 1, asked)
 	// Of a file that is named as well: the part of a set may be gone already.
-	found, err = Find(t.Context(), Request{Names: []string{"c.zip"}, Begun: func(folder string, names []string) (bool, error) {
+	found, err = Find(t.Context(), Request{Names: []string{"c.zip"}, Begun: func(_ storage.Sites, folder string, names []string) (bool, error) {
 		assert.Equal(t, []string{"b.zip"}, names)
 		return true, os.Rename(filepath.Join(folder, "b.zip"), filepath.Join(folder, "c.zip"))
 	}})

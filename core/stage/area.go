@@ -66,7 +66,7 @@ type area struct {
 
 func openArea(dir string, root *Root) (*area, error) {
 	for tries := 0; ; tries++ {
-		a := &area{path: dir, name: claim.NewFolder(), key: rand.Text()}
+		a := &area{path: dir, name: claim.NewRun(), key: rand.Text()}
 		var err error
 		if a.parent, err = os.OpenRoot(dir); err != nil {
 			return nil, err

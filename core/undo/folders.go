@@ -11,8 +11,8 @@ import (
 
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
-	"widecrate/core/place"
 	"widecrate/core/receipt"
+	"widecrate/core/storage"
 )
 
 func sorted[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }
@@ -88,7 +88,7 @@ func (t *taking) swapped(g *disposal.Ground, p *receipt.Past) (folders []swapped
 		}
 		seen, err := g.See(at)
 		if err == nil {
-			folders = append(folders, swapped{seen, filepath.Join(p.Unit.Destination, place.Below(p.Unit.Swapped, at))})
+			folders = append(folders, swapped{seen, filepath.Join(p.Unit.Destination, storage.Below(p.Unit.Swapped, at))})
 		}
 		return fault.Reading(at, err)
 	})

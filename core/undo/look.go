@@ -1,6 +1,7 @@
 package undo
 
 import (
+	"cmp"
 	"encoding/hex"
 	"errors"
 	"io/fs"
@@ -14,9 +15,9 @@ import (
 	"widecrate/core/folder"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
+	"widecrate/core/storage"
 )
 
 // sound makes sure that what a receipt says of an archive is complete, and stays within the folders that its run
@@ -40,9 +41,6 @@ func (t *taking) sound(p *receipt.Past, all []file) error {
 		if p.Unit.Parts == nil && !filepath.IsLocal(filepath.FromSlash(f.Path)) {
 			return refuse("the receipt names %q, which does not lie below %s", f.Path, p.Unit.Root)
 		}
-		if remote.IsAddress(f.at) && !t.holds(f.at) {
-			return refuse("the receipt names %s, which does not lie in a folder that the run said it would write to", f.at)
-		}
 	}
 	if same != p.Unit.Same {
 		return refuse("the receipt does not say which of its files were there before: it is of an earlier version")
@@ -53,14 +51,12 @@ func (t *taking) sound(p *receipt.Past, all []file) error {
 // going is what is to be removed of an archive.
 type going struct {
 	here     []*disposal.Seen
-	there    []blob.File // at addresses
-	foreseen []string    // in a dry run: what is there by then
+	foreseen []string // in a dry run: what is there by then
 }
 
 // verdict is what is to become of a file.
 type verdict struct {
 	gone     *disposal.Seen // to be removed
-	there    *blob.File     // the same, at an address
 	foreseen bool           // the same, once something else was taken back
 	missing  bool
 	stays    error // why not
@@ -80,13 +76,10 @@ func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gon
 	}, func(struct{}) {})
 	for j := range verdicts {
 		switch f, v := &all[j], verdicts[j]; {
-		case v.gone != nil || v.there != nil || v.foreseen:
-			switch {
-			case v.gone != nil:
+		case v.gone != nil || v.foreseen:
+			if v.gone != nil {
 				gone.here = append(gone.here, v.gone)
-			case v.there != nil:
-				gone.there = append(gone.there, *v.there)
-			default:
+			} else {
 				gone.foreseen = append(gone.foreseen, f.at)
 			}
 			if f.Replaced && f.Kept == "" {
@@ -94,7 +87,7 @@ func (t *taking) look(i int, p *receipt.Past, all []file, u *report.Undone) (gon
 			}
 		case v.missing:
 			u.Missing++
-		case remote.IsAddress(f.at) && fault.Of(v.stays) == fault.Unreadable: // another time, perhaps
+		case disposal.Unanswered(v.stays): // another time, perhaps
 			return gone, v.stays
 		case v.stays != nil && p.Unit.Parts != nil && len(all) > 1:
 			return gone, fault.At(p.Unit.Archive, fault.New(fault.Refused, "a part of the set stays, and so do the others: %w", v.stays))
@@ -129,16 +122,6 @@ func (t *taking) verdict(g *disposal.Ground, i int, f *file) (v verdict) {
 		v.stays = fault.New(fault.Refused, "a later run delivered it, too")
 		return v
 	}
-	if remote.IsAddress(f.at) {
-		there, err := t.Sites.Identify(f.at)
-		if err == nil && there.Info == nil {
-			err = fs.ErrNotExist
-		}
-		if err == nil {
-			err = t.Receipts.CheckFile(t.ctx, &f.File, f.at)
-		}
-		return v.with(err, func(v *verdict) { v.there = &there })
-	}
 	seen, err := g.See(f.at)
 	if err == nil {
 		err = f.CheckAs(t.ctx, f.at, seen)
@@ -147,18 +130,13 @@ func (t *taking) verdict(g *disposal.Ground, i int, f *file) (v verdict) {
 		v.missing = true // what it replaced is back: an undo was killed
 		return v
 	}
-	return v.with(err, func(v *verdict) { v.gone = seen })
-}
-
-// with is the verdict after a comparison with the receipt.
-func (v verdict) with(err error, same func(*verdict)) verdict {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		v.missing = true
 	case err != nil:
 		v.stays = err
 	default:
-		same(&v)
+		v.gone = seen
 	}
 	return v
 }
@@ -245,17 +223,10 @@ func (t *taking) sources(p *receipt.Past) error {
 		if t.stuck[place.Key(from.Path)] {
 			return fault.At(u.Archive, fault.New(fault.Unwritable, "%s, which it came from, could not be moved back", from.Path).Advise("nothing of it was removed; run it again when that is possible"))
 		}
-		if remote.IsAddress(from.Path) {
-			there, err := t.Sites.Identify(from.Path)
-			if err != nil {
-				return err
-			}
-			if there.Info == nil || !from.Is(there) {
-				return gone(from.Path)
-			}
-			continue
-		}
-		if !t.isThere(from.Path, from.Size, from.SHA256) {
+		switch is, err := t.isThere(&from); {
+		case err != nil:
+			return err
+		case !is:
 			return gone(from.Path)
 		}
 	}
@@ -285,26 +256,38 @@ func (t *taking) sources(p *receipt.Past) error {
 			if to, err := os.Readlink(row.Source); err != nil || filepath.ToSlash(to) != row.Link {
 				return gone(row.Source)
 			}
-		case !t.isThere(row.Source, row.Size, row.SHA256):
-			return gone(row.Source)
+			continue
+		}
+		if is, err := t.isThere(&receipt.Part{Path: row.Source, Size: row.Size, SHA256: row.SHA256}); !is {
+			return cmp.Or(err, gone(row.Source))
 		}
 	}
 	return err
 }
 
-// isThere reports whether a file with that content is at a path, or in a dry run would be by then.
-func (t *taking) isThere(path string, size int64, sum string) bool {
-	if would, known := t.would.at(path); known {
-		return sum != "" && would == sum
+// isThere reports whether a file with that content is at its path, or in a dry run would be by then. A server that does
+// not say is of kind fault.Unreadable.
+func (t *taking) isThere(part *receipt.Part) (bool, error) {
+	if would, known := t.would.at(part.Path); known {
+		return part.SHA256 != "" && would == part.SHA256 || would == asMoved, nil
 	}
-	f, info, err := folder.OpenRegular(path)
+	there, err := t.Sites.Identify(part.Path)
+	switch {
+	case disposal.Unanswered(err):
+		return false, err
+	case err != nil || there.Info == nil:
+		return false, nil
+	case storage.IsFar(there.Info):
+		return part.Is(there), nil
+	}
+	f, info, err := folder.OpenRegular(part.Path)
 	if err != nil {
-		return false
+		return false, nil //nolint:nilerr // what cannot be read is no evidence
 	}
 	defer f.Close()
-	if info.Size() != size || sum == "" {
-		return false
+	if info.Size() != part.Size || part.SHA256 == "" {
+		return false, nil
 	}
 	is, err := blob.Sum(f)
-	return err == nil && hex.EncodeToString(is) == sum
+	return err == nil && hex.EncodeToString(is) == part.SHA256, nil
 }

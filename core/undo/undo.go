@@ -4,6 +4,7 @@
 package undo
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
@@ -18,9 +19,9 @@ import (
 	"widecrate/core/newfile"
 	"widecrate/core/place"
 	"widecrate/core/receipt"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
+	"widecrate/core/storage"
 )
 
 // Options is a request to take runs back.
@@ -116,7 +117,7 @@ func files(p *receipt.Past) (all []file, err error) {
 			return nil, err
 		}
 		for i := range rows {
-			all = append(all, file{rows[i], filepath.Join(p.Unit.Root, filepath.FromSlash(rows[i].Path))})
+			all = append(all, file{rows[i], storage.Join(p.Unit.Root, filepath.FromSlash(rows[i].Path))})
 		}
 		return all, nil
 	}
@@ -152,6 +153,9 @@ type foreseen struct {
 	sums map[string]string
 }
 
+// asMoved stands for the sum of a source of which size and time are all that is known.
+const asMoved = "as it was moved"
+
 func (f *foreseen) set(path, sum string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -180,7 +184,7 @@ func (t *taking) all(tell report.Sink) error {
 		back, err := t.moveBack(ground, m)
 		switch {
 		case err == nil && t.DryRun:
-			t.would.set(m.From, m.SHA256)
+			t.would.set(m.From, cmp.Or(m.SHA256, asMoved))
 		case fault.Of(err) == fault.Unwritable:
 			t.stuck[place.Key(m.From)] = true
 		}
@@ -248,7 +252,7 @@ func (t *taking) ground() *disposal.Ground {
 		t.grounds = t.grounds[:last]
 		return g
 	}
-	return disposal.NewGround(t.run.Roots)
+	return disposal.NewGround(t.Sites.Sites, t.run.Roots)
 }
 
 // leave lets go of all folders that nobody uses now.
@@ -266,42 +270,21 @@ func (t *taking) done(g *disposal.Ground) {
 	t.grounds = append(t.grounds, g)
 }
 
-// holds reports whether an address lies where the run said that it would write.
-func (t *taking) holds(address string) bool {
-	return slices.ContainsFunc(t.run.Roots, func(root string) bool { return remote.Under(root, address) })
-}
-
 // moveBack moves a file of a source back to where it was, with the file that said why it had failed gone, and reports
 // whether it did, or in a dry run would: it may be there already.
 func (t *taking) moveBack(g *disposal.Ground, m *receipt.Moved) (bool, error) {
-	if sum, would := t.would.at(m.To); would && sum == m.SHA256 { // a later run would bring it back there
+	if sum, would := t.would.at(m.To); would && sum == cmp.Or(m.SHA256, asMoved) { // a later run would bring it back there
 		return true, nil
 	}
-	if !remote.IsAddress(m.To) {
-		back, err := g.Return(&disposal.Source{From: m.From, To: m.To, SHA256: m.SHA256, Copy: m.There}, t.DryRun)
-		if err == nil && m.Reason != "" && !t.DryRun {
-			if seen, missing := g.See(m.Reason); missing == nil {
-				if sum, unread := seen.ReasonSum(); unread == nil && sum == m.ReasonSHA256 {
-					err = g.TakeAway(seen)
-				}
+	back, err := g.Return(&disposal.Source{From: m.From, To: m.To, SHA256: m.SHA256, Size: m.Size, Modified: m.Modified, Copy: m.There}, t.DryRun)
+	if err == nil && m.Reason != "" && !t.DryRun {
+		if seen, missing := g.See(m.Reason); missing == nil {
+			if sum, unread := seen.ReasonSum(); unread == nil && sum == m.ReasonSHA256 {
+				err = g.TakeAway(seen)
 			}
 		}
-		return back, err
 	}
-	for _, path := range []string{m.From, m.To} {
-		if !t.holds(path) {
-			return false, fault.At(path, fault.New(fault.Refused, "it does not lie in a folder that the run said it would write to"))
-		}
-	}
-	from, err := t.Sites.Address(m.To)
-	if err != nil {
-		return false, err
-	}
-	to, err := from.OnSameHost(m.From)
-	if err != nil {
-		return false, err
-	}
-	return disposal.ReturnAt(t.ctx, from, to, m.Size, m.Modified, t.DryRun)
+	return back, err
 }
 
 // unit takes one archive back: all of it, but for files that were altered since.
@@ -387,18 +370,6 @@ func (t *taking) remove(g *disposal.Ground, gone going, kept map[string]*was, u 
 		u.Removed++
 		u.Paths = append(u.Paths, path)
 		t.foresee(path, "")
-	}
-	removed := len(gone.there)
-	if !t.DryRun {
-		var err error
-		if removed, err = disposal.DeliveredAt(t.ctx, gone.there); err != nil {
-			return err
-		}
-	}
-	u.Removed += removed
-	for _, f := range gone.there {
-		u.Paths = append(u.Paths, f.Path)
-		t.foresee(f.Path, "")
 	}
 	return nil
 }

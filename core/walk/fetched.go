@@ -71,7 +71,7 @@ func fetchTo(ctx context.Context, at *remote.Address, o Opening) (f blob.File, e
 	if err != nil {
 		return f, fault.At(at.String(), err)
 	}
-	files, err := newfile.CreateIn(o.Fetched)
+	files, err := newfile.Sites{}.CreateIn(o.Fetched)
 	if err != nil {
 		return f, err
 	}

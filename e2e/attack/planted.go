@@ -163,7 +163,7 @@ func (p *planting) plant() error {
 		target = p.dir + "/" + target
 	}
 	to := p.one("", p.dir+"/done/precious", p.dir+"/done/a.zip", p.dir+"/secret/new", p.dir+"/inbox/link/../new")
-	name := claim.NewPrefix()
+	name := claim.NewRun()
 	size, modified := int64(8), time.Now()
 	if info, err := os.Stat(target); err == nil {
 		size, modified = info.Size(), info.ModTime()
@@ -177,7 +177,7 @@ func (p *planting) plant() error {
 	case 0:
 		return p.put(filepath.Join(in, name+claim.TakingSuffix), taking)
 	case 1: // an area, with a journal
-		area := filepath.Join(in, claim.NewFolder())
+		area := filepath.Join(in, claim.NewRun())
 		if err := p.made(area, os.Mkdir(area, 0o755)); err != nil {
 			return err
 		}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"hash"
 	"io"
-	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -17,7 +16,7 @@ import (
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
-	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // joining is a set that is put together.
@@ -63,8 +62,7 @@ func Join(ctx context.Context, set *parts.Set, path string, replace bool, lists 
 		err = s.joinCut(ctx, r, out.File, sums, &j)
 	}
 	if err == nil {
-		j.Size, err = out.Seek(0, io.SeekEnd)
-		err = fault.Writing(path, err)
+		j.Size, err = out.Size()
 	}
 	if err == nil && !j.Zip && j.Size != r.Size() {
 		err = fault.New(fault.Unreadable, "%d bytes were read where the parts have %d: they changed meanwhile", j.Size, r.Size())
@@ -88,7 +86,7 @@ func locate(where string, err error) error {
 }
 
 // joinCut copies the parts one after the other.
-func (s joining) joinCut(ctx context.Context, r *blob.Joined, out *os.File, sums parts.Sums, j *Joined) error {
+func (s joining) joinCut(ctx context.Context, r *blob.Joined, out io.Writer, sums parts.Sums, j *Joined) error {
 	whole, err := s.summing(ctx, r, out, sums, j)
 	if err != nil || whole == nil {
 		return err
@@ -105,7 +103,7 @@ const copySize = 64 << 20
 
 // summing reads all parts, writes them to out, and checks each against the list. It
 // returns the sum of the whole, if that is in the list.
-func (s joining) summing(ctx context.Context, r *blob.Joined, out *os.File, sums parts.Sums, j *Joined) (whole hash.Hash, err error) {
+func (s joining) summing(ctx context.Context, r *blob.Joined, out io.Writer, sums parts.Sums, j *Joined) (whole hash.Hash, err error) {
 	if _, known := sums[s.Name]; known {
 		whole = sha256.New()
 	}
@@ -195,14 +193,14 @@ func Split(ctx context.Context, path, into string, cut Options, read *atomic.Int
 	if into == "" {
 		into = filepath.Dir(path)
 	}
-	into = place.Absolute(into)
+	into = storage.Absolute(into)
 	if read == nil {
 		read = new(atomic.Int64)
 	}
 	if cut.PartSize > 0 && f.Size()/cut.PartSize >= mostParts {
 		return Written{}, fault.At(path, tooMany())
 	}
-	w, err := Create(place.Join(into, filepath.Base(path)), cut)
+	w, err := Create(storage.Join(into, filepath.Base(path)), cut)
 	if err != nil {
 		return Written{}, err
 	}

@@ -15,6 +15,7 @@ import (
 	"widecrate/core/place"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
+	"widecrate/core/storage"
 )
 
 // Run says how several sets are joined, or files are cut.
@@ -134,7 +135,7 @@ func (s Splitting) Start(ctx context.Context, tell report.Sink) error {
 	taken := map[string]string{}
 	var files []string
 	for _, file := range s.Files {
-		path := place.Absolute(s.target(file))
+		path := storage.Absolute(s.target(file))
 		first, twice := taken[place.Key(path)]
 		if twice && same(first, file) { // the same file named twice is cut once
 			continue
@@ -147,7 +148,7 @@ func (s Splitting) Start(ctx context.Context, tell report.Sink) error {
 	}
 	s.Files = files
 	if s.Into != "" && !s.DryRun {
-		discard, err := s.How.Sites.Make(s.Into) // one for all of them
+		discard, err := s.How.Sites.Ahead(s.Into) // one for all of them
 		if err != nil {
 			return err
 		}
@@ -179,7 +180,7 @@ func (s *Splitting) target(file string) string {
 	if s.Into == "" {
 		return file
 	}
-	return place.Join(s.Into, filepath.Base(file))
+	return storage.Join(s.Into, filepath.Base(file))
 }
 
 func (s *Splitting) one(ctx context.Context, file string, r *report.Split) error {

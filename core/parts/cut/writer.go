@@ -16,12 +16,13 @@ import (
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
-	"widecrate/core/place"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
 // Style is how new sets are named and cut.
@@ -61,8 +62,8 @@ func (c Options) Check() error {
 // parts it has: its first or last part, and the list of sums.
 func (c Options) Names(path string) []string {
 	w := Writer{Options: c, path: path}
-	folder := place.Dir(path)
-	return []string{place.Join(folder, w.last()), place.Join(folder, w.list())}
+	folder := storage.Dir(path)
+	return []string{storage.Join(folder, w.last()), storage.Join(folder, w.list())}
 }
 
 // Writer writes a new set. Its parts appear, with a list of their SHA-256 sums,
@@ -71,9 +72,9 @@ type Writer struct {
 	Options
 	path    string // of the whole
 	earlier *parts.Set
-	olds    []newfile.Old // what stands where it goes
-	files   newfile.Files
-	part    newfile.File
+	olds    []*disposal.Old // what stands where it goes
+	files   *newfile.NewFiles
+	part    storage.File
 	count   int   // of parts
 	left    int64 // room in the part
 	block   []byte
@@ -101,7 +102,7 @@ func Create(path string, cut Options) (*Writer, error) {
 		w.whole = sha256.New()
 	}
 	var err error
-	if w.earlier, err = parts.At(cut.Sites, place.Join(place.Dir(path), w.name(0))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if w.earlier, err = parts.At(cut.Sites, storage.Join(storage.Dir(path), w.name(0))); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	if w.earlier != nil && w.earlier.Found() > 0 && !cut.Replace {
@@ -122,7 +123,7 @@ func Create(path string, cut Options) (*Writer, error) {
 		}
 		w.olds = append(w.olds, old)
 	}
-	if w.files, err = cut.Sites.CreateIn(place.Dir(path)); err != nil {
+	if w.files, err = cut.Sites.CreateIn(storage.Dir(path)); err != nil {
 		return nil, err
 	}
 	for _, old := range w.olds {
@@ -136,11 +137,11 @@ func (w *Writer) name(i int) string {
 	if w.Style == ZIP {
 		return fmt.Sprintf("%s.z%02d", w.stem(), i+1)
 	}
-	return fmt.Sprintf("%s.%03d", place.Base(w.path), i+1)
+	return fmt.Sprintf("%s.%03d", storage.Base(w.path), i+1)
 }
 
 func (w *Writer) stem() string {
-	return strings.TrimSuffix(place.Base(w.path), path.Ext(place.Base(w.path)))
+	return strings.TrimSuffix(storage.Base(w.path), path.Ext(storage.Base(w.path)))
 }
 
 // last is the name that only the end of a set decides: the last part of a split
@@ -157,7 +158,7 @@ func (w *Writer) list() string {
 	if w.Style == ZIP {
 		return w.last() + ".sha256"
 	}
-	return place.Base(w.path) + ".sha256"
+	return storage.Base(w.path) + ".sha256"
 }
 
 // Write appends to the set.
@@ -293,11 +294,11 @@ func (w *Writer) Finish() (Written, error) {
 	}
 	w.names = names
 	w.written.Size = w.size
-	folder := place.Dir(w.path)
+	folder := storage.Dir(w.path)
 	for _, name := range names[:len(names)-1] {
-		w.written.Parts = append(w.written.Parts, place.Join(folder, name))
+		w.written.Parts = append(w.written.Parts, storage.Join(folder, name))
 	}
-	w.written.List = place.Join(folder, w.list())
+	w.written.List = storage.Join(folder, w.list())
 	if remote.IsAddress(folder) {
 		w.written.SHA256 = map[string][]byte{w.written.List: w.listSum[:]}
 		for i, path := range w.written.Parts {
@@ -329,7 +330,7 @@ func (w *Writer) Commit() error {
 		return err
 	}
 	for _, old := range w.olds { // the old set may have had more parts
-		if old.There() && !slices.Contains(w.names, place.Base(old.Path())) {
+		if old.There() && !slices.Contains(w.names, storage.Base(old.Path())) {
 			if err := old.Remove(); err != nil {
 				return err
 			}
@@ -371,7 +372,7 @@ func (w *Writer) finish() ([]string, error) {
 		fmt.Fprintf(&list, "%x  %s\n", w.sums[i], name)
 	}
 	if w.whole != nil {
-		fmt.Fprintf(&list, "# put together: %x  %s\n", w.whole.Sum(nil), place.Base(w.path))
+		fmt.Fprintf(&list, "# put together: %x  %s\n", w.whole.Sum(nil), storage.Base(w.path))
 	}
 	f, err := w.files.Next()
 	if err != nil {

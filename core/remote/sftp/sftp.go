@@ -65,12 +65,17 @@ func infoOf(at string, info os.FileInfo) wire.Info {
 	return wire.Info{Name: path.Base(at), Folder: info.IsDir(), Size: info.Size(), Modified: info.ModTime(), Whole: true}
 }
 
-// Stat is that of wire.Protocol. Of a link, it is about what that leads to.
+// Stat is that of wire.Protocol.
 func (c *client) Stat(ctx context.Context, at *url.URL) (info wire.Info, err error) {
 	err = c.do(ctx, at, func(s *session) error {
-		found, err := s.Stat(pathOf(at))
+		found, err := s.Lstat(pathOf(at))
+		link := err == nil && found.Mode()&fs.ModeSymlink != 0
+		if link {
+			found, err = s.Stat(pathOf(at))
+		}
 		if err == nil {
 			info = infoOf(wire.NameOf(at), found)
+			info.Link = link
 		}
 		return err
 	})
@@ -84,13 +89,16 @@ func (c *client) List(ctx context.Context, folder *url.URL) (all []wire.Info, er
 		found, err := s.ReadDirContext(ctx, in)
 		all = make([]wire.Info, 0, len(found))
 		for _, one := range found {
-			if one.Mode()&fs.ModeSymlink != 0 { // those to folders could lead in circles
+			link := one.Mode()&fs.ModeSymlink != 0
+			if link { // those to folders could lead in circles
 				if to, err := s.Stat(path.Join(in, one.Name())); err == nil && !to.IsDir() {
 					one = called{to, one.Name()}
 				}
 			}
 			if one.IsDir() || one.Mode().IsRegular() {
-				all = append(all, infoOf(one.Name(), one))
+				info := infoOf(one.Name(), one)
+				info.Link = link
+				all = append(all, info)
 			}
 		}
 		return err
@@ -108,7 +116,7 @@ func (c called) Name() string { return c.name }
 
 // Rename is that of wire.Protocol. A plain rename fails where something is (section 6.5 of the
 // protocol); there are servers that do not know that, and so they are asked before.
-func (c *client) Rename(ctx context.Context, from, to *url.URL, replace bool) error {
+func (c *client) Rename(ctx context.Context, from, to *url.URL, replace bool, _ *wire.Info) error {
 	tried := false
 	return writing(c.do(ctx, from, func(s *session) error {
 		rename := s.Rename
@@ -137,7 +145,7 @@ func (c *client) Rename(ctx context.Context, from, to *url.URL, replace bool) er
 }
 
 // Remove is that of wire.Protocol.
-func (c *client) Remove(ctx context.Context, at *url.URL) error {
+func (c *client) Remove(ctx context.Context, at *url.URL, _ *wire.Info) error {
 	tried := false
 	return writing(c.do(ctx, at, func(s *session) error {
 		err := s.Client.Remove(pathOf(at))

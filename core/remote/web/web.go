@@ -52,6 +52,8 @@ func New(hosts *wire.Hosts) (wire.Protocol, error) {
 		CheckRetry:   c.retryPolicy,
 		Backoff:      c.retryBackoff,
 		ErrorHandler: retryablehttp.PassthroughErrorHandler,
+
+		RequestLogHook: countTries,
 	}
 	return c, nil
 }

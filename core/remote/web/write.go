@@ -2,12 +2,16 @@ package web
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io"
 	"net/http"
 	"net/url"
 	"strings"
+	"sync/atomic"
+
+	"github.com/hashicorp/go-retryablehttp"
 
 	"widecrate/core/fault"
 	"widecrate/core/folder"
@@ -101,26 +105,47 @@ type sized struct{ *io.SectionReader }
 func (s sized) Len() int { return int(s.Size()) }
 
 // Rename is that of wire.Protocol (RFC 4918, section 9.9).
-func (c *Client) Rename(ctx context.Context, from, to *url.URL, replace bool) error {
-	err := c.change(ctx, "MOVE", from, func(h http.Header) {
+func (c *Client) Rename(ctx context.Context, from, to *url.URL, replace bool, seen *wire.Info) error {
+	again, err := c.change(ctx, "MOVE", from, func(h http.Header) {
 		h.Set("Destination", to.String())
 		h.Set("Overwrite", map[bool]string{true: "T", false: "F"}[replace])
+		still(h, seen)
 	})
-	if err != nil {
+	arrived := again && (errors.Is(err, wire.ErrMissing) || errors.Is(err, wire.ErrThere)) // an earlier request, perhaps
+	if err != nil && !arrived {
+		if _, taken := c.Stat(ctx, to); errors.Is(err, wire.ErrThere) && (replace || taken != nil) {
+			err = fault.New(fault.Refused, "%w", wire.ErrStale)
+		}
 		return err
 	}
-	if _, err := c.Stat(ctx, to); err != nil {
-		return undone(err)
+	if _, missing := c.Stat(ctx, to); missing != nil {
+		return undone(cmp.Or(err, missing))
 	}
-	return c.gone(ctx, from)
+	if gone := c.gone(ctx, from); gone != nil {
+		return cmp.Or(err, gone)
+	}
+	return nil
 }
 
 // Remove is that of wire.Protocol.
-func (c *Client) Remove(ctx context.Context, at *url.URL) error {
-	if err := c.change(ctx, http.MethodDelete, at, nil); err != nil {
+func (c *Client) Remove(ctx context.Context, at *url.URL, seen *wire.Info) error {
+	again, err := c.change(ctx, http.MethodDelete, at, func(h http.Header) { still(h, seen) })
+	switch {
+	case again && errors.Is(err, wire.ErrMissing): // an earlier request arrived
+	case errors.Is(err, wire.ErrThere):
+		return fault.New(fault.Refused, "%w", wire.ErrStale)
+	case err != nil:
 		return err
 	}
 	return c.gone(ctx, at)
+}
+
+// still asks for a change only of what was seen (RFC 9110, section 13.1.1), as far as the server tells versions
+// apart.
+func still(h http.Header, seen *wire.Info) {
+	if seen != nil && seen.ETag != "" && !strings.HasPrefix(seen.ETag, "W/") {
+		h.Set("If-Match", seen.ETag)
+	}
 }
 
 // gone makes sure that nothing is at an address any more: there are servers that say yes to
@@ -189,15 +214,29 @@ func (c *Client) isFolder(ctx context.Context, at *url.URL) bool {
 	return err == nil && a.StatusCode == http.StatusMultiStatus
 }
 
-// change asks for something that changes what is there.
-func (c *Client) change(ctx context.Context, method string, at *url.URL, headers func(http.Header)) error {
-	return c.Again(ctx, func() (bool, error) {
+// change asks for something that changes what is there; again says whether that was asked for before, so that it may
+// have been done.
+func (c *Client) change(ctx context.Context, method string, at *url.URL, headers func(http.Header)) (again bool, err error) {
+	tries := new(atomic.Int32)
+	ctx = context.WithValue(ctx, triesKey{}, tries)
+	err = c.Again(ctx, func() (bool, error) {
 		a, _, err := c.read(ctx, method, at, nil, headers)
 		if err == nil {
 			err = written(a, method)
 		}
 		return false, err
 	})
+	return tries.Load() > 1, err
+}
+
+// triesKey is that of the number of times that a request was made, in its context.
+type triesKey struct{}
+
+// countTries is called before each time.
+func countTries(_ retryablehttp.Logger, request *http.Request, _ int) {
+	if tries, counted := request.Context().Value(triesKey{}).(*atomic.Int32); counted {
+		tries.Add(1)
+	}
 }
 
 // written is the error that the status of an answer to a request to write stands for.

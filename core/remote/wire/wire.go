@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"net/url"
 	"strings"
 	"time"
@@ -69,6 +70,7 @@ type Info struct {
 	Size     int64     // bytes, or Unknown
 	Modified time.Time // zero: it is not known
 	ETag     string    // by which versions are told apart; empty: there is none
+	Link     bool      // it is a link, and the rest is said of what that leads to
 	Whole    bool      // it is all that opening the file would tell, and the same
 }
 
@@ -119,11 +121,12 @@ type Protocol interface {
 	// kind fault.Unwritable, and ErrThere is in it where something is there.
 	Create(ctx context.Context, at *url.URL) (File, error)
 
-	// Rename gives a file another name on the same server, in one step.
-	Rename(ctx context.Context, from, to *url.URL, replace bool) error
+	// Rename gives a file another name on the same server, in one step. Where it is still to be what was seen, and the
+	// server can be asked for that in the same step, ErrStale is in the error of another; nil: whatever is there.
+	Rename(ctx context.Context, from, to *url.URL, replace bool, seen *Info) error
 
-	// Remove removes a file.
-	Remove(ctx context.Context, at *url.URL) error
+	// Remove removes a file, or a folder that is empty; seen is that of Rename.
+	Remove(ctx context.Context, at *url.URL, seen *Info) error
 
 	// MakeFolder makes a folder, and those above it, where they are missing.
 	MakeFolder(ctx context.Context, at *url.URL) error
@@ -146,15 +149,27 @@ type File interface {
 	Close() error
 }
 
+// meaning is an error in words of our own that is one of the system's, too.
+type meaning struct {
+	words string
+	means error
+}
+
+func (m *meaning) Error() string        { return m.words }
+func (m *meaning) Is(target error) bool { return target == m.means }
+
 var (
-	// ErrMissing is in the error of an address at which there is nothing.
-	ErrMissing = errors.New("there is nothing at that address")
+	// ErrMissing is in the error of an address at which there is nothing. It is fs.ErrNotExist.
+	ErrMissing error = &meaning{"there is nothing at that address", fs.ErrNotExist}
 
 	// ErrUnlisted is in the error of a folder that can be listed by no one, or not by us.
 	ErrUnlisted = errors.New("the server does not list it")
 
-	// ErrThere is in the error of an address at which something is already.
-	ErrThere = errors.New("something is there already")
+	// ErrThere is in the error of an address at which something is already. It is fs.ErrExist.
+	ErrThere error = &meaning{"something is there already", fs.ErrExist}
+
+	// ErrStale is in the error of a change to a file that is another by now.
+	ErrStale = errors.New("it changed since it was looked at")
 
 	// ErrChanged is the error of what is not as it was any more.
 	ErrChanged = fault.New(fault.Unreadable, "%w", errChanged).Advise("run it again when nothing writes to it any more")

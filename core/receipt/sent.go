@@ -6,26 +6,28 @@ import (
 
 	"widecrate/core/blob"
 	"widecrate/core/claim"
+	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/folder"
 	"widecrate/core/newfile"
 	"widecrate/core/remote"
+	"widecrate/core/storage"
 )
 
-// An away is a receipt at an address: what was there, with the lines of this run after it, on this
+// A sent receipt is one that cannot be appended to where it lies: what was there, with the lines of this run after it, on this
 // machine. It is sent whole, and takes the place of what was there when it was read.
-type away struct {
+type sent struct {
 	sites newfile.Sites
 	path  string
-	old   newfile.Old
+	old   *disposal.Old
 	file  *folder.Temporary
 	base  int64 // bytes of it that were there
 }
 
 // fetch gets what is there into a file.
-func (a *away) fetch() error { return remote.Settled(a.fetchOnce) }
+func (a *sent) fetch() error { return remote.Settled(a.fetchOnce) }
 
-func (a *away) fetchOnce() (err error) {
+func (a *sent) fetchOnce() (err error) {
 	if a.old, err = a.sites.Look(a.path); err != nil {
 		return err
 	}
@@ -59,12 +61,13 @@ func copyOf(there blob.File, to io.Writer) (int64, error) {
 
 // send lets the file take the place of what was there. Where others have written there since, the
 // lines of this run come after theirs; as far as the server can keep runs apart, one sends after the other.
-func (a *away) send() error {
-	at, err := a.sites.Address(a.path)
+func (a *sent) send() error {
+	dir, err := a.sites.Open(storage.Dir(a.path))
 	if err != nil {
 		return err
 	}
-	if release, err := claim.Turn(a.sites.Context, at); err == nil {
+	defer dir.Close()
+	if release, err := claim.Turn(a.sites.Context, dir, storage.Base(a.path)); err == nil {
 		defer release()
 	}
 	const tries = 5
@@ -88,7 +91,7 @@ func (a *away) send() error {
 	}
 }
 
-func (a *away) sendOnce() error {
+func (a *sent) sendOnce() error {
 	info, err := a.file.Stat()
 	if err != nil {
 		return fault.Writing(a.path, err)
