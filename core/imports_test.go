@@ -29,6 +29,7 @@ var layers = [][]string{
 	{"disposal"},
 	{"claim", "confine"},
 	{"bound", "choose", "place"},
+	{"storage/storagetest"},
 	{"storage"},
 	{"format"},
 	{"format/deb", "format/rpm"},

@@ -89,6 +89,9 @@ func (lent) Close() error { return nil }
 // IdentifyAt returns the identity of what lies at an address, with ranges or without.
 func IdentifyAt(ctx context.Context, a *remote.Address) (File, error) {
 	info, err := a.Stat(ctx)
+	if err == nil && info.Folder {
+		err = fault.New(fault.Unreadable, "it is a folder").Advise("end the address with a slash")
+	}
 	return remoteFile(a, info), fault.At(a.String(), err)
 }
 

@@ -282,5 +282,8 @@ func Under(folder, address string) (rel string, is bool) {
 	}
 	escaped := func(u *url.URL) int { return strings.Count(u.Path, "/") - strings.Count(u.EscapedPath(), "/") }
 	rel, is = strings.CutPrefix(at.Path, strings.TrimSuffix(in.Path, "/")+"/")
-	return rel, is && rel != "" && path.Clean("/"+rel) == "/"+rel && escaped(in) == escaped(at)
+	if !is || rel == "" || path.Clean("/"+rel) != "/"+rel || escaped(in) != escaped(at) {
+		return "", false
+	}
+	return rel, true
 }

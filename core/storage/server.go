@@ -2,6 +2,7 @@ package storage
 
 import (
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"sync"
@@ -146,8 +147,19 @@ func (s *server) MakeFolder(name string) error {
 	return fault.Unwritten(s.Path(name), s.child(name+"/").MakeNew(s.ctx))
 }
 
+// RemoveFolder looks first: to a WebDAV server, a folder is all that is in it (RFC 4918, section 9.6.1).
 func (s *server) RemoveFolder(name string) error {
-	return fault.Unwritten(s.Path(name), s.child(name+"/").Remove(s.ctx, nil))
+	in := &server{ctx: s.ctx, at: s.child(name + "/")}
+	names, err := in.Names()
+	if _, missing := s.Lstat(name); err != nil && errors.Is(missing, fs.ErrNotExist) {
+		err = missing
+	} else if err == nil && len(names) > 0 {
+		err = fault.New(fault.Unwritable, "it is not empty: %w", fs.ErrExist)
+	}
+	if err == nil {
+		err = in.at.Remove(s.ctx, nil)
+	}
+	return fault.Unwritten(s.Path(name), err)
 }
 
 func (s *server) Begun(patience time.Duration) Folder {

@@ -205,11 +205,12 @@ func (s Sites) Stat(path string) (fs.FileInfo, error) {
 	if at, err := s.address(path); at == nil && err == nil {
 		return os.Stat(path)
 	}
-	f, err := s.Identify(path)
-	if err == nil && f.Info == nil {
-		err = fs.ErrNotExist
+	info, err := s.Lstat(path)
+	if far, is := info.(blob.Info); is {
+		far.Link = false
+		info = far
 	}
-	return f.Info, err
+	return info, err
 }
 
 // Same reports whether two paths are those of one folder, as far as that is known.

@@ -114,13 +114,16 @@ type found struct {
 	} `xml:"DAV: propstat"`
 }
 
+// multiStatus is the answer to a PROPFIND.
+type multiStatus struct {
+	XMLName xml.Name `xml:"DAV: multistatus"`
+	All     []found  `xml:"DAV: response"`
+}
+
 // multistatus reads the answer to a PROPFIND (RFC 4918, section 13), which is about the folder
 // itself, too.
 func multistatus(text []byte, folder *url.URL) (all []wire.Info, err error) {
-	var list struct {
-		XMLName xml.Name `xml:"DAV: multistatus"`
-		All     []found  `xml:"DAV: response"`
-	}
+	var list multiStatus
 	if err := xml.Unmarshal(text, &list); err != nil {
 		return nil, fault.New(fault.Unreadable, "the list that the server sends of the folder is malformed: %w", err)
 	}

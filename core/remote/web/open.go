@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"crypto/tls"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -90,14 +91,37 @@ func (r *resource) Close() {
 	}
 }
 
-// Stat is that of wire.Protocol: it asks for one byte.
+// Stat is that of wire.Protocol: it asks for one byte, and where that is refused by WebDAV whether it is a folder.
 func (c *Client) Stat(ctx context.Context, at *url.URL) (wire.Info, error) {
 	r, err := c.Open(ctx, at, 1)
-	if err != nil {
-		return wire.Info{}, err
+	if err == nil {
+		r.Close()
+		return r.Info, nil
 	}
-	r.Close()
-	return r.Info, nil
+	if !errors.Is(err, wire.ErrMissing) && ctx.Err() == nil {
+		if info, is := c.folder(ctx, at); is {
+			return info, nil
+		}
+	}
+	return wire.Info{}, err
+}
+
+// folder is what a server that speaks WebDAV says of a folder; false: it is none, or the server does not.
+func (c *Client) folder(ctx context.Context, at *url.URL) (wire.Info, bool) {
+	in := *at // without its slash, it is redirected
+	in.RawPath = strings.TrimSuffix(at.EscapedPath(), "/") + "/"
+	in.Path, _ = url.PathUnescape(in.RawPath) // it is escaped by net/url
+	a, text, err := c.read(ctx, "PROPFIND", &in, []byte(propfind), func(h http.Header) { h.Set("Depth", "0") })
+	if err != nil || a.StatusCode != http.StatusMultiStatus {
+		return wire.Info{}, false
+	}
+	var list multiStatus
+	if xml.Unmarshal(text, &list) != nil || len(list.All) != 1 {
+		return wire.Info{}, false
+	}
+	info := wire.Info{Name: wire.NameOf(at), Size: wire.Unknown}
+	list.All[0].complete(&info)
+	return info, info.Folder
 }
 
 // describe takes from the first answer what it says.

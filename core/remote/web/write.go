@@ -49,7 +49,7 @@ func (u *upload) Sync() error {
 		}
 		a, err := put(func(h http.Header) { h.Set("If-None-Match", "*") })
 		if err == nil && a.StatusCode == http.StatusPreconditionFailed {
-			switch there, failed := u.isThere(size); {
+			switch there, failed := u.arrived(size); {
 			case failed != nil:
 				return false, failed
 			case there: // an earlier request arrived, but its answer was lost
@@ -73,8 +73,8 @@ func (u *upload) Sync() error {
 	return err
 }
 
-// isThere reports whether what the server has is what is sent.
-func (u *upload) isThere(size int64) (bool, error) {
+// arrived reports whether what the server has is what is sent.
+func (u *upload) arrived(size int64) (bool, error) {
 	there, err := u.client.Open(u.ctx, u.at, 0)
 	if err != nil {
 		return false, err
@@ -111,9 +111,12 @@ func (c *Client) Rename(ctx context.Context, from, to *url.URL, replace bool, se
 		h.Set("Overwrite", map[bool]string{true: "T", false: "F"}[replace])
 		still(h, seen)
 	})
-	arrived := again && (errors.Is(err, wire.ErrMissing) || errors.Is(err, wire.ErrThere)) // an earlier request, perhaps
-	if err != nil && !arrived {
-		if _, taken := c.Stat(ctx, to); errors.Is(err, wire.ErrThere) && (replace || taken != nil) {
+	if err != nil && !again { // else an earlier request may have arrived
+		_, missing := c.Stat(ctx, from)
+		switch {
+		case errors.Is(missing, wire.ErrMissing): // of which servers say different things
+			err = fault.New(fault.Unwritable, "%w", wire.ErrMissing)
+		case errors.Is(err, wire.ErrThere) && (replace || !c.isThere(ctx, to)):
 			err = fault.New(fault.Refused, "%w", wire.ErrStale)
 		}
 		return err
@@ -131,7 +134,7 @@ func (c *Client) Rename(ctx context.Context, from, to *url.URL, replace bool, se
 func (c *Client) Remove(ctx context.Context, at *url.URL, seen *wire.Info) error {
 	again, err := c.change(ctx, http.MethodDelete, at, func(h http.Header) { still(h, seen) })
 	switch {
-	case again && errors.Is(err, wire.ErrMissing): // an earlier request arrived
+	case again && (errors.Is(err, wire.ErrMissing) || errors.Is(err, wire.ErrThere) && !c.isThere(ctx, at)): // an earlier request arrived
 	case errors.Is(err, wire.ErrThere):
 		return fault.New(fault.Refused, "%w", wire.ErrStale)
 	case err != nil:
@@ -178,7 +181,7 @@ func (c *Client) MakeFolder(ctx context.Context, at *url.URL) error {
 		switch {
 		case err == nil:
 			return nil
-		case !again && c.isFolder(ctx, at): // somebody else made it
+		case !again && c.isThere(ctx, at): // somebody else made it
 			return nil
 		case !again:
 			return err
@@ -199,7 +202,7 @@ func (c *Client) MakeNew(ctx context.Context, at *url.URL) error {
 	switch {
 	case err != nil:
 		return err
-	case a.StatusCode >= 400 && c.isFolder(ctx, at): // of which servers say one thing before, and another in the moment
+	case a.StatusCode >= 400 && c.isThere(ctx, at): // of which servers say one thing before, and another in the moment
 		return fault.New(fault.Unwritable, "%w", wire.ErrThere)
 	}
 	return written(a, "MKCOL")
@@ -208,10 +211,10 @@ func (c *Client) MakeNew(ctx context.Context, at *url.URL) error {
 // attempts bounds how often a folder is made whose parent vanishes each time.
 const attempts = 5
 
-// isFolder reports whether there is something, by a server that speaks WebDAV.
-func (c *Client) isFolder(ctx context.Context, at *url.URL) bool {
-	a, _, err := c.read(ctx, "PROPFIND", at, []byte(propfind), func(h http.Header) { h.Set("Depth", "0") })
-	return err == nil && a.StatusCode == http.StatusMultiStatus
+// isThere reports whether there is something.
+func (c *Client) isThere(ctx context.Context, at *url.URL) bool {
+	_, err := c.Stat(ctx, at)
+	return err == nil
 }
 
 // change asks for something that changes what is there; again says whether that was asked for before, so that it may
