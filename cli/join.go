@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"os"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -80,32 +81,24 @@ func (c *joinCommand) check(cmd *cobra.Command, args []string) error {
 // joining is what the core is asked for; errs are about parts that are none.
 func (c *joinCommand) joining(cmd *cobra.Command, names []string) (j cut.Joining, errs []error, err error) {
 	j = cut.Joining{Into: c.into, Replace: c.clash.Value(), Each: len(names) > 1 || strings.HasSuffix(c.into, "/") || isFolder(c.into)}
-	var onDisk []string
-	var client *remote.Client
-	for _, name := range names {
-		j.Each = j.Each || isFolder(name)
-		if !remote.IsAddress(name) {
-			onDisk = append(onDisk, name)
-			continue
-		}
+	j.Each = j.Each || slices.ContainsFunc(names, isFolder)
+	if slices.ContainsFunc(names, remote.IsAddress) {
 		if c.into == "" {
 			return j, nil, usage(cmd, errors.New("the parts lie at an address: --into names the file to make"))
 		}
-		if client == nil {
-			client = c.connect(cmd, c.streams)
-		}
-		set, err := source.SetAt(cmd.Context(), client, name)
-		if err != nil {
-			errs = append(errs, err)
-			continue
-		}
-		j.Sets = append(j.Sets, set)
+		c.connect(cmd, c.streams)
 	}
-	if onDisk, err = source.Expand(onDisk); err != nil {
-		return j, nil, err
+	var all []string
+	for _, name := range names {
+		matches := []string{name}
+		if !remote.IsAddress(name) {
+			if matches, err = source.Expand(matches); err != nil {
+				return j, nil, err
+			}
+		}
+		all = append(all, matches...)
 	}
-	found, wrong := parts.Scan(onDisk, c.recursive, c.partsIn)
-	j.Sets, errs = append(j.Sets, found...), append(errs, wrong...)
+	j.Sets, errs = parts.Scan(c.sites.Sites, all, c.recursive, c.partsIn)
 	sources := make([]source.Source, len(j.Sets))
 	for i, set := range j.Sets {
 		sources[i] = source.OfSet(set)

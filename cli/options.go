@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -195,6 +196,8 @@ func (o *sourceOptions) below(cmd *cobra.Command) int {
 		return 0
 	}
 	r.Recursive, r.Begun, r.Wait, r.Settled, r.Left = true, nil, 0, 0, nil
+	r.Names = slices.DeleteFunc(slices.Clone(r.Names), remote.IsAddress) // a server may make up folders without end
+	r.Pairs = slices.DeleteFunc(slices.Clone(r.Pairs), func(p source.Pair) bool { return remote.IsAddress(p.Source) })
 	sources, err := source.Find(cmd.Context(), r)
 	if err != nil {
 		return 0 // this is only for a hint

@@ -9,6 +9,7 @@ import (
 	"widecrate/core/parts/cut"
 	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 )
 
 func newParts(s *streams) *cobra.Command {
@@ -72,7 +73,7 @@ func (c *scanCommand) run(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 && c.sourceList == "" {
 		names = []string{"."}
 	}
-	found, errs := parts.Scan(names, c.recursive, c.partsIn)
+	found, errs := parts.Scan(storage.Sites{}, names, c.recursive, c.partsIn)
 	var failures report.Failures
 	sources := make([]source.Source, len(found))
 	for i, set := range found {

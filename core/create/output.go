@@ -194,7 +194,7 @@ func (o *Options) Takes(target string) ([]string, error) {
 	var paths []string
 	for _, name := range o.Cut.Names(target) {
 		paths = append(paths, name)
-		set, err := parts.At(o.Sites, name)
+		set, err := parts.At(o.Sites.Sites, name, nil)
 		if err != nil && fault.Of(err) != fault.Unreadable { // a missing folder is reported when it is written to
 			return nil, err
 		}

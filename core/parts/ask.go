@@ -1,17 +1,12 @@
 package parts
 
 import (
-	"io"
 	"slices"
 
 	"widecrate/core/blob"
 	"widecrate/core/format"
-	"widecrate/core/format/zip"
+	"widecrate/core/storage"
 )
-
-// A Get finds a file by its name, where files cannot be listed, with Open; without
-// Info it is not there.
-type Get func(name string) (blob.File, error)
 
 // Where files can only be asked for, so many that are missing in a row are the end
 // of a set, and so many from its start on are enough to know that there is none.
@@ -20,9 +15,14 @@ const (
 	missingAtStart = 16
 )
 
-// Ask returns the set that a file of this name is part of; nil if there is none.
-func Ask(name string, get Get) (*Set, error) {
-	r, is := roleOf(name)
+// missing is a file that is not there.
+func (l *Lookup) missing(folder, name string) blob.File {
+	return blob.File{Path: storage.Join(folder, name)}
+}
+
+// ask returns the set that a file is part of, where its folder cannot be listed; nil if there is none.
+func (l *Lookup) ask(path string) (*Set, error) {
+	r, is := roleOf(storage.Base(path))
 	if !is {
 		return nil, nil
 	}
@@ -33,7 +33,7 @@ func Ask(name string, get Get) (*Set, error) {
 	if !ok || r.kind != Named && r.kind != Split && !known && !padded && named > 0 { // a version, perhaps
 		return nil, nil
 	}
-	q := asking{role: r, sequence: s, get: get, set: &Set{Name: r.whole, Kind: r.kind, Total: r.total}}
+	q := asking{Lookup: l, role: r, sequence: s, folder: storage.Dir(path), set: &Set{Name: r.whole, Kind: r.kind, Total: r.total}}
 	if err := q.ask(named); err != nil {
 		return nil, err
 	}
@@ -48,14 +48,15 @@ func Ask(name string, get Get) (*Set, error) {
 	return q.set, nil
 }
 
-// AskSplit returns the set of which a split ZIP archive with so many segments, found
-// as a file of this name, is the last; nil if the name is not that of one.
-func AskSplit(name string, segments int64, get Get) (*Set, error) {
+// split returns the set of which a split ZIP archive with so many segments, found
+// as a file of this path, is the last; nil if the name is not that of one.
+func (l *Lookup) split(path string, segments int64) (*Set, error) {
+	name := storage.Base(path)
 	r, is := asLast(name)
 	if !is || segments < 2 || segments > 1<<16 {
 		return nil, nil
 	}
-	q := asking{role: r, sequence: newSequence(Split, []string{"01"}), get: get, set: &Set{Name: name, Kind: Split}}
+	q := asking{Lookup: l, role: r, sequence: newSequence(Split, []string{"01"}), folder: storage.Dir(path), set: &Set{Name: name, Kind: Split, Total: int(segments)}}
 	q.total = int(segments) - 1
 	if err := q.ask(0); err != nil {
 		return nil, err
@@ -63,34 +64,20 @@ func AskSplit(name string, segments int64, get Get) (*Set, error) {
 	return q.set, q.askLast()
 }
 
-// AskLast returns the set of which a file of this name is the last part of a split ZIP archive;
-// nil if it is none.
-func AskLast(name string, get Get) (*Set, error) {
-	if _, is := asLast(name); !is {
-		return nil, nil
-	}
-	file, err := get(name)
-	if err != nil || file.Info == nil {
-		return nil, err
-	}
-	data, err := file.Open()
-	if err != nil {
-		return nil, err
-	}
-	defer data.Close()
-	segments, err := zip.Segments(data, data.Size())
-	if err != nil {
-		return nil, nil // no ZIP archive: whoever asked says that the file is part of no set
-	}
-	return AskSplit(name, segments, get)
-}
-
 // asking is a set in the making.
 type asking struct {
+	*Lookup
 	role
 	sequence
-	get Get
-	set *Set
+	folder string
+	set    *Set
+}
+
+// get asks for a part. One that is there, and is of no use, is a part all the same.
+func (q *asking) get(name string) (Part, error) {
+	path := storage.Join(q.folder, name)
+	file, err := q.resolve(path)
+	return partOf(path, file, nil), err
 }
 
 // ask asks for the parts in order, at least up to the one that was named.
@@ -108,12 +95,12 @@ func (q *asking) ask(named int) error {
 	}
 	missing := 0
 	for at := 0; q.total == 0 || at < q.total; at++ {
-		file, err := q.get(q.before + q.sequence.token(at) + q.after)
+		part, err := q.get(q.before + q.sequence.token(at) + q.after)
 		if err != nil {
 			return err
 		}
-		q.set.Parts = append(q.set.Parts, Part{File: file})
-		if missing++; file.Info != nil {
+		q.set.Parts = append(q.set.Parts, part)
+		if missing++; part.Info != nil {
 			missing = 0
 		}
 		if q.total == 0 && at > named && missing >= missingAtEnd || missing == at+1 && missing >= missingAtStart {
@@ -129,23 +116,14 @@ func (q *asking) ask(named int) error {
 // askLast asks for the last part of a split ZIP archive, which says how many there
 // are.
 func (q *asking) askLast() error {
-	file, err := q.get(q.set.Name)
+	last, err := q.get(q.set.Name)
 	if err != nil {
 		return err
 	}
-	if file.Info != nil {
-		data, err := file.Open()
-		if err != nil {
-			return err
-		}
-		defer data.Close()
-		segments, err := zip.Segments(data, data.Size())
-		for err == nil && len(q.set.Parts) < int(min(segments, 1<<16))-1 {
-			name := q.before + q.sequence.token(len(q.set.Parts)) + q.after
-			q.set.Parts = append(q.set.Parts, Part{File: blob.File{Path: name}})
-		}
+	for segments := int(segmentsOf(&last)); len(q.set.Parts) < segments-1; {
+		q.set.Parts = append(q.set.Parts, Part{File: q.missing(q.folder, q.before+q.sequence.token(len(q.set.Parts))+q.after)})
 	}
-	q.set.Parts = append(q.set.Parts, Part{File: file})
+	q.set.Parts = append(q.set.Parts, last)
 	return nil
 }
 
@@ -155,17 +133,7 @@ func (q *asking) wholes() bool {
 	if len(q.set.Parts) == 1 && q.set.onePart(q.sequence.token(0)) {
 		return false
 	}
-	return !slices.ContainsFunc(q.set.Parts, func(p Part) bool {
-		if p.Info == nil {
-			return false
-		}
-		data, err := p.Open()
-		if err != nil {
-			return true
-		}
-		defer data.Close()
-		return !isWhole(io.NewSectionReader(data, 0, data.Size()), data.Size(), found)
-	})
+	return !slices.ContainsFunc(q.set.Parts, func(p Part) bool { return p.Info != nil && !p.isWhole(found) })
 }
 
 // Elsewhere reports whether the parts lie somewhere else than on disk.

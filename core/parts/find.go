@@ -1,9 +1,8 @@
 package parts
 
 import (
+	"errors"
 	"io"
-	"os"
-	"path/filepath"
 	"slices"
 	"sort"
 	"strings"
@@ -13,8 +12,6 @@ import (
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
-	"widecrate/core/newfile"
-	"widecrate/core/remote"
 	"widecrate/core/storage"
 )
 
@@ -25,17 +22,47 @@ type member struct {
 	last bool // of a split ZIP archive: it is called like a whole one
 }
 
-func (m member) path() string { return filepath.Join(m.folder, m.name) }
+func (m member) path() string { return storage.Join(m.folder, m.name) }
 
-// Find sorts the names in a folder into sets and those that are no parts. Parts
+// A Lookup finds the sets of one file after the other. What is in a folder it
+// lists once.
+type Lookup struct {
+	Sites   storage.Sites
+	More    []string                             // folders in which parts may also lie
+	Resolve func(path string) (blob.File, error) // finds a part; nil: that of Sites
+	folders map[string]listing
+}
+
+// resolve is what lies at a path.
+func (l *Lookup) resolve(path string) (blob.File, error) {
+	if l.Resolve != nil {
+		return l.Resolve(path)
+	}
+	return l.Sites.Resolve(path)
+}
+
+// part is what lies at a path, as a part.
+func (l *Lookup) part(path string) Part {
+	file, err := l.resolve(path)
+	return partOf(path, file, err)
+}
+
+func partOf(path string, file blob.File, err error) Part {
+	if err != nil || file.Info != nil && !file.Info.Mode().IsRegular() {
+		return Part{File: blob.File{Path: path, Remote: file.Remote}, Err: unusable(path, file.Info, err)}
+	}
+	return Part{File: file}
+}
+
+// In sorts the names in a folder into sets and those that are no parts. Parts
 // of a set of which one is there may also lie in the folders more. Files that
 // are whole archives, each by itself, are no parts, whatever they are called.
 // A folder that cannot be listed is of kind fault.Unreadable.
-func Find(folder string, names, more []string) (sets []*Set, rest []string, err error) {
-	f := finder{folder: folder, groups: map[string][]member{}}
+func (l *Lookup) In(folder string, names []string) (sets []*Set, rest []string, err error) {
+	f := finder{Lookup: l, folder: folder, groups: map[string][]member{}}
 	f.add(folder, names)
-	for _, other := range more {
-		names, err := List(other)
+	for _, other := range l.More {
+		names, err := l.Sites.List(other)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -70,26 +97,10 @@ func (f *finder) assembleAll() {
 	}
 }
 
-// Of returns the set that a file is part of, whether it is there or missing;
-// nil if there is none.
-func Of(path string, more []string) (*Set, error) { return (&Lookup{More: more}).Of(path) }
-
-// At returns the set that a file is part of, on disk or at an address, there or missing; nil
-// if there is none.
-func At(sites newfile.Sites, path string) (*Set, error) {
-	if !remote.IsAddress(path) {
-		return Of(path, nil)
-	}
-	return Ask(storage.Base(path), func(name string) (blob.File, error) {
-		return sites.Find(storage.Join(storage.Dir(path), name))
-	})
-}
-
-// A Lookup finds the sets of one file after the other. What is in a folder it
-// lists once.
-type Lookup struct {
-	More    []string // folders in which parts may also lie
-	folders map[string]listing
+// At returns the set that a file is part of, there or missing; nil if there is none. Parts may also lie in the folders
+// more.
+func At(sites storage.Sites, path string, more []string) (*Set, error) {
+	return (&Lookup{Sites: sites, More: more}).Of(path)
 }
 
 // listing has the names in a folder, sorted by what they are without letter case.
@@ -99,7 +110,7 @@ func (l *Lookup) list(folder string) (listing, error) {
 	if known, is := l.folders[folder]; is {
 		return known, nil
 	}
-	names, err := List(folder)
+	names, err := l.Sites.List(folder)
 	if err != nil {
 		return nil, err
 	}
@@ -125,15 +136,18 @@ func (l listing) with(prefix string) []string {
 	return names
 }
 
-// Of is the function of that name.
+// Of is At.
 func (l *Lookup) Of(path string) (*Set, error) {
-	r, may := mayBe(filepath.Base(path))
+	r, may := mayBe(storage.Base(path))
 	if !may {
 		return nil, nil
 	}
-	f := finder{folder: filepath.Dir(path), groups: map[string][]member{}}
+	f := finder{Lookup: l, folder: storage.Dir(path), groups: map[string][]member{}}
 	for _, folder := range append([]string{f.folder}, l.More...) {
 		list, err := l.list(folder)
+		if errors.Is(err, errors.ErrUnsupported) {
+			return l.ask(path)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -149,39 +163,46 @@ func (l *Lookup) Of(path string) (*Set, error) {
 }
 
 // Around returns the set that a file is taken for where a set is asked for: that
-// of Of or OfLast, or else the file itself as the only part, if it is called
+// of At or OfLast, or else the file itself as the only part, if it is called
 // like a first one. Without any, the error is of kind fault.Unreadable.
-func Around(path string, more []string) (*Set, error) {
-	set, err := Of(path, more)
+func Around(sites storage.Sites, path string, more []string) (*Set, error) {
+	l := &Lookup{Sites: sites, More: more}
+	set, err := l.Of(path)
 	if set == nil && err == nil {
-		set = OfLast(path)
+		set, err = OfLast(sites, path)
 	}
 	if set != nil || err != nil {
 		return set, err
 	}
-	if r, is := roleOf(filepath.Base(path)); is {
+	alone := l.part(path)
+	if r, is := roleOf(storage.Base(path)); is && alone.Info != nil {
 		if at, ok := newSequence(r.kind, []string{r.token}).position(r.token); ok && at == 0 {
-			return &Set{Name: r.whole, Kind: r.kind, Parts: []Part{present(path)}}, nil
+			return &Set{Name: r.whole, Kind: r.kind, Parts: []Part{alone}}, nil
 		}
 	}
-	if _, err := os.Lstat(path); err != nil {
+	if _, err := sites.Lstat(path); err != nil {
 		return nil, fault.Reading(path, err)
 	}
 	return nil, fault.At(path, fault.New(fault.Unreadable, "it is part of no set").Advise("widecrate parts scan shows the sets of a folder"))
 }
 
 // OfLast returns the set whose last part, called like a whole ZIP archive, is all
-// that is there; nil if it is no part.
-func OfLast(path string) *Set {
-	m := member{folder: filepath.Dir(path), name: filepath.Base(path)}
-	if m.role, m.last = asLast(m.name); !m.last {
-		return nil
+// that is known to be there; nil if it is no part.
+func OfLast(sites storage.Sites, path string) (*Set, error) {
+	if _, is := asLast(storage.Base(path)); !is {
+		return nil, nil
 	}
-	a := assembly{Set: &Set{Name: m.name, Kind: Split}, sequence: newSequence(Split, []string{"01"}), sample: m, last: &m}
-	if a.Total = a.countOf(m); a.Total < 2 {
-		return nil
+	l := &Lookup{Sites: sites}
+	last := l.part(path)
+	if last.Err != nil || last.Info == nil {
+		return nil, nil // whoever asked says what is wrong with it
 	}
-	return a.build(m.folder)
+	return l.split(path, segmentsOf(&last))
+}
+
+// OfSegments is OfLast of a file that is known to be the last of so many.
+func OfSegments(sites storage.Sites, path string, segments int64) (*Set, error) {
+	return (&Lookup{Sites: sites}).split(path, segments)
 }
 
 // mayBe is the role of a file whose name can be that of a part, be it only in
@@ -207,24 +228,14 @@ func asLast(name string) (role, bool) {
 
 // Has reports whether a path is that of a part.
 func (s *Set) Has(path string) bool {
-	path = filepath.Clean(path)
+	path = storage.Clean(path)
 	return slices.ContainsFunc(s.Parts, func(p Part) bool { return p.Path == path })
-}
-
-// List names what is in a folder.
-func List(folder string) ([]string, error) {
-	dir, err := os.Open(folder)
-	if err != nil {
-		return nil, fault.Reading(folder, err)
-	}
-	defer dir.Close()
-	names, err := dir.Readdirnames(-1)
-	return names, fault.Reading(folder, err)
 }
 
 // finder puts the files of folders into groups by their names, and makes sets of
 // those.
 type finder struct {
+	*Lookup
 	folder string
 	groups map[string][]member
 	unsure []member // parts only if the others of their set are there
@@ -323,21 +334,23 @@ func (f *finder) assemble(members []member) {
 		f.alone(members...)
 		return
 	}
-	a := assembly{Set: &Set{Name: sample.whole, Kind: sample.kind, Total: sample.total}, sequence: sequence, sample: sample, placed: map[int]member{}}
+	a := assembly{Set: &Set{Name: sample.whole, Kind: sample.kind, Total: sample.total}, Lookup: f.Lookup, sequence: sequence, sample: sample, placed: map[int]*Part{}}
 	for _, m := range members {
 		at, ok := sequence.position(m.token)
 		switch {
 		case m.last:
-			if total := a.countOf(m); total == 1 || a.last != nil {
+			last := f.part(m.path())
+			if total := segmentsOf(&last); total == 1 || a.last != nil {
 				f.alone(m) // a whole archive beside a set
 			} else {
-				a.last, a.Total, a.Name = &m, total, m.name
+				a.last, a.Total, a.Name = &last, int(total), m.name
 			}
 		case !ok:
 			f.alone(m)
 		default:
-			if _, taken := a.placed[at]; !taken { // what lies in the folder itself comes first
-				a.placed[at] = m
+			if a.placed[at] == nil { // what lies in the folder itself comes first
+				part := f.part(m.path())
+				a.placed[at] = &part
 			}
 		}
 	}
@@ -351,20 +364,20 @@ func (f *finder) assemble(members []member) {
 // assembly is a set in the making.
 type assembly struct {
 	*Set
+	*Lookup
 	sequence
 	sample member
-	placed map[int]member
-	last   *member // of a split ZIP archive
+	placed map[int]*Part
+	last   *Part // of a split ZIP archive
 }
 
-// countOf reads from the last part of a split ZIP archive how many there are;
+// segmentsOf reads from the last part of a split ZIP archive how many there are;
 // 0: it does not say.
-func (a *assembly) countOf(last member) int {
+func segmentsOf(last *Part) (n int64) {
 	const most = 1 << 16
-	n := 0
-	_ = look(last.path(), func(file io.ReaderAt, size int64) bool { // what cannot be read is reported when it is needed
+	last.look(func(file io.ReaderAt, size int64) bool { // what cannot be read is reported when it is needed
 		if segments, err := zip.Segments(file, size); err == nil && segments < most {
-			n = int(segments)
+			n = segments
 		}
 		return true
 	})
@@ -380,43 +393,32 @@ func (a *assembly) build(folder string) *Set {
 	for at := range a.placed {
 		n = max(n, at+1)
 	}
+	missing := func(name string) Part { return Part{File: a.missing(folder, name)} }
 	for at := range n {
-		name := a.sample.before + a.token(at) + a.sample.after
-		a.Parts = append(a.Parts, part(folder, name, a.placed, at))
+		if part := a.placed[at]; part != nil {
+			a.Parts = append(a.Parts, *part)
+		} else {
+			a.Parts = append(a.Parts, missing(a.sample.before+a.token(at)+a.sample.after))
+		}
 	}
 	if a.Kind == Split {
-		last := Part{File: blob.File{Path: filepath.Join(folder, a.Name)}}
 		if a.last != nil {
-			last = present(a.last.path())
+			a.Parts = append(a.Parts, *a.last)
+		} else {
+			a.Parts = append(a.Parts, missing(a.Name))
 		}
-		a.Parts = append(a.Parts, last)
 	}
 	return a.Set
-}
-
-func part(folder, expected string, placed map[int]member, at int) Part {
-	if m, found := placed[at]; found {
-		return present(m.path())
-	}
-	return Part{File: blob.File{Path: filepath.Join(folder, expected)}}
-}
-
-func present(path string) Part {
-	info, err := os.Stat(path)
-	if err != nil || !info.Mode().IsRegular() {
-		return Part{File: blob.File{Path: path}, Err: unusable(path, info, err)}
-	}
-	return Part{File: blob.File{Path: path, Info: info}}
 }
 
 // Next is the name that a further part would have.
 func (s *Set) Next() string {
 	var tokens []string
 	for _, p := range s.Parts {
-		if r, ok := roleOf(filepath.Base(p.Path)); ok {
+		if r, ok := roleOf(storage.Base(p.Path)); ok {
 			tokens = append(tokens, r.token)
 		}
 	}
-	r, _ := roleOf(filepath.Base(s.Parts[0].Path))
+	r, _ := roleOf(storage.Base(s.Parts[0].Path))
 	return r.before + newSequence(s.Kind, tokens).token(len(s.Parts)) + r.after
 }

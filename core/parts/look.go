@@ -4,7 +4,6 @@ import (
 	"io"
 	"strings"
 
-	"widecrate/core/blob"
 	"widecrate/core/format"
 	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
@@ -16,15 +15,20 @@ import (
 // only be said when its format has a directory at its end; but a first part of which there are no
 // others is what is left of a cut where all fits into one.
 func (a *assembly) wholes() bool {
-	if m, first := a.placed[0]; first && len(a.placed) == 1 && a.onePart(m.token) {
+	if a.placed[0] != nil && len(a.placed) == 1 && a.onePart(a.token(0)) {
 		return false
 	}
-	for _, m := range a.placed {
-		if !look(m.path(), func(file io.ReaderAt, size int64) bool { return isWhole(file, size, len(a.placed)) }) {
+	for _, p := range a.placed {
+		if !p.isWhole(len(a.placed)) {
 			return false
 		}
 	}
 	return true
+}
+
+// isWhole reports whether a part, of so many, is an archive by itself.
+func (p *Part) isWhole(parts int) bool {
+	return p.look(func(file io.ReaderAt, size int64) bool { return isWhole(file, size, parts) })
 }
 
 // onePart reports whether a set is one that was cut, though there is only its first part.
@@ -56,9 +60,9 @@ func endsTar(file io.ReaderAt, size int64) bool {
 	return (err == nil || err == io.EOF) && end == [1024]byte{}
 }
 
-// look opens a file for a short look.
-func look(path string, at func(r io.ReaderAt, size int64) bool) bool {
-	b, err := blob.Open(path)
+// look opens a part for a short look.
+func (p *Part) look(at func(r io.ReaderAt, size int64) bool) bool {
+	b, err := p.Data()
 	if err != nil {
 		return false
 	}
@@ -69,10 +73,7 @@ func look(path string, at func(r io.ReaderAt, size int64) bool) bool {
 // EndsSplit reports whether a set that is not called so is a split ZIP archive.
 func (s *Set) EndsSplit() bool {
 	last := s.Parts[len(s.Parts)-1]
-	if last.Remote {
-		return false
-	}
-	return look(last.Path, func(r io.ReaderAt, size int64) bool {
+	return last.look(func(r io.ReaderAt, size int64) bool {
 		n, err := zip.Segments(r, size)
 		return err == nil && n > 1
 	})

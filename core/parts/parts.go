@@ -6,11 +6,11 @@ package parts
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"widecrate/core/archive"
 	"widecrate/core/blob"
+	"widecrate/core/storage"
 )
 
 // Kind is how the parts of a set are named and cut.
@@ -91,7 +91,7 @@ func (s *Set) Missing() []string {
 	var names []string
 	for _, p := range s.Parts {
 		if p.Info == nil && p.Err == nil {
-			names = append(names, filepath.Base(p.Path))
+			names = append(names, storage.Base(p.Path))
 		}
 	}
 	return names
@@ -102,7 +102,7 @@ func (s *Set) Layout() archive.Parts {
 	layout := make(archive.Parts, len(s.Parts))
 	var start int64
 	for i, p := range s.Parts {
-		layout[i] = archive.Part{Name: filepath.Base(p.Path), Start: start, Size: p.size()}
+		layout[i] = archive.Part{Name: storage.Base(p.Path), Start: start, Size: p.size()}
 		start += p.size()
 	}
 	return layout

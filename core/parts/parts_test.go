@@ -22,6 +22,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format/tar"
 	"widecrate/core/format/zip"
+	"widecrate/core/storage"
 	"widecrate/core/systemtest"
 )
 
@@ -106,7 +107,7 @@ func TestFind(t *testing.T) {
 				write(t, filepath.Join(dir, file), content[mark])
 				names = append(names, file)
 			}
-			sets, rest, err := Find(dir, names, nil)
+			sets, rest, err := new(Lookup).In(dir, names)
 			require.NoError(t, err)
 			var got []string
 			for _, s := range sets {
@@ -209,7 +210,7 @@ func TestCheck(t *testing.T) {
 				write(t, fmt.Sprintf("%s/x.%03d", dir, i+1), whole[i*1000:(i+1)*1000])
 			}
 			c.change(t, dir)
-			s, err := Of(filepath.Join(dir, "x.003"), nil)
+			s, err := At(storage.Sites{}, filepath.Join(dir, "x.003"), nil)
 			require.NoError(t, err)
 			err = s.Check()
 			if c.kind == fault.Other {
@@ -235,7 +236,7 @@ func TestFirstWrongSum(t *testing.T) {
 		}
 	}
 	write(t, filepath.Join(dir, "SHA256SUMS"), list)
-	s, err := Of(filepath.Join(dir, "x.001"), nil)
+	s, err := At(storage.Sites{}, filepath.Join(dir, "x.001"), nil)
 	require.NoError(t, err)
 	for range 30 {
 		for workers := range 5 {
@@ -254,7 +255,7 @@ func TestReader(t *testing.T) {
 		folder := []string{dir, other}[i%2]
 		write(t, fmt.Sprintf("%s/x.%03d", folder, i+1), data[i*10:min((i+1)*10, len(data))])
 	}
-	s, err := Of(filepath.Join(dir, "x.001"), []string{other})
+	s, err := At(storage.Sites{}, filepath.Join(dir, "x.001"), []string{other})
 	require.NoError(t, err)
 	require.NoError(t, s.Check())
 	r := s.Open()
@@ -280,7 +281,7 @@ func TestAwait(t *testing.T) {
 	data := noise(2500)
 	write(t, dir+"/x.001", data[:1000])
 	write(t, dir+"/x.003", data[2000:2100])
-	find := func() (*Set, error) { return Of(dir+"/x.001", nil) }
+	find := func() (*Set, error) { return At(storage.Sites{}, dir+"/x.001", nil) }
 	s, err := find()
 	require.NoError(t, err)
 	late, err := Await(t.Context(), s, time.Now().Add(10*time.Millisecond), find)

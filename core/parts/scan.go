@@ -3,22 +3,22 @@ package parts
 import (
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 
 	"github.com/maruel/natural"
 
 	"widecrate/core/fault"
 	"widecrate/core/place"
+	"widecrate/core/storage"
 )
 
 // Scan finds the sets in folders, and those that files are part of, in natural
 // order. Parts may also lie in the folders more. The errors are of sources that
 // cannot be looked at, and of files that are no parts.
-func Scan(sources []string, recursive bool, more []string) ([]*Set, []error) {
-	s := scanner{recursive: recursive, more: more, seen: map[string]bool{}}
+func Scan(sites storage.Sites, sources []string, recursive bool, more []string) ([]*Set, []error) {
+	s := scanner{sites: sites, recursive: recursive, more: more, seen: map[string]bool{}}
 	for _, name := range sources {
-		info, err := os.Stat(name)
+		info, err := sites.Stat(name)
 		if err == nil && info.IsDir() {
 			s.folder(name)
 		} else {
@@ -29,6 +29,7 @@ func Scan(sources []string, recursive bool, more []string) ([]*Set, []error) {
 }
 
 type scanner struct {
+	sites     storage.Sites
 	recursive bool
 	more      []string
 	seen      map[string]bool
@@ -38,10 +39,7 @@ type scanner struct {
 
 func (s *scanner) take(sets ...*Set) {
 	for _, set := range sets {
-		key, err := filepath.Abs(set.Path())
-		if err != nil {
-			s.errs = append(s.errs, fault.Reading(set.Path(), err))
-		}
+		key := storage.Absolute(set.Path())
 		if !s.seen[key] {
 			s.seen[key] = true
 			s.sets = append(s.sets, set)
@@ -50,7 +48,7 @@ func (s *scanner) take(sets ...*Set) {
 }
 
 func (s *scanner) file(name string, missing error) {
-	set, err := Around(name, s.more)
+	set, err := Around(s.sites, name, s.more)
 	switch {
 	case err == nil:
 		s.take(set)
@@ -71,13 +69,13 @@ func (s *scanner) folder(path string) {
 	for i, child := range children {
 		names[i] = child.Name()
 	}
-	sets, rest, err := Find(path, names, s.more)
+	sets, rest, err := (&Lookup{Sites: s.sites, More: s.more}).In(path, names)
 	if err != nil {
 		s.errs = append(s.errs, err)
 		return
 	}
 	for _, name := range rest {
-		if set := OfLast(filepath.Join(path, name)); set != nil {
+		if set, _ := OfLast(s.sites, storage.Join(path, name)); set != nil {
 			sets = append(sets, set)
 		}
 	}
@@ -89,6 +87,6 @@ func (s *scanner) folder(path string) {
 	folders := slices.DeleteFunc(children, func(c fs.DirEntry) bool { return !c.IsDir() || place.IsStaging(c.Name()) })
 	slices.SortFunc(folders, func(a, b fs.DirEntry) int { return natural.Compare(a.Name(), b.Name()) })
 	for _, child := range folders {
-		s.folder(filepath.Join(path, child.Name()))
+		s.folder(storage.Join(path, child.Name()))
 	}
 }

@@ -48,7 +48,7 @@ const largestList = 16 << 20
 
 // ReadSums reads the lists of sums that lie in a folder.
 func ReadSums(folder string) (Sums, error) {
-	names, err := List(folder)
+	names, err := storage.Sites{}.List(folder)
 	if err != nil {
 		return nil, err
 	}

@@ -2,24 +2,18 @@ package source
 
 import (
 	"cmp"
-	"context"
 	"errors"
-	"fmt"
 	"os"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/maruel/natural"
 	"golang.org/x/sync/errgroup"
 
 	"widecrate/core/blob"
 	"widecrate/core/fault"
 	"widecrate/core/parts"
-	"widecrate/core/place"
 	"widecrate/core/remote"
-	"widecrate/core/storage"
 )
 
 // inputName is the name of standard input for people, and what its
@@ -51,162 +45,44 @@ func inList(a *remote.Address) Source {
 // addAddress adds what lies at an address: an archive, the set that it is a part
 // of, or the series that is asked for.
 func (f *finder) addAddress(text string, to To) error {
-	if f.Remote == nil {
-		f.Remote = remote.New(remote.Options{})
-	}
 	address, err := f.Remote.Address(text)
 	if err != nil {
 		return err
 	}
 	switch {
 	case address.IsFolder():
-		return f.addFolderAt(address, "", to)
+		return f.addFolder(address.String(), "", to)
 	case f.inAnySeries(address.Name()):
 		_, err := f.addSeriesAt(address, to)
 		return err
 	}
-	set, err := f.setAt(address)
-	f.addAt(ofAddress(address, err).below("", to), set)
+	set, err := f.sets.Of(address.String())
+	s := ofAddress(address, err)
+	if set != nil {
+		s = setAt(address, set, false)
+	}
+	f.add(s.below("", to))
 	return nil
 }
 
-// addAt adds what lies at an address: a set, where that is a part of one.
-func (f *finder) addAt(s Source, set *parts.Set) {
-	if set != nil {
-		in := s.rest()
-		s.Path, s.more = set.Path(), &more{set: set, called: set.Name, address: in.address, listed: in.listed}
-	}
-	f.add(s)
+// setAt is a set of which a part lies at an address.
+func setAt(at *remote.Address, set *parts.Set, listed bool) Source {
+	return Source{Path: set.Path(), more: &more{set: set, called: set.Name, address: at, listed: listed}}
 }
 
 // mostFolders bounds how deep folders at addresses lie in each other: a server can make them up.
 const mostFolders = 64
 
-// addFolderAt adds the archives in a folder at an address, as addFolder does. Without a list of
-// it, the members of a series are asked for by name.
-func (f *finder) addFolderAt(at *remote.Address, sub string, to To) error {
-	infos, err := f.listAt(at)
-	slices.SortFunc(infos, func(a, b remote.Info) int {
-		return natural.Compare(path.Join(a.Below, a.Name), path.Join(b.Below, b.Name))
-	})
-	has := fmt.Sprint(infos)
+// circle finds a folder at an address that would be looked into without end.
+func (f *finder) circle(l *listing) error {
 	switch {
-	case err != nil:
+	case l.at == nil:
 	case len(f.above) >= mostFolders:
-		err = fault.New(fault.Unsafe, "more than %d folders lie in each other there", mostFolders)
-	case len(infos) > 0 && slices.Contains(f.above, has):
-		err = fault.New(fault.Unsafe, "it has the same in it as a folder above it: the server leads in circles").Suggest(fault.NameFolders)
-	}
-	if err != nil {
-		if errors.Is(err, remote.ErrUnlisted) {
-			if asked, wrong := f.addSeriesAt(at, to); asked || wrong != nil {
-				return wrong
-			}
-		}
-		f.add(ofAddress(at, fault.At(at.String(), err)).below(sub, to))
-		return nil
-	}
-	f.above = append(f.above, has)
-	defer func() { f.above = f.above[:len(f.above)-1] }()
-	l := &listedFolder{at: at, sub: sub, to: to, infos: infos, files: map[string]*remote.Address{}, sets: map[string]*parts.Set{}}
-	for _, info := range infos {
-		if !info.Folder && info.Below == "" {
-			l.files[info.Name] = at.Listed(info)
-		}
-	}
-	f.findSets(l)
-	for i := range infos {
-		if err := f.addListed(l, &infos[i]); err != nil {
-			return err
-		}
+		return fault.New(fault.Unsafe, "more than %d folders lie in each other there", mostFolders)
+	case len(l.children)+len(l.deeper) > 0 && slices.Contains(f.above, l.said):
+		return fault.New(fault.Unsafe, "it has the same in it as a folder above it: the server leads in circles").Suggest(fault.NameFolders)
 	}
 	return nil
-}
-
-// A listedFolder is one at an address.
-type listedFolder struct {
-	at    *remote.Address
-	sub   string
-	to    To
-	infos []remote.Info // in order
-	files map[string]*remote.Address
-	sets  map[string]*parts.Set // by the names of their parts
-}
-
-// findSets finds the sets in a folder.
-func (f *finder) findSets(l *listedFolder) {
-	get := func(name string) (blob.File, error) {
-		if l.files[name] == nil {
-			return blob.File{Path: l.at.Sibling(name).String(), Remote: true}, nil
-		}
-		return blob.FindAt(f.ctx, l.files[name])
-	}
-	for _, info := range slices.Backward(l.infos) { // the last part says how many there are
-		file := l.files[info.Name]
-		if file == nil || info.Below != "" || l.sets[info.Name] != nil {
-			continue
-		}
-		set, err := parts.Ask(info.Name, get)
-		if err != nil {
-			f.add(ofAddress(file, err).below(l.sub, l.to))
-			delete(l.files, info.Name)
-		}
-		if set == nil {
-			continue
-		}
-		for _, p := range set.Parts {
-			if in, is := p.Info.(blob.Info); is {
-				l.sets[in.At.Name()] = set
-			}
-		}
-	}
-}
-
-// addListed adds what is in a folder: an archive, or those in a folder below.
-func (f *finder) addListed(l *listedFolder, info *remote.Info) error {
-	name, file := info.Name, l.files[info.Name]
-	taken := func(sub string) bool {
-		return !place.IsStaging(name) && (IsArchive(path.Join(sub, name), f.Archives) || f.inAnySeries(name))
-	}
-	switch {
-	case info.Folder:
-		in := l.at.Sibling(name + "/")
-		if f.Recursive && info.Below == "" && !place.IsStaging(name) && (f.Skip == nil || !f.Skip(in.String())) {
-			return f.addFolderAt(in, path.Join(l.sub, name), l.to)
-		}
-	case info.Below != "": // a page has links further down
-		if below := path.Join(l.sub, info.Below); f.Recursive && taken(below) {
-			in := l.at.Listed(*info)
-			f.add(inList(in).below(below, l.to))
-		}
-	case file == nil: // it was said what is wrong with it
-	case l.sets[name] != nil:
-		if f.isArchive(l.sets[name], l.sub) {
-			f.addAt(inList(file).below(l.sub, l.to), l.sets[name])
-		}
-	case taken(l.sub):
-		f.add(inList(file).below(l.sub, l.to))
-	}
-	return nil
-}
-
-// listAt lists a folder, once what was begun there is finished.
-func (f *finder) listAt(at *remote.Address) ([]remote.Info, error) {
-	infos, err := at.List(f.ctx)
-	if err != nil || f.Begun == nil {
-		return infos, err
-	}
-	var names []string
-	for _, info := range infos {
-		if info.Below == "" {
-			names = append(names, info.Name)
-		}
-	}
-	changed, err := f.Begun(storage.Sites{Context: f.ctx, Client: f.Remote}, strings.TrimSuffix(at.String(), "/"), names)
-	if err != nil || !changed {
-		return infos, err
-	}
-	return at.List(f.ctx)
 }
 
 // askTimes finds out when what lies at addresses was modified.
@@ -238,29 +114,6 @@ func (f *finder) askTimes(sources []Source) error {
 		}
 	}
 	return err
-}
-
-// setAt is the set that what lies at an address is a part of; nil: there is none.
-func (f *finder) setAt(a *remote.Address) (*parts.Set, error) {
-	return parts.Ask(a.Name(), func(name string) (blob.File, error) { return blob.FindAt(f.ctx, a.Sibling(name)) })
-}
-
-// SetAt returns the set that what lies at an address is a part of. Without any, the
-// error is of kind fault.Unreadable.
-func SetAt(ctx context.Context, client *remote.Client, text string) (*parts.Set, error) {
-	a, err := client.Address(text)
-	if err != nil {
-		return nil, err
-	}
-	f := finder{ctx: ctx}
-	set, err := f.setAt(a)
-	if set == nil && err == nil {
-		set, err = parts.AskLast(a.Name(), func(name string) (blob.File, error) { return blob.FindAt(ctx, a.Sibling(name)) })
-	}
-	if set == nil && err == nil {
-		err = fault.At(text, fault.New(fault.Unreadable, "it is part of no set"))
-	}
-	return set, err
 }
 
 // missingAtEnd is how many numbers in a row have to be missing for the end of a

@@ -97,7 +97,11 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	if err := r.Check(); err != nil {
 		return nil, err
 	}
-	f := &finder{Request: r, ctx: ctx, seen: map[uint64]int32{}, seed: maphash.MakeSeed(), sets: parts.Lookup{More: r.PartsIn}}
+	if r.Remote == nil {
+		r.Remote = remote.New(remote.Options{})
+	}
+	f := &finder{Request: r, ctx: ctx, seen: map[uint64]int32{}, seed: maphash.MakeSeed()}
+	f.sets = parts.Lookup{Sites: f.sites(), More: r.PartsIn}
 	f.readSeries()
 	for _, pair := range append(named(r.Names), r.Pairs...) {
 		if err := f.addSource(pair.Source, pair.To); err != nil {
@@ -239,6 +243,9 @@ type finder struct {
 	above  []string        // what the folders at addresses have that are being looked into, one in the other
 }
 
+// sites are where sources can be.
+func (f *finder) sites() storage.Sites { return storage.Sites{Context: f.ctx, Client: f.Remote} }
+
 // addSource adds what a name stands for. Its error is about the request itself.
 func (f *finder) addSource(name string, to To) error {
 	switch {
@@ -247,8 +254,7 @@ func (f *finder) addSource(name string, to To) error {
 	case remote.IsAddress(name):
 		return f.addAddress(name, to)
 	}
-	f.addName(name, to)
-	return nil
+	return f.addName(name, to)
 }
 
 // add adds a source, unless it is there already.
@@ -285,7 +291,7 @@ func (f *finder) keyOf(s Source) (key, absolute string) {
 	return key + s.To().key(), absolute
 }
 
-func (f *finder) addName(name string, to To) {
+func (f *finder) addName(name string, to To) error {
 	info, err := os.Stat(name)
 	if f.Begun != nil && (err != nil || !info.IsDir()) { // of its set, some parts may be taken away already
 		f.listed(filepath.Dir(name))
@@ -293,24 +299,25 @@ func (f *finder) addName(name string, to To) {
 	}
 	if set := f.setOf(name, info); set != nil {
 		f.add(OfSet(set).below("", to))
-		return
+		return nil
 	}
 	switch {
 	case err != nil && isPattern(name):
-		f.expand(name, to)
+		return f.expand(name, to)
 	case err != nil:
 		f.add(New(name, missing(name, err)).below("", to))
 	case info.IsDir():
-		f.addFolder(name, "", to)
+		return f.addFolder(name, "", to)
 	case !info.Mode().IsRegular():
 		f.add(New(name, fault.At(name, fault.New(fault.Unreadable, "it is neither a file nor a folder"))).below("", to))
 	default:
 		f.add(New(name, nil).below("", to))
 	}
+	return nil
 }
 
 // expand adds what matches a pattern.
-func (f *finder) expand(pattern string, to To) {
+func (f *finder) expand(pattern string, to To) error {
 	matches, err := Match(pattern)
 	if err == nil && matches == nil {
 		err = fault.New(fault.Unreadable, "nothing matches")
@@ -319,8 +326,11 @@ func (f *finder) expand(pattern string, to To) {
 		f.add(New(pattern, fault.At(pattern, err)).below("", to))
 	}
 	for _, match := range matches {
-		f.addName(match, to)
+		if err := f.addName(match, to); err != nil {
+			return err
+		}
 	}
+	return nil
 }
 
 // sameFile reports whether two paths that only differ in letter case are the same.
@@ -347,36 +357,29 @@ func (f *finder) listed(folder string) {
 		f.begun = map[string]bool{}
 	}
 	f.begun[folder] = true
-	_, _, _ = f.list(folder) // what is wrong with it, the file says
+	_, _ = f.list(folder) // what is wrong with it, the file says
 }
 
-// list lists a folder, once what was begun there is finished.
-func (f *finder) list(folder string) (children []fs.DirEntry, names []string, err error) {
-	for begun := f.Begun; ; begun = nil { // once: what cannot be finished would be found again
-		children, err = os.ReadDir(folder)
-		names = make([]string, len(children))
-		for i, child := range children {
-			names[i] = child.Name()
-		}
-		if err != nil || begun == nil {
-			return children, names, err
-		}
-		if changed, err := begun(storage.Sites{Context: f.ctx, Client: f.Remote}, folder, names); err != nil || !changed {
-			return children, names, err
+// addFolder adds the archives in a folder, sets and files in natural order, and then those in the folders below. Its
+// error is about the request itself. Where a server does not list it, the members of a series are asked for by name.
+func (f *finder) addFolder(folder, sub string, to To) error {
+	l, err := f.list(folder)
+	if err == nil {
+		err = f.circle(l)
+	}
+	if errors.Is(err, remote.ErrUnlisted) {
+		if asked, wrong := f.addSeriesAt(l.at, to); asked || wrong != nil {
+			return wrong
 		}
 	}
-}
-
-func (f *finder) addFolder(folder, sub string, to To) {
-	children, names, err := f.list(folder)
-	if err != nil {
-		f.add(New(folder, fault.Reading(folder, err)).below("", to))
-		return
+	var sets []*parts.Set
+	if err == nil {
+		lookup := parts.Lookup{Sites: f.sites(), More: f.PartsIn, Resolve: l.resolver(f.ctx)}
+		sets, _, err = lookup.In(l.path, l.names())
 	}
-	sets, _, err := parts.Find(folder, names, f.PartsIn)
 	if err != nil {
-		f.add(New(folder, err).below("", to))
-		return
+		f.add(New(folder, fault.Reading(folder, err)).below(sub, to))
+		return nil
 	}
 	var found []Source
 	isPart := map[string]bool{}
@@ -385,27 +388,32 @@ func (f *finder) addFolder(folder, sub string, to To) {
 			isPart[p.Path] = true
 		}
 		if f.isArchive(set, sub) {
-			found = append(found, OfSet(set).below(sub, to))
+			found = append(found, l.set(set).below(sub, to))
 		}
 	}
-	for _, child := range children {
-		if file := filepath.Join(folder, child.Name()); !isPart[file] && f.isArchiveFile(file, sub, child) {
-			found = append(found, New(file, nil).below(sub, to))
+	for _, child := range l.children {
+		if file := l.pathOf(child.Name()); !isPart[file] && f.isArchiveFile(file, sub, child) {
+			found = append(found, l.source(child.Name()).below(sub, to))
 		}
 	}
-	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(a.Path, b.Path) })
+	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(storage.Base(a.Path), storage.Base(b.Path)) })
 	for _, s := range found {
 		f.add(s)
 	}
-	if f.Recursive {
-		f.addBelow(folder, sub, to, children)
+	if !f.Recursive {
+		return nil
 	}
+	if l.at != nil {
+		f.above = append(f.above, l.said)
+		defer func() { f.above = f.above[:len(f.above)-1] }()
+	}
+	return f.addBelow(l, sub, to)
 }
 
 // isArchiveFile reports whether a child of a folder is a file that is taken for an
 // archive by its name. Of a link, what it points at counts.
 func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
-	if place.IsStaging(child.Name()) || !IsArchive(path.Join(sub, child.Name()), f.Archives) && !f.inAnySeries(child.Name()) {
+	if !f.isCalled(path.Join(sub, child.Name())) {
 		return false
 	}
 	if child.Type()&fs.ModeSymlink == 0 {
@@ -415,11 +423,17 @@ func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
+// isCalled reports whether what has that path below a folder is called like an archive that is asked for.
+func (f *finder) isCalled(below string) bool {
+	name := path.Base(below)
+	return !place.IsStaging(name) && (IsArchive(below, f.Archives) || f.inAnySeries(name))
+}
+
 // addBelow looks into the folders of a folder, in natural order.
-func (f *finder) addBelow(folder, sub string, to To, children []fs.DirEntry) {
+func (f *finder) addBelow(l *listing, sub string, to To) error {
 	var folders []string
-	for _, child := range children {
-		if child.IsDir() && !place.IsStaging(child.Name()) && (f.Skip == nil || !f.Skip(filepath.Join(folder, child.Name()))) {
+	for _, child := range l.children {
+		if child.IsDir() && !place.IsStaging(child.Name()) && (f.Skip == nil || !f.Skip(l.pathOf(child.Name()))) {
 			folders = append(folders, child.Name())
 		}
 	}
@@ -429,6 +443,14 @@ func (f *finder) addBelow(folder, sub string, to To, children []fs.DirEntry) {
 		if sub != "" {
 			below = sub + "/" + name
 		}
-		f.addFolder(filepath.Join(folder, name), below, to)
+		if err := f.addFolder(l.pathOf(name), below, to); err != nil {
+			return err
+		}
 	}
+	for _, info := range l.deeper {
+		if below := path.Join(sub, info.Below); f.isCalled(path.Join(below, info.Name)) {
+			f.add(inList(l.at.Listed(info)).below(below, to))
+		}
+	}
+	return nil
 }

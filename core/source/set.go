@@ -55,19 +55,16 @@ func (f *finder) await(ctx context.Context) error {
 		s := &f.found[i]
 		m := s.rest()
 		if m.err == nil && m.set == nil && !s.Elsewhere() {
-			m.set = parts.OfLast(s.Path)
+			m.set, _ = parts.OfLast(f.sites(), s.Path) // what is wrong with it, the file says
 		}
 		if m.set == nil {
 			continue
 		}
 		path := s.Path
 		set, err := parts.Await(ctx, m.set, deadline, func() (*parts.Set, error) {
-			if m.address != nil {
-				return f.setAt(m.address)
-			}
-			set, err := parts.Of(path, f.PartsIn)
+			set, err := f.fresh().Of(path)
 			if set == nil && err == nil {
-				set = parts.OfLast(path)
+				set, err = parts.OfLast(f.sites(), path)
 			}
 			return set, err
 		})
@@ -78,6 +75,9 @@ func (f *finder) await(ctx context.Context) error {
 	}
 	return nil
 }
+
+// fresh finds sets in folders as they are now.
+func (f *finder) fresh() *parts.Lookup { return &parts.Lookup{Sites: f.sites(), More: f.PartsIn} }
 
 // check finds out what is wrong with a set before any work.
 func (s *Source) check() {

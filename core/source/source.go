@@ -241,17 +241,19 @@ func (s Source) CheckSums(ctx context.Context, lists *parts.Lists) error {
 	if _, listed := lists.Given(s.Path); !listed || s.Members() != nil || s.Input() != nil {
 		return nil
 	}
-	var f blob.File
-	var err error
-	if s.Address() != nil {
-		f, err = blob.FindAt(ctx, s.Address())
-	} else {
-		f, err = blob.Find(s.Path)
-	}
+	f, err := s.File(ctx)
 	if err != nil {
 		return err
 	}
 	return lists.CheckFile(ctx, f)
+}
+
+// File is the one file that it is read from, with a way to read it. Errors are of kind fault.Unreadable.
+func (s Source) File(ctx context.Context) (blob.File, error) {
+	if s.Address() != nil {
+		return blob.FindAt(ctx, s.Address())
+	}
+	return blob.Find(s.Path)
 }
 
 // Listed reports whether one of the lists that were given names one of its files.

@@ -105,6 +105,14 @@ func Below(folder, path string) string {
 	return path
 }
 
+// Clean is a path on disk without detours, and an address as it is.
+func Clean(file string) string {
+	if remote.IsAddress(file) {
+		return file
+	}
+	return filepath.Clean(file)
+}
+
 // Inside is an absolute path without the folder that it lies in, with slashes; false: it lies elsewhere, is that
 // folder, or makes a detour.
 func Inside(folder, file string) (rel string, is bool) {

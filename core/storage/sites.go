@@ -213,6 +213,35 @@ func (s Sites) Stat(path string) (fs.FileInfo, error) {
 	return info, err
 }
 
+// Resolve is Find of what a link leads to.
+func (s Sites) Resolve(path string) (blob.File, error) {
+	at, err := s.address(path)
+	if at != nil || err != nil {
+		return s.Find(path)
+	}
+	info, err := os.Stat(path)
+	_ = os.SameFile(info, info) // on Windows, which file it is is only asked when that is compared
+	if errors.Is(err, fs.ErrNotExist) {
+		return blob.File{Path: path}, nil
+	}
+	return blob.File{Path: path, Info: info}, err
+}
+
+// List names what is in a folder, in no order, where that costs no more than a look at a few of them: at a server, it is
+// errors.ErrUnsupported. A folder that cannot be listed is of kind fault.Unreadable.
+func (s Sites) List(path string) ([]string, error) {
+	if at, err := s.address(path); at != nil || err != nil {
+		return nil, cmp.Or(err, errors.ErrUnsupported)
+	}
+	dir, err := os.Open(path)
+	if err != nil {
+		return nil, fault.Reading(path, err)
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	return names, fault.Reading(path, err)
+}
+
 // Same reports whether two paths are those of one folder, as far as that is known.
 func Same(a, b string) bool {
 	if remote.IsAddress(a) || remote.IsAddress(b) {

@@ -21,6 +21,7 @@ import (
 	"widecrate/core/format/lone"
 	"widecrate/core/parts"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 )
 
 // An Archive is an open archive: one with a directory, whose entries can be read in any
@@ -108,7 +109,7 @@ func Open(ctx context.Context, s source.Source, o Opening) (*Archive, error) {
 	}
 	opened, err := newArchive(data, o).open()
 	if fault.Of(err) == fault.Incomplete {
-		if set := parts.OfLast(s.Path); set != nil {
+		if set, _ := parts.OfLast(storage.Sites{}, s.Path); set != nil {
 			err = set.Check()
 		}
 	}

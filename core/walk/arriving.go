@@ -19,6 +19,7 @@ import (
 	"widecrate/core/parts"
 	"widecrate/core/remote"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 )
 
 // head is how much of what lies at an address is asked for at first: it says the
@@ -80,9 +81,7 @@ func openAddress(ctx context.Context, s source.Source, o Opening) (*Archive, err
 // wholeSet opens a whole split ZIP archive in place of its last part at an address.
 func wholeSet(ctx context.Context, s source.Source, o Opening, opened *Archive, err error) (*Archive, error) {
 	if split, is := errors.AsType[*zip.SplitError](err); is {
-		set, asked := parts.AskSplit(s.Address().Name(), split.Segments, func(name string) (blob.File, error) {
-			return blob.FindAt(ctx, s.Address().Sibling(name))
-		})
+		set, asked := parts.OfSegments(storage.Sites{Context: ctx, Client: s.Address().Client()}, s.Path, split.Segments)
 		if set != nil && asked == nil {
 			if err = set.Check(); err == nil && o.Fetched != "" {
 				set, err = fetchSet(ctx, set, o)

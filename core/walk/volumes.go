@@ -27,11 +27,7 @@ func volumes(ctx context.Context, s source.Source) (files []blob.File) {
 		return nil
 	}
 	for _, m := range s.Members() {
-		find := func() (blob.File, error) { return blob.Find(m.Path) }
-		if m.Address() != nil {
-			find = func() (blob.File, error) { return blob.FindAt(ctx, m.Address()) }
-		}
-		f, err := find()
+		f, err := m.File(ctx)
 		if err != nil || f.Info == nil || m.Set() != nil {
 			return nil // the error will be reported
 		}

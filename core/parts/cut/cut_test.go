@@ -20,6 +20,7 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/format/zip"
 	"widecrate/core/parts"
+	"widecrate/core/storage"
 )
 
 func noise(n int) string {
@@ -65,7 +66,7 @@ func TestSplitAndJoin(t *testing.T) {
 			write(t, filepath.Join(from, "w.zip"), packed)
 			written, err := Split(t.Context(), filepath.Join(from, "w.zip"), to, c.cut, new(atomic.Int64))
 			require.NoError(t, err)
-			names, err := parts.List(to)
+			names, err := storage.Sites{}.List(to)
 			require.NoError(t, err)
 			slices.Sort(names)
 			list := "w.zip.sha256"
@@ -95,7 +96,7 @@ func TestSplitAndJoin(t *testing.T) {
 				return
 			}
 
-			s, err := parts.Around(written.Parts[0], nil)
+			s, err := parts.Around(storage.Sites{}, written.Parts[0], nil)
 			require.NoError(t, err)
 			joined := filepath.Join(from, "joined.zip")
 			j, err := Join(t.Context(), s, joined, false, new(parts.Lists), new(atomic.Int64))
@@ -112,12 +113,12 @@ func TestSplitAndJoin(t *testing.T) {
 			require.NoError(t, err)
 			data[1000] ^= 1
 			write(t, written.Parts[0], string(data))
-			s, err = parts.Around(written.Parts[0], nil)
+			s, err = parts.Around(storage.Sites{}, written.Parts[0], nil)
 			require.NoError(t, err)
 			_, err = Join(t.Context(), s, filepath.Join(from, "again.zip"), false, new(parts.Lists), new(atomic.Int64))
 			require.ErrorIs(t, err, fault.Damaged)
 			assert.Contains(t, err.Error(), "where the list says")
-			left, err := parts.List(from)
+			left, err := storage.Sites{}.List(from)
 			require.NoError(t, err)
 			assert.ElementsMatch(t, []string{"w.zip", "joined.zip"}, left, "nothing half-written")
 
@@ -125,7 +126,7 @@ func TestSplitAndJoin(t *testing.T) {
 			c.cut.Replace, c.cut.PartSize = true, 150_000
 			written, err = Split(t.Context(), filepath.Join(from, "w.zip"), to, c.cut, new(atomic.Int64))
 			require.NoError(t, err)
-			names, err = parts.List(to)
+			names, err = storage.Sites{}.List(to)
 			require.NoError(t, err)
 			assert.Len(t, names, len(written.Parts)+1)
 		})
@@ -152,7 +153,7 @@ func TestSplitAndJoin(t *testing.T) {
 	} {
 		_, err := Split(c.ctx, filepath.Join(dir, c.file), dir, c.cut, new(atomic.Int64))
 		require.ErrorIs(t, err, c.want, c.file)
-		names, err := parts.List(dir)
+		names, err := storage.Sites{}.List(dir)
 		require.NoError(t, err)
 		assert.Len(t, names, 3)
 	}

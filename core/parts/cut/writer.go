@@ -102,7 +102,7 @@ func Create(path string, cut Options) (*Writer, error) {
 		w.whole = sha256.New()
 	}
 	var err error
-	if w.earlier, err = parts.At(cut.Sites, storage.Join(storage.Dir(path), w.name(0))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if w.earlier, err = parts.At(cut.Sites.Sites, storage.Join(storage.Dir(path), w.name(0)), nil); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	if w.earlier != nil && w.earlier.Found() > 0 && !cut.Replace {
