@@ -23,7 +23,6 @@ import (
 	"widecrate/core/newfile"
 	"widecrate/core/parts/cut"
 	"widecrate/core/place"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/storage"
 )
@@ -294,10 +293,10 @@ func (o *Options) Check() error {
 		return fault.New(fault.Usage, "only ZIP archives can be locked, and this is %s", o.Format.Name)
 	case o.Writing.Password != "" && o.Epoch != nil:
 		return fault.New(fault.Usage, "an archive that is locked has other bytes each time, and cannot be reproducible, too").Advise("leave out one of the two")
-	case o.Keep != "" && remote.IsAddress(o.Archive):
-		return fault.At(o.Archive, fault.New(fault.Usage, "what is replaced at an address cannot be kept in a folder on disk").Advise("number the new one instead"))
 	case o.Output != nil && (o.Cut != nil || o.ReadBack):
 		return fault.New(fault.Usage, "what goes to standard output can be neither cut nor read back")
+	case o.Keep != "":
+		return storage.CheckDisk(o.Archive, "what is replaced at an address cannot be kept in a folder on disk: number the new one instead")
 	}
 	return nil
 }

@@ -18,7 +18,6 @@ import (
 	"widecrate/core/fault"
 	"widecrate/core/place"
 	"widecrate/core/plan"
-	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/schedule"
 	"widecrate/core/source"
@@ -279,14 +278,21 @@ func (r *run) refuseElsewhere() error {
 	for i := range r.Sources {
 		s := &r.Sources[i]
 		switch {
-		case remote.IsAddress(r.Placement.Into) || remote.IsAddress(s.To().Into):
-			return fault.At(s.Path, fault.New(fault.Usage, "files are not unpacked to an address").Advise("unpack to a folder on disk"))
+		case notThere(r.Placement.Into) != nil:
+			return notThere(r.Placement.Into)
+		case notThere(s.To().Into) != nil:
+			return notThere(s.To().Into)
 		case !s.Elsewhere():
 		case r.Placement.Into == "" && s.To().Into == "":
 			return fault.At(s.Path, fault.New(fault.Usage, "it lies in no folder on disk that its files could go to, so the destination has to be given").Suggest(fault.NameDestination))
 		}
 	}
 	return source.CheckAfter(r.Sources, r.Placement.Today, &r.After, &r.Failed)
+}
+
+// notThere is the error of a destination that is not on disk.
+func notThere(into string) error {
+	return storage.CheckDisk(into, "files are not unpacked to an address, but to a folder on disk")
 }
 
 // tell passes an event on.
@@ -301,17 +307,15 @@ func (r *run) notice(text string) { r.tell(report.Notice(text)) }
 // absolute is a path that does not depend on where the program runs, which is asked
 // for once: there may be very many.
 func (r *run) absolute(path string) string {
-	if filepath.IsAbs(path) || r.folder == "" {
+	if r.folder == "" {
 		return storage.Absolute(path)
 	}
-	return filepath.Join(r.folder, path)
+	return storage.In(r.folder, path)
 }
 
-// anchor makes the paths of files on disk absolute.
+// anchor makes the paths of files absolute.
 func (r *run) anchor(files []blob.File) {
 	for i := range files {
-		if !files[i].Remote {
-			files[i].Path = r.absolute(files[i].Path)
-		}
+		files[i].Path = r.absolute(files[i].Path)
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/fault"
+	"widecrate/core/storage"
 )
 
 // Check says what is wrong with a set before any work: parts that are missing,
@@ -151,7 +152,7 @@ func (p *Part) sample() ([]byte, error) {
 	const piece = 4 << 10
 	size := p.size()
 	places := []int64{0, size / 2, max(size-piece, 0)}
-	if p.Remote {
+	if storage.IsFar(p.Info) {
 		places = places[:1]
 	}
 	var b []byte

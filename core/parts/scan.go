@@ -19,7 +19,7 @@ func Scan(sites storage.Sites, sources []string, recursive bool, more []string) 
 	s := scanner{sites: sites, recursive: recursive, more: more, seen: map[string]bool{}}
 	for _, name := range sources {
 		info, err := sites.Stat(name)
-		if err == nil && info.IsDir() {
+		if err == nil && info.IsDir() && !storage.IsFar(info) {
 			s.folder(name)
 		} else {
 			s.file(name, err)

@@ -20,10 +20,10 @@ import (
 	"widecrate/core/report"
 )
 
-// Is reports whether a file on disk is a receipt.
-func Is(path string) bool {
-	info, err := os.Stat(path)
-	return err == nil && info.Size() > 0 && Check(newfile.Sites{}, path) == nil
+// Is reports whether a file is a receipt.
+func Is(sites newfile.Sites, path string) bool {
+	info, err := sites.Stat(path)
+	return err == nil && info.Size() > 0 && Check(sites, path) == nil
 }
 
 // Check makes sure that a file can be appended to: it is a receipt, or there is nothing in

@@ -345,20 +345,13 @@ func (w *Writer) made(u *Unit, m *report.Made, entries []archive.Entry, complete
 
 // partAt is the identity of a file of a new archive.
 func (w *Writer) partAt(path string, m *report.Made) (Part, error) {
-	if sum := m.SHA256[path]; sum != nil {
-		there, err := w.sites.Find(path)
-		if err == nil && there.Info == nil {
-			err = fault.At(path, fault.New(fault.Unwritable, "it is not there any more"))
-		}
-		if err != nil {
-			return Part{}, err
-		}
-		return Part{Path: storage.Absolute(path), Size: there.Size(), Modified: there.Info.ModTime().UTC(), SHA256: hex.EncodeToString(sum)}, nil
+	sum, err := m.SHA256[path], error(nil)
+	if sum == nil {
+		sum, err = SumOf(path)
 	}
-	sum, err := SumOf(path)
-	var info os.FileInfo
+	var info fs.FileInfo
 	if err == nil {
-		info, err = os.Stat(path)
+		info, err = w.sites.Stat(path)
 	}
 	if err != nil {
 		return Part{}, fault.Reading(path, err)

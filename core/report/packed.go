@@ -21,7 +21,7 @@ type Made struct {
 	Sums    string       `json:"sums,omitempty"`  // the list beside them
 	Took    Took         `json:"seconds"`
 
-	SHA256 map[string][]byte `json:"-"` // of its files at addresses, by those
+	SHA256 map[string][]byte `json:"-"` // of its files, by their paths, where they are known
 	Kept   map[string]string `json:"-"` // where what its files replaced is kept, by their paths
 
 	Replaced []string `json:"-"` // its files on disk that took the place of others

@@ -1,13 +1,10 @@
 package revise
 
 import (
-	"os"
 	"path/filepath"
 
 	"widecrate/core/fault"
-	"widecrate/core/folder"
 	"widecrate/core/place"
-	"widecrate/core/remote"
 	"widecrate/core/storage"
 )
 
@@ -59,14 +56,11 @@ func (c *Conversion) targets() ([]target, error) {
 // parts, before anything is done.
 func (c *Conversion) guard(targets []target) error {
 	c.taken = make([]error, len(targets))
-	sources, addresses := map[folder.ID]string{}, map[string]bool{}
+	sources := map[any]string{} // by what they are
 	for i := range c.Sources {
-		addresses[c.Sources[i].Path] = true
-		for _, path := range c.Sources[i].OnDisk() {
-			if info, err := os.Stat(path); err == nil {
-				if id, _, known := folder.IDOf(path, info); known {
-					sources[id] = path
-				}
+		for _, path := range append(c.Sources[i].OnDisk(), c.Sources[i].Path) {
+			if id := storage.ID(path); id != nil {
+				sources[id] = path
 			}
 		}
 	}
@@ -80,15 +74,8 @@ func (c *Conversion) guard(targets []target) error {
 			return err
 		}
 		for _, name := range names {
-			if remote.IsAddress(name) && addresses[name] {
-				c.taken[i] = fault.New(fault.Refused, "it would take the place of %s, which is a source", name).Suggest(fault.ConvertElsewhere)
-			}
-			info, err := os.Stat(name)
-			if err != nil {
-				continue
-			}
-			if id, _, known := folder.IDOf(name, info); known && sources[id] != "" {
-				c.taken[i] = fault.New(fault.Refused, "it would take the place of %s, which is a source", sources[id]).Suggest(fault.ConvertElsewhere)
+			if of := sources[storage.ID(name)]; of != "" {
+				c.taken[i] = fault.New(fault.Refused, "it would take the place of %s, which is a source", of).Suggest(fault.ConvertElsewhere)
 			}
 		}
 	}

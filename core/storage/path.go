@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"widecrate/core/fault"
 	"widecrate/core/remote"
 )
 
@@ -73,6 +74,22 @@ func Escaped(folder, name string) string {
 		return url.PathEscape(name)
 	}
 	return name
+}
+
+// CheckDisk makes sure that a path is one on disk; an address is of kind fault.Usage, and why says what has to be.
+func CheckDisk(path, why string) error {
+	if !remote.IsAddress(path) {
+		return nil
+	}
+	return fault.At(path, fault.New(fault.Usage, "%s", why))
+}
+
+// In is a path as it is from a folder on disk; one that is absolute, or an address, stays what it is.
+func In(folder, path string) string {
+	if filepath.IsAbs(path) || remote.IsAddress(path) {
+		return path
+	}
+	return filepath.Join(folder, path)
 }
 
 // Absolute is a path that stays the same wherever the program is.

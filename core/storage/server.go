@@ -46,6 +46,7 @@ func lstat(ctx context.Context, at *remote.Address) (fs.FileInfo, error) {
 	if err != nil {
 		return nil, fault.At(at.String(), err)
 	}
+	info.Folder = info.Folder || at.IsFolder()
 	return blob.Info{Info: info, At: at}, nil
 }
 

@@ -270,7 +270,19 @@ func SameEntry(f blob.File, path string) bool {
 	return errA == nil && errB == nil && os.SameFile(a, b) && strings.EqualFold(filepath.Base(f.Path), filepath.Base(path))
 }
 
-// IDOf is what a file is, whatever its path; nil where that is not known.
+// ID is what the file at a path is, whatever the path; nil where nothing is there, or that is not known.
+func ID(path string) any {
+	if remote.IsAddress(path) {
+		return Absolute(path)
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil
+	}
+	return IDOf(blob.File{Path: path, Info: info})
+}
+
+// IDOf is that of a file that was found.
 func IDOf(f blob.File) any {
 	if f.Remote {
 		return f.Path

@@ -30,6 +30,7 @@ import (
 	"widecrate/core/remote"
 	"widecrate/core/report"
 	"widecrate/core/source"
+	"widecrate/core/storage"
 	"widecrate/core/walk"
 )
 
@@ -59,7 +60,11 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 	if c.Sums == nil {
 		c.Sums = new(parts.Lists)
 	}
-	c.hash = receipt.Is(c.A) || receipt.Is(c.B)
+	if c.Finding.Remote == nil {
+		c.Finding.Remote = remote.New(remote.Options{})
+	}
+	sites := newfile.Sites{Sites: storage.Sites{Context: ctx, Client: c.Finding.Remote}}
+	c.hash = receipt.Is(sites, c.A) || receipt.Is(sites, c.B)
 	a, err := c.load(ctx, c.A, c.PeelA, &r.LeftOut)
 	defer a.close()
 	if err != nil {
@@ -259,25 +264,24 @@ func (c *Comparison) load(ctx context.Context, path string, peel int, leftOut *c
 		s.items[paths[0]] = t
 		return nil
 	}
-	if path == "-" || remote.IsAddress(path) {
-		return s, s.loadArchive(ctx, path, c, add)
-	}
-	info, err := os.Stat(path)
-	if err != nil {
+	sites := newfile.Sites{Sites: storage.Sites{Context: ctx, Client: c.Finding.Remote}}
+	switch info, err := sites.Stat(path); {
+	case path == "-":
+	case err != nil:
 		return s, fault.Reading(path, err)
-	}
-	if !info.IsDir() && receipt.Is(path) {
-		return s, loadReceipt(path, add)
-	}
-	if info.IsDir() {
+	case info.IsDir() && storage.IsFar(info):
+		return s, fault.At(path, fault.New(fault.Unreadable, "it is a folder at an address, and no archive").Advise("name an archive in it"))
+	case info.IsDir():
 		return s, loadFolder(ctx, path, add)
+	case receipt.Is(sites, path):
+		return s, loadReceipt(sites, path, add)
 	}
 	return s, s.loadArchive(ctx, path, c, add)
 }
 
 // loadReceipt takes what was delivered, or packed, from a receipt.
-func loadReceipt(path string, add func(*thing) error) error {
-	r, err := receipt.Load(newfile.Sites{}, path)
+func loadReceipt(sites newfile.Sites, path string, add func(*thing) error) error {
+	r, err := receipt.Load(sites, path)
 	if err != nil {
 		return err
 	}
@@ -337,9 +341,6 @@ func loadFolder(ctx context.Context, root string, add func(*thing) error) error 
 }
 
 func (s *side) loadArchive(ctx context.Context, path string, c *Comparison, add func(*thing) error) error {
-	if remote.IsAddress(path) && strings.HasSuffix(path, "/") {
-		return fault.At(path, fault.New(fault.Unreadable, "it is a folder at an address, and no archive").Advise("name an archive in it"))
-	}
 	find := c.Finding
 	find.Names = []string{path}
 	sources, err := source.Find(ctx, find)

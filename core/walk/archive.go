@@ -337,9 +337,6 @@ func (a *Archive) Unchanged() error {
 		a = a.outer
 	}
 	for _, f := range a.Files {
-		if f.Remote { // each of its ranges is asked for as it was
-			continue
-		}
 		if err := f.Unchanged(); err != nil {
 			return err
 		}

@@ -8,6 +8,7 @@ import (
 	"widecrate/core/archive"
 	"widecrate/core/blob"
 	"widecrate/core/bound"
+	"widecrate/core/storage"
 )
 
 // inMemory is the size up to which an archive inside another is read into memory;
@@ -64,7 +65,7 @@ func (in *Inside) Open(ctx context.Context, trust Trust, dir func() (string, err
 	a, e := in.outer, &in.outer.Entries()[in.index]
 	if trust != Complete {
 		if from, size, stored := a.stored(in.index); stored {
-			if trust == Checked && !a.remote() {
+			if trust == Checked && !a.isFar() {
 				if err := a.check(ctx, in.index); err != nil {
 					return nil, err
 				}
@@ -121,12 +122,12 @@ func (a *Archive) check(ctx context.Context, i int) error {
 	return err
 }
 
-// remote reports whether the archive lies at an address.
-func (a *Archive) remote() bool {
+// isFar reports whether all of the archive would have to be fetched to be read.
+func (a *Archive) isFar() bool {
 	for a.outer != nil {
 		a = a.outer
 	}
-	return len(a.Files) > 0 && a.Files[0].Remote
+	return len(a.Files) > 0 && storage.IsFar(a.Files[0].Info)
 }
 
 // OpenInside opens an entry, which is an archive, whose data was kept. That is closed with it.

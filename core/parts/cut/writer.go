@@ -21,7 +21,6 @@ import (
 	"widecrate/core/format/zip"
 	"widecrate/core/newfile"
 	"widecrate/core/parts"
-	"widecrate/core/remote"
 	"widecrate/core/storage"
 )
 
@@ -282,7 +281,7 @@ func (w *Writer) Reserve(n int) (segment int, offset int64, err error) {
 type Written struct {
 	Parts  []string          // absolute paths, in order
 	List   string            // of the sums
-	SHA256 map[string][]byte // of all of these, where they are at addresses
+	SHA256 map[string][]byte // of all of these
 	Size   int64
 }
 
@@ -299,11 +298,9 @@ func (w *Writer) Finish() (Written, error) {
 		w.written.Parts = append(w.written.Parts, storage.Join(folder, name))
 	}
 	w.written.List = storage.Join(folder, w.list())
-	if remote.IsAddress(folder) {
-		w.written.SHA256 = map[string][]byte{w.written.List: w.listSum[:]}
-		for i, path := range w.written.Parts {
-			w.written.SHA256[path] = w.sums[i]
-		}
+	w.written.SHA256 = map[string][]byte{w.written.List: w.listSum[:]}
+	for i, path := range w.written.Parts {
+		w.written.SHA256[path] = w.sums[i]
 	}
 	return w.written, nil
 }
