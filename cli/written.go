@@ -130,7 +130,7 @@ func (s *streams) needed(cmd *cobra.Command) (needed []disposal.Needed) {
 // guarded are sites where nothing takes the place of what a run needs.
 func (s *streams) guarded(cmd *cobra.Command, sources []source.Source, folders ...disposal.Needed) newfile.Sites {
 	sites := s.sites
-	sites.Needs = &disposal.Needs{Named: s.needed(cmd), Folders: folders, Sources: func(yield func(disposal.Needed)) {
+	sites.Needs = &disposal.Needs{Sites: s.sites.Sites, Named: s.needed(cmd), Folders: folders, Sources: func(yield func(disposal.Needed)) {
 		for i := range sources {
 			for _, path := range append(sources[i].OnDisk(), sources[i].Path) {
 				yield(disposal.Needed{Path: path, What: "a source"})

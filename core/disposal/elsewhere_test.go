@@ -120,7 +120,15 @@ func TestTakeElsewhere(t *testing.T) {
 	assert.Equal(t, before, systemtest.Contents(t, dir))
 	assert.Equal(t, LiesThere, route("").Take(t.Context(), files, nil, false).Kept)
 	others := []string{"./"}
-	if systemtest.HasLinks(t) { // another name of the folder, which only the server knows
+	if systemtest.HasLinks(t) {
+		require.NoError(t, os.Symlink("a.001", filepath.Join(dir, "link.zip")))
+		linked, err := blob.FindAt(t.Context(), folder.Sibling("link.zip"))
+		require.NoError(t, err)
+		for _, to := range []*Route{route("done"), (&After{Disposition: Remove}).Route(time.Now(), false)} {
+			assert.Equal(t, "it is a link to an archive elsewhere", to.Take(t.Context(), []blob.File{linked}, nil, false).Kept)
+		}
+		require.NoError(t, os.Remove(filepath.Join(dir, "link.zip")))
+		// Another name of the folder, which only the server knows.
 		above, link := filepath.Split(dir)
 		link += "-link"
 		require.NoError(t, os.Symlink(dir, filepath.Join(above, link)))
@@ -144,4 +152,28 @@ func TestTakeElsewhere(t *testing.T) {
 	require.NoError(t, taken.Err)
 	assert.Equal(t, []Went{{From: files[0].Path}, {From: files[2].Path}}, taken.Files)
 	assert.Empty(t, systemtest.Contents(t, dir))
+}
+
+// What the run needs is not replaced by another address of the same folder either.
+func TestNeedsElsewhere(t *testing.T) {
+	if !systemtest.HasLinks(t) {
+		t.Skip("a folder has one name here")
+	}
+	server, err := standin.StartSSH(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(server.Stop)
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
+	require.NoError(t, os.Symlink("in", filepath.Join(dir, "other")))
+	for _, name := range []string{"a.zip", "b.zip"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", name), []byte(name), 0o666))
+	}
+	at := server.Address + "/" + strings.TrimPrefix(filepath.ToSlash(dir), "/")
+	n := &Needs{
+		Sites:   storage.Sites{Context: t.Context(), Client: remote.New(remote.Options{Identity: server.Identity, KnownHosts: server.KnownHosts})},
+		Sources: func(yield func(Needed)) { yield(Needed{at + "/in/a.zip", "a source"}) },
+	}
+	for path, refused := range map[string]bool{"/in/a.zip": true, "/other/a.zip": true, "//in/./a.zip": true, "/other/b.zip": false, "/in/none": false} {
+		assert.Equal(t, refused, n.Replace(at+path) != nil, path)
+	}
 }

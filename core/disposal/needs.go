@@ -20,9 +20,12 @@ type Needs struct {
 	Sources func(yield func(Needed)) // found once something is replaced; nil: none
 	Folders []Needed                 // in which nothing may be replaced
 
+	Sites storage.Sites // where all of them are
+
 	naming, finding sync.Once
 	named, byPath   map[string]string // what lies at a path, by its key
 	byID            map[folder.ID][]needed
+	far             map[string][]Needed // at servers, by their last names
 }
 
 // needed is one that is there.
@@ -41,12 +44,14 @@ func (n *Needs) name() {
 
 // find looks for those that are there.
 func (n *Needs) find() {
-	n.byPath, n.byID = map[string]string{}, map[folder.ID][]needed{}
+	n.byPath, n.byID, n.far = map[string]string{}, map[folder.ID][]needed{}, map[string][]Needed{}
 	add := func(f Needed) {
 		n.byPath[place.Key(storage.Absolute(f.Path))] = f.What
 		info, err := os.Stat(f.Path)
 		if err != nil {
-			return // it is at a server, not there yet, or will be missed by whoever needs it
+			name := storage.Base(f.Path) // it is at a server, not there yet, or will be missed by whoever needs it
+			n.far[name] = append(n.far[name], f)
+			return
 		}
 		if id, _, known := folder.IDOf(f.Path, info); known {
 			n.byID[id] = append(n.byID[id], needed{blob.File{Path: f.Path, Info: info}, f.What})
@@ -86,14 +91,28 @@ func (n *Needs) Replace(path string) error {
 			return inUse(path, f.What)
 		}
 	}
-	info, err := os.Stat(path)
+	info, err := n.Sites.Stat(path)
 	if err != nil {
 		return nil // whoever replaces it says so
+	}
+	if storage.IsFar(info) {
+		return n.replaceFar(blob.File{Info: info}, path)
 	}
 	id, _, _ := folder.IDOf(path, info)
 	for _, f := range n.byID[id] {
 		if storage.SameEntry(f.File, path) {
 			return inUse(path, f.what)
+		}
+	}
+	return nil
+}
+
+// replaceFar refuses that something takes the place of a file at a server that may be one that the run needs: it is
+// called like that, and is the same version. A server may have several addresses for one folder, of which it says nothing.
+func (n *Needs) replaceFar(there blob.File, path string) error {
+	for _, f := range n.far[storage.Base(path)] {
+		if needed, err := n.Sites.Stat(f.Path); err == nil && there.Is(needed) {
+			return inUse(path, "perhaps "+f.Path+", "+f.What)
 		}
 	}
 	return nil

@@ -129,13 +129,23 @@ func (n *NewFiles) Commit(names []string) error {
 		if errors.Is(err, fs.ErrExist) {
 			return Existing(dir.Path(names[i]))
 		}
-		return fault.Writing(dir.Path(names[i]), err)
+		return failedAt(dir.Path(names[i]), err)
 	}
 	var failed error
 	for i, old := range kept { // all of the new ones are there
 		failed = errors.Join(failed, n.olds[names[i]].Gone(dir, old, names[i]))
 	}
 	return fault.Writing(n.path, failed)
+}
+
+// failedAt is an error about a file by the name that it was to have, and not by that which it has meanwhile.
+func failedAt(path string, err error) error {
+	if e, is := errors.AsType[*fault.Error](err); is {
+		named := *e
+		named.Where = path
+		return &named
+	}
+	return fault.Writing(path, err)
 }
 
 // removeHidden removes the first files, which have no other name yet.

@@ -201,6 +201,9 @@ func (a *Address) OnSameHost(text string) (*Address, error) {
 // Listed is the address of a file in a folder that was listed.
 func (a *Address) Listed(info Info) *Address {
 	at := a.Sibling(strings.TrimPrefix(info.Below+"/"+info.Name, "/"))
+	if info.Query != "" {
+		at.url.RawQuery = info.Query
+	}
 	at.listed = &info
 	return at
 }

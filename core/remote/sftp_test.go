@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -148,6 +149,12 @@ func TestLetIn(t *testing.T) {
 		at, err := New(c.options).Address(folder.String())
 		if err == nil {
 			_, err = at.List(t.Context())
+			tries := server.Connections.Load()
+			_, again := at.List(t.Context())
+			assert.Equal(t, err, again)
+			if c.want != "" && strings.Contains(c.want, "let tide in") {
+				assert.Equal(t, tries, server.Connections.Load(), "who is not let in does not knock again: %s", name)
+			}
 		}
 		if c.want == "" {
 			assert.NoError(t, err, name)

@@ -10,7 +10,6 @@ require (
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/hashicorp/go-retryablehttp v0.7.8 // indirect
-	github.com/jdx/go-netrc v1.0.0 // indirect
 	github.com/klauspost/compress v1.20.3 // indirect
 	github.com/klauspost/readahead v1.4.0 // indirect
 	github.com/maruel/natural v1.3.0 // indirect

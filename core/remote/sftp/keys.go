@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -73,8 +74,12 @@ func (k *keys) read(o *wire.Hosts) error {
 	return nil
 }
 
-// methods are the ways to be let in: keys from files, those of an agent that runs, and a password.
-func (k *keys) methods(login string) (all []ssh.AuthMethod, done func()) {
+// errAsked is why a password is not said again.
+var errAsked = errors.New("the password was said already")
+
+// methods are the ways to be let in: keys from files, those of an agent that runs, and a password, which is said once;
+// asked is set then.
+func (k *keys) methods(login string, asked *atomic.Bool) (all []ssh.AuthMethod, done func()) {
 	done = func() {}
 	signers := slices.Clone(k.own)
 	if at := os.Getenv("SSH_AUTH_SOCK"); at != "" && !k.named {
@@ -89,14 +94,20 @@ func (k *keys) methods(login string) (all []ssh.AuthMethod, done func()) {
 		all = append(all, ssh.PublicKeys(signers...))
 	}
 	if _, password, is := strings.Cut(login, ":"); is {
-		all = append(all, ssh.Password(password), ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
-			answers := make([]string, len(questions))
+		say := func() (string, error) {
+			if asked.Swap(true) {
+				return "", errAsked
+			}
+			return password, nil
+		}
+		all = append(all, ssh.PasswordCallback(say), ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) (answers []string, err error) {
+			answers = make([]string, len(questions))
 			for i := range answers {
-				if !echos[i] {
-					answers[i] = password
+				if !echos[i] && err == nil {
+					answers[i], err = say()
 				}
 			}
-			return answers, nil
+			return answers, err
 		}))
 	}
 	return all, done

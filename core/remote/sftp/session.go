@@ -57,9 +57,15 @@ func (c *client) session(ctx context.Context, at *url.URL) (*session, error) {
 			return s, nil
 		}
 	}
+	if slot.refused != nil {
+		return nil, slot.refused
+	}
 	s, err := c.connect(ctx, at, name)
-	if err == nil {
+	switch {
+	case err == nil:
 		slot.session = s
+	case errors.As(err, new(*refusal)):
+		slot.refused = err
 	}
 	return s, err
 }
@@ -68,7 +74,13 @@ func (c *client) session(ctx context.Context, at *url.URL) (*session, error) {
 type slot struct {
 	sync.Mutex
 	session *session
+	refused error // it does not let us in, and is not asked again: accounts are locked after a few tries
 }
+
+// A refusal is that of a host that does not let a user in.
+type refusal struct{ user string }
+
+func (r *refusal) Error() string { return "the server does not let " + r.user + " in" }
 
 // connect makes a connection.
 func (c *client) connect(ctx context.Context, at *url.URL, user string) (*session, error) {
@@ -89,7 +101,8 @@ func (c *client) connect(ctx context.Context, at *url.URL, user string) (*sessio
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	go l.watch()
-	methods, done := c.keys.methods(c.Login)
+	var asked atomic.Bool
+	methods, done := c.keys.methods(c.Login, &asked)
 	defer done()
 	check := c.keys.check(address)
 	over, channels, requests, err := ssh.NewClientConn(l, address, &ssh.ClientConfig{
@@ -97,7 +110,7 @@ func (c *client) connect(ctx context.Context, at *url.URL, user string) (*sessio
 	})
 	if err != nil {
 		l.Close()
-		return nil, refused(ctx, err, check, user)
+		return nil, refused(ctx, err, check, user, asked.Load())
 	}
 	s := &session{ssh: ssh.NewClient(over, channels, requests), line: l, dead: make(chan struct{})}
 	go func() {
@@ -126,15 +139,16 @@ func unreachable(ctx context.Context, err error) error {
 	return &wire.Lost{Err: fault.New(fault.Unreadable, "there is no answer: %w", err).Advise("check the address, the network, and that the server runs")}
 }
 
-// refused says why two that are connected do not agree.
-func refused(ctx context.Context, err error, check *hostCheck, user string) error {
+// refused says why two that are connected do not agree. Where the password was asked for, it was that, however the
+// server ended it.
+func refused(ctx context.Context, err error, check *hostCheck, user string, asked bool) error {
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case check.wrong != nil:
 		return check.wrong
-	case strings.Contains(err.Error(), "unable to authenticate"), strings.Contains(err.Error(), "disconnect, reason 2"): // too many tries
-		return fault.New(fault.Unreadable, "the server does not let %s in", user).Suggest(fault.LogIn)
+	case asked, strings.Contains(err.Error(), "unable to authenticate"), strings.Contains(err.Error(), "disconnect, reason 2"): // too many tries
+		return fault.New(fault.Unreadable, "%w", &refusal{user}).Suggest(fault.LogIn)
 	}
 	if _, is := errors.AsType[*ssh.AlgorithmNegotiationError](err); is {
 		return fault.New(fault.Unreadable, "%w", err)

@@ -14,6 +14,7 @@ import (
 	"sync"
 
 	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
 
 	"widecrate/core/fault"
 	"widecrate/core/remote/wire"
@@ -87,13 +88,12 @@ func (c *client) List(ctx context.Context, folder *url.URL) (all []wire.Info, er
 	in := pathOf(folder)
 	err = c.do(ctx, folder, func(s *session) error {
 		found, err := s.ReadDirContext(ctx, in)
+		leadsTo := s.follow(in, found)
 		all = make([]wire.Info, 0, len(found))
-		for _, one := range found {
+		for i, one := range found {
 			link := one.Mode()&fs.ModeSymlink != 0
-			if link { // those to folders could lead in circles
-				if to, err := s.Stat(path.Join(in, one.Name())); err == nil && !to.IsDir() {
-					one = called{to, one.Name()}
-				}
+			if to := leadsTo[i]; to != nil && !to.IsDir() { // those to folders could lead in circles
+				one = called{to, one.Name()}
 			}
 			if one.IsDir() || one.Mode().IsRegular() {
 				info := infoOf(one.Name(), one)
@@ -104,6 +104,29 @@ func (c *client) List(ctx context.Context, folder *url.URL) (all []wire.Info, er
 		return err
 	})
 	return all, reading(err)
+}
+
+// follow finds out where the links in a folder lead, several at a time: each is a round trip.
+func (s *session) follow(in string, found []os.FileInfo) map[int]os.FileInfo {
+	var mu sync.Mutex
+	var asking errgroup.Group
+	asking.SetLimit(blocks)
+	to := map[int]os.FileInfo{}
+	for i, one := range found {
+		if one.Mode()&fs.ModeSymlink == 0 {
+			continue
+		}
+		asking.Go(func() error {
+			if info, err := s.Stat(path.Join(in, one.Name())); err == nil { // one that leads nowhere is nothing
+				mu.Lock()
+				defer mu.Unlock()
+				to[i] = info
+			}
+			return nil
+		})
+	}
+	_ = asking.Wait() // it never fails
+	return to
 }
 
 // called is what a link leads to, under its name.

@@ -80,15 +80,16 @@ func (c *Client) read(ctx context.Context, method string, at *url.URL, body any,
 // or no plain path. Of a folder below, info says so.
 func within(folder *url.URL, link string) (info wire.Info, is bool) {
 	to, err := folder.Parse(link)
-	if err != nil || to.RawQuery != "" || wire.Origin(to) != wire.Origin(folder) {
+	if err != nil || wire.Origin(to) != wire.Origin(folder) {
 		return info, false
 	}
+	info.Query = to.RawQuery
 	below, is := strings.CutPrefix(to.EscapedPath(), folder.EscapedPath())
 	if !is { // it may just be written differently
 		below, is = strings.CutPrefix((&url.URL{Path: to.Path}).EscapedPath(), (&url.URL{Path: folder.Path}).EscapedPath())
 	}
 	below, info.Folder = strings.CutSuffix(below, "/")
-	if !is || below == "" {
+	if !is || below == "" || info.Folder && info.Query != "" {
 		return info, false
 	}
 	names := strings.Split(below, "/")

@@ -63,7 +63,7 @@ func TestList(t *testing.T) {
 		"names of all kinds": {page("gr%C3%B6%C3%9Fe.zip", "100%25.zip", "x&amp;y%231.zip", "A%2Fb.zip", "..%2F..%2Fe.zip", "%2e%2e/f.zip", "c%5Cd.zip"), "100%.zip größe.zip x&y#1.zip"},
 		"up, and elsewhere":  {page("../other.zip", "/in/up.zip", "http://elsewhere.example/in/a%20b/x.zip", "mailto:a@b", "//elsewhere.example/y.zip", "javascript:z", "/in/a%20bc/w.zip", "v.zip"), "v.zip"},
 		"further down":       {page("2026/may/a.zip", "b.zip"), "2026/may/a.zip b.zip"},
-		"with a question":    {page("a.zip?version=1", "b.zip#top"), "b.zip"},
+		"with a question":    {page("a.zip?version=1", "b.zip#top", "sub/?all"), "a.zip?version=1 b.zip"},
 		"no index":           {asWritten{http.StatusOK, "text/html", `<html><body>Please <a href="/login">log in</a>.</body></html>`}, "there is no index"},
 		"a program":          {asWritten{http.StatusOK, "application/octet-stream", "MZ"}, "there is no index"},
 		"forbidden":          {asWritten{http.StatusForbidden, "text/html", ""}, "does not list it"},
@@ -94,6 +94,9 @@ func TestList(t *testing.T) {
 			at := path.Join(info.Below, info.Name)
 			if info.Folder {
 				at += "/"
+			}
+			if info.Query != "" {
+				at += "?" + info.Query
 			}
 			if info.Whole {
 				assert.Equal(t, wire.Info{Name: "x y.zip", Size: 7, ETag: `"e"`, Modified: time.Date(2026, 5, 1, 10, 0, 0, 0, time.UTC), Whole: true}, info)

@@ -26,11 +26,9 @@ func (c *credentials) RoundTrip(r *http.Request) (*http.Response, error) {
 	} else if user, password, is := strings.Cut(c.client.Login, ":"); is {
 		r = r.Clone(r.Context())
 		r.SetBasicAuth(user, password)
-	} else if c.client.netrc != nil {
-		if m := c.client.netrc.Machine(r.URL.Hostname()); m != nil {
-			r = r.Clone(r.Context())
-			r.SetBasicAuth(m.Get("login"), m.Get("password"))
-		}
+	} else if as, known := c.client.netrc.of(r.URL.Hostname()); known {
+		r = r.Clone(r.Context())
+		r.SetBasicAuth(as.user, as.password)
 	}
 	return c.next.RoundTrip(r)
 }

@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"github.com/hashicorp/go-retryablehttp"
-	"github.com/jdx/go-netrc"
 
 	"widecrate/core/fault"
 	"widecrate/core/remote/wire"
@@ -27,7 +26,7 @@ const mostRedirects = 10
 type Client struct {
 	*wire.Hosts
 	http  *retryablehttp.Client
-	netrc *netrc.Netrc
+	netrc logins
 }
 
 // New makes a client. A file that cannot be used is of kind fault.Unreadable.
@@ -36,7 +35,7 @@ func New(hosts *wire.Hosts) (wire.Protocol, error) {
 	if c.Netrc != "" {
 		text, err := os.ReadFile(c.Netrc)
 		if err == nil {
-			c.netrc, err = netrc.ParseString(string(text))
+			c.netrc, err = parseNetrc(string(text))
 		}
 		if err != nil {
 			return nil, fault.At(c.Netrc, fault.New(fault.Unreadable, "it cannot be read as a list of users and passwords by host: %w", err))

@@ -66,6 +66,7 @@ const Unknown int64 = -1
 type Info struct {
 	Name     string // the last part of its path
 	Below    string // folders between the one that was listed and this; empty: none
+	Query    string // of the link to it on the page of a folder; empty: none
 	Folder   bool
 	Size     int64     // bytes, or Unknown
 	Modified time.Time // zero: it is not known
