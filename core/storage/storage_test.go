@@ -1,7 +1,6 @@
 package storage_test
 
 import (
-	"fmt"
 	"io/fs"
 	"net"
 	"net/http"
@@ -15,12 +14,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/net/webdav"
 
 	"widecrate/core/remote"
 	"widecrate/core/storage"
 	"widecrate/core/storage/storagetest"
 	"widecrate/demo/standin"
+	"widecrate/demo/standin/dav"
 )
 
 // quick does not wait long before a request is made again.
@@ -36,53 +35,12 @@ func overSFTP(t *testing.T, dir string) (sites storage.Sites, address string) {
 	return storage.Sites{Context: t.Context(), Client: remote.New(o)}, server.Address + "/" + strings.TrimPrefix(filepath.ToSlash(dir), "/")
 }
 
-// overDAV is the same through WebDAV; trouble gets each request before, and after it was done: what it reports true
-// for gets no answer.
-func overDAV(t *testing.T, dir string, trouble func(r *http.Request, done bool) bool) (sites storage.Sites, address string) {
-	handler := &webdav.Handler{FileSystem: webdav.Dir(dir), LockSystem: webdav.NewMemLS()}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodPut && r.Header.Get("If-None-Match") == "*" { // which that handler does not know
-			if _, err := os.Lstat(filepath.Join(dir, filepath.FromSlash(r.URL.Path))); err == nil {
-				w.WriteHeader(http.StatusPreconditionFailed)
-				return
-			}
-		}
-		if match := r.Header.Get("If-Match"); match != "" && match != tagOf(filepath.Join(dir, filepath.FromSlash(r.URL.Path))) {
-			w.WriteHeader(http.StatusPreconditionFailed)
-			return
-		}
-		if trouble(r, false) {
-			panic(http.ErrAbortHandler)
-		}
-		if r.Method == http.MethodGet || r.Method == http.MethodHead {
-			handler.ServeHTTP(w, r)
-			return
-		}
-		answer := httptest.NewRecorder()
-		handler.ServeHTTP(answer, r)
-		if trouble(r, true) {
-			panic(http.ErrAbortHandler)
-		}
-		for name, values := range answer.Header() {
-			w.Header()[name] = values
-		}
-		w.WriteHeader(answer.Code)
-		_, _ = w.Write(answer.Body.Bytes())
-	}))
+// overDAV is the same through WebDAV; lost says which requests get no answer.
+func overDAV(t *testing.T, dir string, lost func(r *http.Request, done bool) bool) (sites storage.Sites, address string) {
+	server := httptest.NewServer(&dav.Server{Folder: dir, Lost: lost})
 	t.Cleanup(server.Close)
 	return storage.Sites{Context: t.Context(), Client: remote.New(quick)}, server.URL
 }
-
-// tagOf is how that handler tells versions apart.
-func tagOf(path string) string {
-	info, err := os.Stat(path)
-	if err != nil {
-		return ""
-	}
-	return fmt.Sprintf(`"%x%x"`, info.ModTime().UnixNano(), info.Size())
-}
-
-func noTrouble(*http.Request, bool) bool { return false }
 
 func TestContract(t *testing.T) {
 	t.Run("a disk", func(t *testing.T) { storagetest.Contract(t, storage.Sites{}, t.TempDir(), false, storagetest.Names) })
@@ -91,7 +49,7 @@ func TestContract(t *testing.T) {
 		storagetest.Contract(t, sites, at, true, storagetest.Names)
 	})
 	t.Run("WebDAV", func(t *testing.T) {
-		sites, at := overDAV(t, t.TempDir(), noTrouble)
+		sites, at := overDAV(t, t.TempDir(), nil)
 		storagetest.Contract(t, sites, at, true, storagetest.Names)
 	})
 }
@@ -132,7 +90,7 @@ func TestLostAnswers(t *testing.T) {
 // What changed since it was seen is neither removed nor moved, where the server can be asked for that.
 func TestStale(t *testing.T) {
 	dir := t.TempDir()
-	sites, at := overDAV(t, dir, noTrouble)
+	sites, at := overDAV(t, dir, nil)
 	open, err := sites.Open(at)
 	require.NoError(t, err)
 	path := filepath.Join(dir, "a")

@@ -48,6 +48,7 @@ type harness struct {
 	longest  time.Duration // of a run
 	prepared []*prepared
 	failing  []failure // in the order in which they are tried
+	served   served
 }
 
 // attacks are the kinds, in the order in which they are reported.
@@ -61,6 +62,7 @@ var attacks = []struct {
 	{"bytes", "archives that are cut off, have bits flipped, or numbers that lie", random((*harness).flip)},
 	{"users", "one user's run is killed, and another user's goes on", random((*harness).users)},
 	{"planted", "somebody has planted what another user's dead run could have left", random((*harness).planted)},
+	{"servers", "killed while it works at a server, SFTP or WebDAV", random((*harness).servers)},
 	{"races", "two to six runs at once, stopped and continued, sources that change", random((*harness).race)},
 }
 
@@ -75,7 +77,7 @@ var errAll = errors.New("all of it was tried")
 func main() {
 	h := &harness{}
 	duration := flag.Duration("for", time.Minute, "how long, over all kinds")
-	only := flag.String("only", "", "a kind, or several with commas: kill, fail, limits, bytes, users, planted, races")
+	only := flag.String("only", "", "a kind, or several with commas: kill, fail, limits, bytes, users, planted, servers, races")
 	flag.IntVar(&h.most, "most", 0, "no more than this many attempts of each kind")
 	flag.Uint64Var(&h.seed, "seed", uint64(time.Now().UnixNano()), "decides what is tried, and in which order")
 	flag.StringVar(&h.base, "dir", memory(), "where it works: on the disk that is to be tried")
@@ -171,7 +173,7 @@ func (h *harness) run(duration time.Duration, only string) (err error) {
 	if err := os.Chmod(h.dir, 0o755); err != nil { // other users work below it, too
 		return err
 	}
-	h.tried, h.refused, h.prepared, h.broken = map[string]int{}, map[string]int{}, nil, nil
+	h.tried, h.refused, h.prepared, h.broken, h.served = map[string]int{}, map[string]int{}, nil, nil, served{}
 	if err := h.prepare(); err != nil {
 		return err
 	}

@@ -14,14 +14,13 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/net/webdav"
 
 	program "widecrate/cli"
 	"widecrate/demo/standin"
+	"widecrate/demo/standin/dav"
 )
 
 // asRunner is a variable of the environment: with it, the tests are a process that runs the command
@@ -90,15 +89,6 @@ func (r *runner) end(t *testing.T) (was ran) {
 
 var rounds = flag.Int("rounds", 5, "how often processes make the same folders at once")
 
-// lockless is a WebDAV server that lets everybody write at the same moment.
-type lockless struct{ webdav.LockSystem }
-
-func (lockless) Confirm(time.Time, string, string, ...webdav.Condition) (func(), error) {
-	return func() {}, nil
-}
-func (lockless) Create(time.Time, webdav.LockDetails) (string, error) { return "", nil }
-func (lockless) Unlock(time.Time, string) error                       { return nil }
-
 const processes, archivesEach = 4, 8
 
 // packEach puts archives into a folder for each process, all in one folder of the same name below
@@ -119,8 +109,8 @@ func packEach(t *testing.T, dir string, damaged bool) {
 // destinations, folders that sources go to, those of receipts and of what is replaced, on a disk and
 // at servers. Each run comes to what it comes to alone.
 func TestFoldersAtOnce(t *testing.T) {
-	dav := httptest.NewServer(&webdav.Handler{FileSystem: webdav.Dir(root), LockSystem: lockless{}})
-	defer dav.Close()
+	web := httptest.NewServer(&dav.Server{Folder: root})
+	defer web.Close()
 	server, err := standin.StartSSH(t.TempDir())
 	require.NoError(t, err)
 	defer server.Stop()
@@ -152,7 +142,7 @@ func TestFoldersAtOnce(t *testing.T) {
 				out := dir + "/" + strconv.Itoa(round)
 				for p, r := range runners {
 					words := strings.NewReplacer("IN", in+"/"+strconv.Itoa(p), "SFTP/OUT", server.Address+"/"+out,
-						"DAV/OUT", dav.URL+strings.TrimPrefix(out, filepath.ToSlash(root)), "OUT", out, "P", strconv.Itoa(p)).Replace(c.words + " -q --workers 8")
+						"DAV/OUT", web.URL+strings.TrimPrefix(out, filepath.ToSlash(root)), "OUT", out, "P", strconv.Itoa(p)).Replace(c.words + " -q --workers 8")
 					r.start(t, strings.Fields(words))
 				}
 				for _, r := range runners {
