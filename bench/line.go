@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -14,6 +15,8 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"widecrate/core/archive"
+	"widecrate/core/format/tar"
 	"widecrate/demo/standin"
 )
 
@@ -175,6 +178,28 @@ func lineWhole(over func(*bench) server, name string, fill func(path string)) fu
 		s := over(b)
 		defer s.stop()
 		return b.pair(remover(out), func() { s.get([]string{name}, 1) }, append([]string{"extract", s.address + name, "--into", out, "-q"}, s.options...)...)
+	}
+}
+
+// lineList lists a plain tar behind a line, against a plain download of it.
+func lineList(over func(*bench) server) func(*bench) result {
+	return func(b *bench) result {
+		const members, size = 1000, 200 << 10
+		path := filepath.Join(b.dir, "readings.tar")
+		data := table(rand.New(rand.NewPCG(9, 9)), size)
+		f, err := os.Create(path)
+		must(err)
+		w := tar.NewWriter(f)
+		for i := range members {
+			_, err := w.Add(archive.Entry{Path: fmt.Sprintf("day-%04d.csv", i), Size: int64(len(data)), Modified: time.Unix(1_777_000_000, 0)}, bytes.NewReader(data))
+			must(err)
+		}
+		must(w.Close())
+		must(f.Close())
+		defer os.Remove(path)
+		s := over(b)
+		defer s.stop()
+		return b.pair(func() {}, func() { s.get([]string{"readings.tar"}, 1) }, append([]string{"inspect", s.address + "readings.tar", "-q"}, s.options...)...)
 	}
 }
 

@@ -126,9 +126,11 @@ var figures = []figure{
 	{"weblate", "the same, 20 ms before each answer", remoteSmall(20 * time.Millisecond), 1 / 0.9, "× plain client"},
 	{"linezip", "a ZIP of 300 MB over HTTP, 50 MB/s and 20 ms", lineWhole(overHTTP, "survey.zip", mixed), 1.05, "× plain download"},
 	{"linetgz", "a tar.gz over HTTP on that line", lineWhole(overHTTP, "survey.tar.gz", packedTar), 1.05, "× plain download"},
+	{"linelist", "listing a plain tar of 200 MB over HTTP on that line", lineList(overHTTP), 1.3, "× plain download"},
 	{"linemany", "a folder of 1,000 archives over HTTP on that line", lineSmall(overHTTP), 1.05, "× plain download"},
 	{"sftpzip", "the ZIP over SFTP", lineWhole(overSFTP, "survey.zip", mixed), 1.05, "× plain download"},
 	{"sftptgz", "the tar.gz over SFTP", lineWhole(overSFTP, "survey.tar.gz", packedTar), 1.05, "× plain download"},
+	{"sftplist", "listing the plain tar over SFTP", lineList(overSFTP), 1.3, "× plain download"},
 	{"sftpmany", "the folder over SFTP", lineSmall(overSFTP), 1.05, "× plain download"},
 	{"start", "start to --help", start, 0.005, "s"},
 }

@@ -46,6 +46,9 @@ type Remote struct {
 	step     int64   // and how long it was
 	begun    int64   // requests for what was foreseen, up to mostRequests
 	astray   bool    // what was foreseen is not what is read
+	leaps    int64   // forward in a row, past what nobody foresaw,
+	leapt    int64   // and how many bytes they left out
+	onward   bool    // all of those is read as well
 	err      error
 }
 
@@ -109,6 +112,10 @@ func (r *Remote) ReadAt(p []byte, offset int64) (n int, err error) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.onward {
+		r.goOn(offset)
+		r.ahead()
+	}
 	for n < len(p) {
 		if m := r.copy(p[n:], offset+int64(n)); m > 0 {
 			n += m
@@ -197,10 +204,13 @@ func (r *Remote) need(at, n int64) []Range {
 			return batch
 		}
 	}
-	if ahead := at - r.next; r.next >= 0 && ahead >= 0 && ahead <= min(mostSkipped, r.resource.Host.Gap()) {
+	switch ahead := at - r.next; {
+	case r.next >= 0 && ahead >= 0 && ahead <= min(mostSkipped, r.resource.Host.Gap()):
 		r.step = min(2*r.step, segment)
-	} else {
-		r.step = firstStep
+	case r.next < 0 || ahead < 0:
+		r.step, r.leaps, r.leapt, r.onward = firstStep, 0, 0, false
+	default:
+		r.leap(ahead)
 	}
 	to := min(at+max(n, r.step), r.Size())
 	if i := r.find(at); i < len(r.chunks) {
@@ -208,6 +218,48 @@ func (r *Remote) need(at, n int64) []Range {
 	}
 	r.next = to
 	return []Range{{at, to}}
+}
+
+// How many leaps in a row are enough to see whether it would take less time to read on, and how much is read to find out
+// how fast bytes come.
+const (
+	fewLeaps = 4
+	trial    = 256 << 10
+)
+
+// leap decides how much is read after a leap past so many bytes, as from one header of a tar to the next: all, as long as a
+// round trip takes longer than what is left out.
+func (r *Remote) leap(past int64) {
+	r.leaps, r.leapt = r.leaps+1, r.leapt+past
+	r.step = firstStep
+	if r.leaps < fewLeaps {
+		return
+	}
+	switch meanwhile := r.resource.Host.Meanwhile(); {
+	case meanwhile == 0:
+		r.step = trial
+	case past > meanwhile:
+		r.onward, r.leaps, r.leapt = false, 0, 0
+		r.foreseen = slices.DeleteFunc(r.foreseen, func(want Range) bool { return want.To <= r.next+past })
+	case r.leapt/r.leaps <= meanwhile:
+		r.step, r.onward = segment, true
+	}
+}
+
+// goOn takes what lies before a place for read, as who reads on leaves it out, and foresees what comes after.
+func (r *Remote) goOn(at int64) {
+	for _, k := range r.chunks {
+		if k.at+int64(len(k.data)) > at {
+			break
+		}
+		unread := int64(len(k.data) - k.read)
+		r.unread, k.by.unread, k.read = r.unread-unread, k.by.unread-unread, len(k.data)
+	}
+	for r.next < r.Size() && r.next >= at && r.next-at < 2*segment {
+		to := min(r.next+segment, r.Size())
+		r.foreseen = append(r.foreseen, Range{r.next, to})
+		r.next = to
+	}
 }
 
 // begin starts a request. Others end where it begins.

@@ -189,3 +189,29 @@ func TestFlow(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, data, got)
 }
+
+// Where a round trip takes longer than what is left out, as between the headers of a tar, all is read in a few requests;
+// where it does not, what is left out stays where it is.
+func TestRemoteLeaps(t *testing.T) {
+	const size = 64 << 20
+	for name, c := range map[string]struct {
+		delay    time.Duration
+		leap     int64
+		requests int64 // at most
+		bytes    int64 // at most
+	}{
+		"small ones": {20 * time.Millisecond, 100 << 10, 60, size + size/4},
+		"large ones": {0, 16 << 20, 10, 16 << 20},
+	} {
+		s := &standin.Server{Delay: c.delay}
+		r, data := noiseAt(t, s, size, 5000)
+		for at := int64(0); at < size; at += c.leap {
+			var p [512]byte
+			_, err := r.ReadAt(p[:], at)
+			require.NoError(t, err)
+			require.Equal(t, data[at:at+512], p[:])
+		}
+		assert.LessOrEqual(t, s.Requests.Load(), c.requests, name)
+		assert.LessOrEqual(t, s.Bytes.Load(), c.bytes, name)
+	}
+}

@@ -96,18 +96,22 @@ func (r *resource) Fetch(ctx context.Context, ranges []wire.Range, take func(at 
 		if err = s.wait(ctx, func() error { file, err = r.on(s); return err }); err != nil {
 			return false, err
 		}
-		started, passed := time.Now(), int64(0)
+		first, passed := time.Time{}, int64(0) // of the bytes after the first ones, which a round trip comes before
 		err = s.pass(ctx, file, left, func(i int, p []byte) error {
 			at := left[i].From
 			left[i].From += int64(len(p))
-			passed += int64(len(p))
+			if first.IsZero() {
+				first = time.Now()
+			} else {
+				passed += int64(len(p))
+			}
 			s.passed.Add(int64(len(p)))
 			if err := take(at, p); err != nil {
 				return &stopped{err}
 			}
 			return nil
 		})
-		r.Host.Measured(0, passed, time.Since(started))
+		r.Host.Measured(0, passed, time.Since(first))
 		if err == nil { // nothing else would tell that somebody wrote to it
 			err = s.wait(ctx, func() error {
 				now, err := file.Stat()

@@ -116,15 +116,19 @@ const (
 	largestGap  = 1 << 20
 )
 
-// Gap is how many bytes come in the time of a round trip: up to so many between two ranges it
-// is cheaper to read them as well.
+// Gap is up to how many bytes between two ranges it is cheaper to read them as well.
 func (h *Host) Gap() int64 {
+	if meanwhile := h.Meanwhile(); meanwhile > 0 {
+		return min(max(meanwhile, smallestGap), largestGap)
+	}
+	return usualGap
+}
+
+// Meanwhile is how many bytes come in the time of a round trip; 0: it is not known yet.
+func (h *Host) Meanwhile() int64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.latency == 0 || h.rate == 0 {
-		return usualGap
-	}
-	return int64(min(max(h.latency.Seconds()*h.rate, smallestGap), largestGap))
+	return int64(h.latency.Seconds() * h.rate)
 }
 
 // OnContention has tell called whenever somebody has to wait for a connection to
