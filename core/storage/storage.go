@@ -98,13 +98,4 @@ type Reader interface {
 }
 
 // A File is one that is written. What is read of it was written before.
-type File interface {
-	io.Writer
-	io.WriterAt
-	io.ReaderAt
-
-	// Sync writes it through to the disk, as far as the place can be asked for that.
-	Sync() error
-
-	Close() error
-}
+type File = remote.File

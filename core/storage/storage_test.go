@@ -43,14 +43,14 @@ func overDAV(t *testing.T, dir string, lost func(r *http.Request, done bool) boo
 }
 
 func TestContract(t *testing.T) {
-	t.Run("a disk", func(t *testing.T) { storagetest.Contract(t, storage.Sites{}, t.TempDir(), false, storagetest.Names) })
+	t.Run("a disk", func(t *testing.T) { storagetest.Contract(t, storage.Sites{}, t.TempDir(), false, storagetest.Names()) })
 	t.Run("SFTP", func(t *testing.T) {
 		sites, at := overSFTP(t, t.TempDir())
-		storagetest.Contract(t, sites, at, true, storagetest.Names)
+		storagetest.Contract(t, sites, at, true, storagetest.Names())
 	})
 	t.Run("WebDAV", func(t *testing.T) {
 		sites, at := overDAV(t, t.TempDir(), nil)
-		storagetest.Contract(t, sites, at, true, storagetest.Names)
+		storagetest.Contract(t, sites, at, true, storagetest.Names())
 	})
 }
 

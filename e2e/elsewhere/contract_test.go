@@ -34,7 +34,7 @@ func TestEveryPlace(t *testing.T) {
 				}
 			}
 			sites := storage.Sites{Context: t.Context(), Client: remote.New(o)}
-			storagetest.Contract(t, sites, strings.TrimSuffix(at.address, "/"), true, storagetest.Names)
+			storagetest.Contract(t, sites, strings.TrimSuffix(at.address, "/"), true, storagetest.Names())
 		})
 	}
 	for _, kind := range places.Kinds {

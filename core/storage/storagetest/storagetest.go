@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -21,8 +22,14 @@ import (
 	"widecrate/core/storage"
 )
 
-// Names are some at the limits of what places can hold.
-var Names = []string{"a b#c%d?e&f=g", "ä 潮.zip", "100%25.csv", strings.Repeat("n", 200), "-rf", ".hidden"}
+// Names are some at the limits of what this system can hold.
+func Names() []string {
+	names := []string{"a b#c%d&e=f", "ä 潮.zip", "100%25.csv", strings.Repeat("n", 200), "-rf", ".hidden"}
+	if runtime.GOOS != "windows" {
+		names = append(names, `a?b:c"d`)
+	}
+	return names
+}
 
 // Put makes a file.
 func Put(t *testing.T, dir storage.Folder, name, text string) {
@@ -148,16 +155,21 @@ func Contract(t *testing.T, sites storage.Sites, path string, far bool, names []
 		assert.True(t, info.IsDir())
 		in, err := sites.Open(dir.Path("in"))
 		require.NoError(t, err)
-		defer in.Close()
 		Put(t, in, "f", "one")
 		assert.Error(t, dir.RemoveFolder("in"), "it holds something")
 		assert.Equal(t, "one", Text(t, in, "f"))
 		begun := in.Begun(time.Minute)
 		require.NoError(t, begun.Move("f", nil, dir, "f"))
 		begun.Close()
+		if runtime.GOOS == "windows" { // where nothing is removed that is open
+			in.Close()
+		}
 		require.NoError(t, dir.RemoveFolder("in"))
 		is(dir.RemoveFolder("in"), fs.ErrNotExist)
-		is(Make(in, "g", "late"), fs.ErrNotExist)
+		if runtime.GOOS != "windows" {
+			is(Make(in, "g", "late"), fs.ErrNotExist)
+			in.Close()
+		}
 		require.NoError(t, dir.Remove("f", nil))
 	})
 	listed, err := dir.Names()
