@@ -192,7 +192,7 @@ func (c *convertCommand) run(cmd *cobra.Command, args []string) (err error) {
 		shown.Event(e)
 	})
 	stop()
-	recorded := c.recordOptions.finish(c.dryRun || len(shown.Made) == 0) // a list of an earlier run stays
+	recorded := c.recordOptions.finish(c.dryRun, err)
 	if err != nil {
 		return err
 	}

@@ -253,7 +253,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 	} else {
 		err = c.runOne(cmd, o)
 	}
-	return c.both(err, c.recordOptions.finish(c.dryRun))
+	return c.both(err, c.recordOptions.finish(c.dryRun, err))
 }
 
 // named are files that are packed, as sources.

@@ -181,7 +181,7 @@ func (c *editCommand) run(cmd *cobra.Command, args []string) (err error) {
 		shown.Event(event)
 	})
 	stop()
-	recorded := c.recordOptions.finish(c.dryRun)
+	recorded := c.recordOptions.finish(c.dryRun, err)
 	if err != nil {
 		return err
 	}

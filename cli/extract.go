@@ -146,7 +146,7 @@ func (c *extractCommand) run(cmd *cobra.Command, args []string) (err error) {
 		if err := c.recordOptions.begin(cmd, c.streams, nil, c.dryRun); err != nil {
 			return err
 		}
-		return c.recordOptions.finish(c.dryRun)
+		return c.recordOptions.finish(c.dryRun, nil)
 	}
 	return c.extract(cmd, r)
 }
@@ -193,7 +193,7 @@ func (c *extractCommand) extract(cmd *cobra.Command, r walk.Request) (err error)
 		})
 	}
 	stop()
-	recorded := c.recordOptions.finish(c.dryRun)
+	recorded := c.recordOptions.finish(c.dryRun, err)
 	if err != nil {
 		return err
 	}

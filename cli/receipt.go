@@ -34,6 +34,7 @@ type recordOptions struct {
 	single    bool         // of them, there is just one
 	lacks     error        // why it lacks a file
 	before    bool         // something was done by an earlier run
+	lacking   bool         // not all was done that was asked for
 }
 
 func (o *recordOptions) addTo(set *option.Set) {
@@ -60,6 +61,7 @@ func (o *recordOptions) begin(cmd *cobra.Command, s *streams, roots []string, dr
 func (o *recordOptions) event(e report.Event, into string) {
 	switch e := e.(type) {
 	case *report.Unpacked:
+		o.lacking = o.lacking || e.Err != nil
 		if o.writer != nil {
 			o.writer.Unpacked(e)
 		}
@@ -79,6 +81,7 @@ func (o *recordOptions) event(e report.Event, into string) {
 		}
 		o.created(e)
 	case *report.Converted:
+		o.lacking = o.lacking || e.Err != nil
 		o.before = o.before || e.Done
 		if o.writer != nil {
 			o.writer.Converted(e)
@@ -188,8 +191,9 @@ func (o *recordOptions) addDelivered(path, into string, sum []byte) {
 	o.list.Add(filepath.ToSlash(path), sum)
 }
 
-// finish brings receipt and list to their ends.
-func (o *recordOptions) finish(dryRun bool) error {
+// finish brings receipt and list to their ends; failed is why the run ended early.
+func (o *recordOptions) finish(dryRun bool, failed error) error {
+	o.lacking = o.lacking || failed != nil
 	if o.writer != nil {
 		if err := o.writer.Close(); err != nil {
 			return err
@@ -217,7 +221,7 @@ func (o *recordOptions) write() error {
 		if l.path == "" {
 			continue
 		}
-		if err := l.list.Write(o.records, l.path); err != nil {
+		if err := l.list.Write(o.records, l.path, !o.lacking); err != nil {
 			return err
 		}
 	}

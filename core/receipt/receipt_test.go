@@ -1,6 +1,7 @@
 package receipt
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -243,8 +244,35 @@ func TestSums(t *testing.T) {
 	s.Add("b c.csv", []byte{1, 2})
 	s.Add("a\nb\\c", []byte{3})
 	path := filepath.Join(t.TempDir(), "sums")
-	require.NoError(t, s.Write(newfile.Sites{}, path))
+	require.NoError(t, s.Write(newfile.Sites{}, path, true))
 	data, err := os.ReadFile(path)
 	require.NoError(t, err)
 	assert.Equal(t, "\\03  a\\nb\\\\c\n0102  b c.csv\n", string(data))
+}
+
+// A list is not replaced by less than it has, but by a run that did all that it was asked for.
+func TestSumsStay(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "sums")
+	sum := bytes.Repeat([]byte{1}, 32)
+	write := func(all bool, names ...string) string {
+		var s Sums
+		for _, name := range names {
+			s.Add(name, sum)
+		}
+		require.NoError(t, s.Write(newfile.Sites{}, path, all))
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		var now []string
+		for line := range strings.Lines(string(text)) {
+			_, name, _ := strings.Cut(strings.TrimSpace(line), "  ")
+			now = append(now, name)
+		}
+		return strings.Join(now, " ")
+	}
+	assert.Equal(t, "", write(true), "one that has nothing is made where there is none")
+	assert.Equal(t, "a b", write(true, "b", "a"))
+	assert.Equal(t, "a b", write(true))
+	assert.Equal(t, "a b", write(false))
+	assert.Equal(t, "a b c\\nd", write(false, "b", "c\nd"))
+	assert.Equal(t, "c", write(true, "c"))
 }

@@ -1,11 +1,13 @@
 package receipt
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -14,25 +16,30 @@ import (
 	"widecrate/core/disposal"
 	"widecrate/core/fault"
 	"widecrate/core/newfile"
+	"widecrate/core/remote"
 	"widecrate/core/storage"
 )
 
 // Sums are a list of SHA-256 sums, as every system can check it: a line for each file
 // with its sum, two spaces, and its path. A path with a line end or a backslash is
 // escaped, and its line starts with a backslash.
-type Sums struct{ lines map[string]string }
+type Sums struct{ lines map[string]string } // by their paths, as they are written
 
 // Add takes a file in; of several with the same path the last one counts.
 func (s *Sums) Add(path string, sum []byte) {
-	if s.lines == nil {
-		s.lines = map[string]string{}
-	}
 	mark := ""
 	if strings.ContainsAny(path, "\\\n\r") {
 		mark = `\`
 		path = strings.NewReplacer(`\`, `\\`, "\n", `\n`, "\r", `\r`).Replace(path)
 	}
-	s.lines[path] = fmt.Sprintf("%s%s  %s\n", mark, hex.EncodeToString(sum), path)
+	s.add(path, fmt.Sprintf("%s%s  %s\n", mark, hex.EncodeToString(sum), path))
+}
+
+func (s *Sums) add(path, line string) {
+	if s.lines == nil {
+		s.lines = map[string]string{}
+	}
+	s.lines[path] = line
 }
 
 // CheckSums makes sure that a file can become a list of sums: it is one, or there is
@@ -44,30 +51,70 @@ func CheckSums(sites newfile.Sites, path string) error {
 	})
 }
 
-// sumLine matches the start of a line.
-var sumLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\\?[0-9a-f]{64} [ *].`) })
+// sumLine matches a line, and finds its path.
+var sumLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\\?[0-9a-f]{64} [ *](.+)`) })
 
-// Write makes the list, or replaces one that is there, sorted by path. Errors are of
-// kind fault.Unwritable, or fault.Refused where something else is there.
-func (s *Sums) Write(sites newfile.Sites, path string) error {
+// Write makes the list, or replaces one that is there, sorted by path. An empty one replaces nothing. Where not all was
+// done that was asked for, what the list had stays in it. Errors are of kind fault.Unwritable, or fault.Refused where something
+// else is there.
+func (s *Sums) Write(sites newfile.Sites, path string, all bool) error {
 	if err := CheckSums(sites, path); err != nil {
 		return err
+	}
+	if s.Empty() || !all {
+		earlier, err := readSums(sites, path)
+		if err != nil {
+			return err
+		}
+		if s.Empty() && !earlier.Empty() {
+			return nil
+		}
+		for name, line := range s.lines {
+			earlier.add(name, line)
+		}
+		s = earlier
 	}
 	f, err := sites.Create(storage.Absolute(path), true)
 	if err != nil {
 		return err
 	}
-	var names []string
-	for name := range s.lines {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(s.lines)) {
 		if _, err := io.WriteString(f, s.lines[name]); err != nil {
 			return errors.Join(fault.Writing(path, err), f.Discard())
 		}
 	}
 	return f.Commit()
+}
+
+// readSums reads a list; one that is not there is empty.
+func readSums(sites newfile.Sites, path string) (*Sums, error) {
+	s := new(Sums)
+	err := remote.Settled(func() error {
+		*s = Sums{}
+		there, err := sites.Resolve(path)
+		if err != nil || there.Info == nil {
+			return fault.Reading(path, err)
+		}
+		data, err := there.Data()
+		if err != nil {
+			return fault.At(path, err)
+		}
+		defer data.Close()
+		in := bufio.NewReader(io.NewSectionReader(data, 0, data.Size()))
+		for {
+			line, err := in.ReadString('\n')
+			if m := sumLine().FindStringSubmatch(strings.TrimSuffix(line, "\n")); m != nil {
+				s.add(m[1], strings.TrimSuffix(line, "\n")+"\n")
+			}
+			if err == io.EOF {
+				return nil
+			}
+			if err != nil {
+				return fault.Reading(path, err)
+			}
+		}
+	})
+	return s, err
 }
 
 // Empty reports whether there is nothing in it.
