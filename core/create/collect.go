@@ -127,7 +127,11 @@ func (c *collector) collect() error {
 func (c *collector) allThere() error {
 	var missing []error
 	look := func(path string) {
-		if _, err := os.Stat(path); err != nil {
+		_, err := os.Stat(path)
+		if err == nil && folder.IsAhead(path) {
+			err = fs.ErrNotExist
+		}
+		if err != nil {
 			missing = append(missing, fault.Reading(path, err))
 		}
 	}

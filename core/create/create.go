@@ -5,6 +5,7 @@
 package create
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -181,7 +182,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 				r.From = append(r.From, c.origin(&c.found[i]))
 			}
 		}
-		if err := o.Free(target); err != nil {
+		if err := cmp.Or(o.Free(target), o.worthIt(target, &r.Made)); err != nil {
 			return nil, err
 		}
 		return r, nil

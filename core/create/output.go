@@ -57,6 +57,9 @@ func NewOutput(target string, o Options) (Output, error) {
 
 // Commit lets an output appear. What it replaces is kept before, where that is asked for.
 func (o *Options) Commit(out Output, target string, r *report.Made) error {
+	if err := o.worthIt(target, r); err != nil {
+		return errors.Join(err, out.Discard())
+	}
 	keeper := disposal.Keeper{Folder: o.Keep}
 	if err := o.keep(&keeper, target, r); err != nil {
 		keeper.Back()
@@ -67,6 +70,21 @@ func (o *Options) Commit(out Output, target string, r *report.Made) error {
 		keeper.Back()
 	}
 	keeper.Settled()
+	return err
+}
+
+// worthIt refuses to replace something by an archive without a file: kind fault.NoMatch. What is no larger than that
+// holds no more.
+func (o *Options) worthIt(target string, r *report.Made) error {
+	if o.Output != nil || o.Existing != Replace || r.Files > 0 {
+		return nil
+	}
+	paths, err := o.Takes(target)
+	for _, path := range paths {
+		if there, missing := o.Sites.Stat(path); err == nil && missing == nil && there.Size() > r.Packed {
+			err = fault.At(path, fault.New(fault.NoMatch, "there is no file to pack, and what is there would be replaced by nothing").Advise("look at the sources; if that is right, remove it yourself"))
+		}
+	}
 	return err
 }
 

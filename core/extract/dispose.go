@@ -41,14 +41,21 @@ func (u *unit) notePartial() {
 	if o.Entries > 0 && o.Entries == o.LeftOut.LeftOut() && o.LeftOut[choose.Clutter] == o.Entries {
 		u.top.partly("nothing of it was kept")
 	}
-	skipped := 0
+	skipped, lost := 0, len(o.Lost)
 	for _, p := range o.Placed {
-		if p.Action == stage.Skipped {
+		switch p.Action {
+		case stage.Skipped:
 			skipped++
+		case stage.Lost:
+			lost++
 		}
 	}
 	note(skipped, "skipped")
 	note(len(o.Lost), "lost")
+	if after := u.top.after; after != nil {
+		after.some = after.some || len(o.Placed) > skipped+lost
+		after.lost = after.lost || lost > 0
+	}
 	for _, r := range o.Remarks {
 		if r.Partial {
 			u.top.partly(r.Text)
@@ -159,6 +166,10 @@ func (g *going) kept(after *disposal.After) string {
 			return "not all of it could be unpacked" + to
 		case !u.taken || u.dropped:
 			return "it was not taken"
+		case u.after.lost && len(u.after.partial) > 0:
+			return "not all of it could be had" + to + " (" + strings.Join(u.after.partial, ", ") + ")"
+		case len(u.after.partial) > 0 && !u.after.some:
+			return "nothing of it was kept" + to + " (" + strings.Join(u.after.partial, ", ") + ")"
 		case len(u.after.partial) > 0 && !after.EvenIfPartial:
 			return "it was unpacked in part" + to + " (" + strings.Join(u.after.partial, ", ") + ")"
 		}

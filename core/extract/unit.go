@@ -62,6 +62,8 @@ type afterwards struct {
 	root      string      // that it went to
 	delivered []disposal.Record
 	partial   []string // why not all of it was delivered
+	some      bool     // some of it was, or lay there already
+	lost      bool     // something of it could not be had
 	failure   error    // why it failed
 }
 

@@ -121,6 +121,12 @@ func Make(path string) (discard func(), err error) {
 	return discard, nil
 }
 
+// IsAhead reports whether a folder is only there because somebody may need it: to all others it is missing.
+func IsAhead(path string) bool {
+	_, early := ahead.Load(absolute(path))
+	return early
+}
+
 // MakeAhead is Make for whoever will need the folder, if anybody does: MakeAll says of it then that
 // it was made there. discard removes what nobody needed.
 func MakeAhead(path string) (discard func(), err error) {

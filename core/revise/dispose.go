@@ -103,6 +103,9 @@ func (c *Conversion) kept(r *report.Converted) string {
 		}
 	}
 	partly = append(partly, r.Notes...)
+	if len(partly) > 0 && r.Files == 0 {
+		return "nothing of it is in the new archive (" + strings.Join(partly, ", ") + ")"
+	}
 	if len(partly) > 0 && !c.After.EvenIfPartial {
 		return "not all of it is in the new archive (" + strings.Join(partly, ", ") + ")"
 	}

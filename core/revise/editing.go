@@ -193,6 +193,9 @@ func (e *editing) write(old *disposal.Old, t *transfer, packed *report.Created) 
 		err = e.fill(w, t, packed)
 	}
 	if err == nil {
+		err = e.leaves(packed)
+	}
+	if err == nil {
 		err = out.Like(e.from.Files[0].Info)
 	}
 	if err == nil {
@@ -251,6 +254,15 @@ func (e *editing) fill(w archive.Writer, t *transfer, packed *report.Created) er
 	return fault.Writing("", w.Close())
 }
 
+// leaves makes sure that a file is left in the archive, if one was in it: kind fault.NoMatch.
+func (e *editing) leaves(packed *report.Created) error {
+	p := e.plan
+	if p.removed == 0 || p.stay+p.moved+packed.Files > 0 {
+		return nil
+	}
+	return fault.New(fault.NoMatch, "no file would be left in it").Advise("if that is right, remove the archive")
+}
+
 // readBack reads the new archive again.
 func (e *editing) readBack(t *transfer, open func() (blob.Blob, archive.Parts, error)) error {
 	if t.made == nil {
@@ -290,6 +302,9 @@ func (e *editing) writeSet(old *disposal.Old, t *transfer, packed *report.Create
 	w, err := out.Start(e.format, o.Writing)
 	if err == nil {
 		err = e.fill(w, t, packed)
+	}
+	if err == nil {
+		err = e.leaves(packed)
 	}
 	if err == nil {
 		err = out.Finish(&e.r.Made)

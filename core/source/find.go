@@ -17,6 +17,7 @@ import (
 	"github.com/maruel/natural"
 
 	"widecrate/core/fault"
+	"widecrate/core/folder"
 	"widecrate/core/format"
 	"widecrate/core/parts"
 	"widecrate/core/place"
@@ -306,6 +307,8 @@ func (f *finder) addName(name string, to To) error {
 		return f.expand(name, to)
 	case err != nil:
 		f.add(New(name, missing(name, err)).below("", to))
+	case info.IsDir() && folder.IsAhead(name):
+		f.add(New(name, missing(name, fs.ErrNotExist)).below("", to))
 	case info.IsDir():
 		return f.addFolder(name, "", to)
 	case !info.Mode().IsRegular():
