@@ -289,9 +289,6 @@ func (t *taking) moveBack(g *disposal.Ground, m *receipt.Moved) (bool, error) {
 
 // unit takes one archive back: all of it, but for files that were altered since.
 func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
-	if err := t.sources(p); err != nil {
-		return err
-	}
 	all, err := files(p)
 	if err == nil {
 		err = t.sound(p, all)
@@ -300,6 +297,9 @@ func (t *taking) unit(i int, p *receipt.Past, u *report.Undone) error {
 		return err
 	}
 	gone, err := t.look(i, p, all, u)
+	if err == nil && len(gone.here)+len(gone.foreseen) > 0 { // else an undo that was killed has removed it
+		err = t.sources(p)
+	}
 	if err != nil {
 		return err
 	}
