@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -363,7 +364,12 @@ func (s *streams) ending(cmd *cobra.Command, failures *report.Failures, selectio
 			s.Warn(text)
 		}
 	}
-	return s.both(shownError(failures), err)
+	failed := shownError(failures)
+	if failed != nil && err != nil { // it may be in what could not be read: that is what is wrong
+		s.Failed(err)
+		return failed
+	}
+	return cmp.Or(failed, err)
 }
 
 // shownError is the error of failures that were reported; nil if there are none.

@@ -73,15 +73,14 @@ func (o *Options) Commit(out Output, target string, r *report.Made) error {
 	return err
 }
 
-// worthIt refuses to replace something by an archive without a file: kind fault.NoMatch. What is no larger than that
-// holds no more.
+// worthIt refuses to replace something by an archive without a file: kind fault.NoMatch.
 func (o *Options) worthIt(target string, r *report.Made) error {
 	if o.Output != nil || o.Existing != Replace || r.Files > 0 {
 		return nil
 	}
 	paths, err := o.Takes(target)
 	for _, path := range paths {
-		if there, missing := o.Sites.Stat(path); err == nil && missing == nil && there.Size() > r.Packed {
+		if there, missing := o.Sites.Stat(path); err == nil && missing == nil && there.Size() > 0 && !o.isEmpty(path) {
 			err = fault.At(path, fault.New(fault.NoMatch, "there is no file to pack, and what is there would be replaced by nothing").Advise("look at the sources; if that is right, remove it yourself"))
 		}
 	}

@@ -1,6 +1,7 @@
 package create
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -96,25 +97,52 @@ func (o *Options) Opens(ctx context.Context, earlier *report.Earlier) bool {
 	if o.Writing.Password == "" {
 		return true
 	}
-	sources, err := source.Find(ctx, source.Request{Names: earlier.Paths[:1], Remote: o.Sites.Client})
+	opens := true // if nothing in it is locked
+	err := o.look(ctx, earlier.Paths[0], func(e *walk.Entry) bool {
+		if e.Kind == archive.Folder {
+			return true
+		}
+		_, err := io.CopyN(io.Discard, e, 1)
+		opens = err == nil || err == io.EOF
+		return false
+	})
+	return err == nil && opens
+}
+
+// isEmpty reports whether there is an archive at a path in which there are no files.
+func (o *Options) isEmpty(path string) bool {
+	empty := true
+	err := o.look(context.Background(), path, func(e *walk.Entry) bool {
+		empty = e.Kind == archive.Folder
+		return empty
+	})
+	return err == nil && empty
+}
+
+// look goes through the entries of an archive until do has seen enough.
+func (o *Options) look(ctx context.Context, path string, do func(*walk.Entry) bool) error {
+	sources, err := source.Find(ctx, source.Request{Names: []string{path}, Remote: o.Sites.Client})
 	if err != nil || len(sources) != 1 {
-		return false
+		return cmp.Or(err, errors.ErrUnsupported)
 	}
-	a, err := walk.Open(ctx, sources[0], walk.Opening{Options: archive.Options{Passwords: []string{o.Writing.Password}}})
+	opening := walk.Opening{}
+	if o.Writing.Password != "" {
+		opening.Passwords = []string{o.Writing.Password}
+	}
+	a, err := walk.Open(ctx, sources[0], opening)
 	if err != nil {
-		return false
+		return err
 	}
 	defer a.Close()
 	for e, err := range a.Walk(ctx) {
 		if err != nil {
-			return false
+			return err
 		}
-		if e.Kind != archive.Folder {
-			_, err = io.CopyN(io.Discard, e, 1)
-			return err == nil || err == io.EOF
+		if !do(e) {
+			return nil
 		}
 	}
-	return true // nothing in it is locked
+	return nil
 }
 
 func mismatch(err error) error {
