@@ -30,6 +30,9 @@ func counts(r *report.Compared) string {
 			text += fmt.Sprintf("; all of %s lies in %s/, which does not count", side[0], Plain(side[1]))
 		}
 	}
+	if r.Unread > 0 {
+		text += fmt.Sprintf("; of %s, stored checksums were compared, and not the data", Count(r.Unread, "file"))
+	}
 	return text
 }
 

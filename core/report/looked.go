@@ -249,6 +249,7 @@ type Compared struct {
 	B           string       `json:"b"`
 	Same        int          `json:"same"`
 	Different   int          `json:"different"`
+	Unread      int          `json:"unread,omitempty"` // of those that are the same: by checksums alone that an archive, or a receipt, has of them
 	OnlyA       int          `json:"only_a"`
 	OnlyB       int          `json:"only_b"`
 	LeftOut     choose.Tally `json:"left_out,omitzero"`

@@ -94,6 +94,9 @@ func Compare(ctx context.Context, c Comparison) (*report.Compared, error) {
 		}
 		if what == "" {
 			r.Same++
+			if x.Kind == archive.File && x.Size > 0 && !(x.read && y.read) {
+				r.Unread++
+			}
 			continue
 		}
 		r.Add(report.Difference{Path: path, Status: report.Different, What: what, SizeA: &x.Size, SizeB: &y.Size})
@@ -149,6 +152,7 @@ type thing struct {
 	stored string // its path as it was found
 	sha256 string // of what a receipt knows, or was compared with it
 	open   func() (io.ReadCloser, error)
+	read   bool // its data was, to its end
 }
 
 // differ says what is not the same; "" if all is.
@@ -225,7 +229,7 @@ func (t *thing) take(data io.Reader, meter bound.Meter, hashed bool) (err error)
 		meter.Sums = append(meter.Sums, long)
 	}
 	t.Size, err = io.Copy(meter.Writer(bound.Nowhere), data)
-	t.CRC32, t.HasCRC32 = sum.Sum32(), true
+	t.CRC32, t.HasCRC32, t.read = sum.Sum32(), true, err == nil
 	if hashed {
 		t.sha256 = hex.EncodeToString(long.Sum(nil))
 	}
@@ -291,7 +295,7 @@ func loadReceipt(sites newfile.Sites, path string, add func(*thing) error) error
 		return err
 	}
 	for name, f := range files {
-		t := &thing{Entry: archive.Entry{Path: name, Size: f.Size, Modified: f.Modified, Link: f.Link}, sha256: f.SHA256}
+		t := &thing{Entry: archive.Entry{Path: name, Size: f.Size, Modified: f.Modified, Link: f.Link}, sha256: f.SHA256, read: true} // it has no data
 		switch {
 		case f.Type == archive.Symlink.String():
 			t.Kind = archive.Symlink
