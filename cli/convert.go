@@ -111,7 +111,7 @@ func (c *convertCommand) check(cmd *cobra.Command, args []string) error {
 		return usage(cmd, lacking{fmt.Errorf("--to is missing, the format of the new archives: one of %s", strings.Join(format.Writable(), ", "))})
 	case !c.encrypt && c.newEnv != "":
 		return usage(cmd, errors.New("--new-password-env is for --encrypt"))
-	case c.encrypt && c.newEnv == "" && c.env == "" && c.file == "" && !c.ask:
+	case c.encrypt && c.newEnv == "" && !c.given():
 		return usage(cmd, errNoNewPassword)
 	case c.newEnv != "" && os.Getenv(c.newEnv) == "":
 		return usage(cmd, errors.New("the environment has no password in "+c.newEnv))

@@ -28,6 +28,9 @@ func (o *passwordOptions) addTo(set *option.Set) {
 	set.Switch(&o.ask, "ask-password")
 }
 
+// given reports whether there is one.
+func (o *passwordOptions) given() bool { return o.env != "" || o.file != "" || o.ask }
+
 func (o *passwordOptions) check(cmd *cobra.Command) error {
 	if _, set := os.LookupEnv(o.env); o.env != "" && !set {
 		return usage(cmd, fmt.Errorf("the environment has no variable %s", o.env))
@@ -66,7 +69,7 @@ func (o *passwordOptions) passwords(cmd *cobra.Command, s *streams) (list []stri
 
 // checkNew is check where they are for new entries.
 func (o *passwordOptions) checkNew(cmd *cobra.Command, encrypt bool) error {
-	if given := o.env != "" || o.file != "" || o.ask; given != encrypt {
+	if given := o.given(); given != encrypt {
 		if given {
 			return usage(cmd, errors.New("a password is for --encrypt"))
 		}

@@ -219,6 +219,7 @@ func (c *Conversion) transfer(paths *paths, from *walk.Archive) transfer {
 	f := c.Output.Format
 	return transfer{ctx: paths.ctx, from: from, needsSize: f.NeedsSize, holdsTime: f.HoldsTime, decide: paths.decide, goes: paths.goes,
 		moves:  c.Under != "" || c.Placement.Peel > 0 || c.Placement.Flatten || c.Placement.Rename != nil,
+		locks:  c.Output.Writing.Password != "",
 		meter:  bound.Meter{Context: paths.ctx, Budget: paths.budget, Total: c.Read},
 		packed: func(e *archive.Entry) bool { return f.Name == zip.Format.Name && stays(e, c.Output.Writing) }}
 }

@@ -50,6 +50,7 @@ type transfer struct {
 	inside   func(e *archive.Entry, data blob.Blob) (blob.Blob, error)
 	isInside func(e *archive.Entry) bool
 
+	locks bool        // what is encoded again is locked again
 	meter bound.Meter // that decoded data passes
 
 	// made has what was written, to be read back; nil: it is not.
@@ -328,7 +329,9 @@ func (t *transfer) add(e archive.Entry, path string, data io.Reader) error {
 		t.notes.special++
 		return nil
 	case e.Encrypted:
-		t.notes.unlocked++
+		if !t.locks {
+			t.notes.unlocked++
+		}
 		e.Encrypted = false
 	}
 	if !toTar && e.Modified.Nanosecond() != 0 {
