@@ -52,6 +52,8 @@ type data struct {
 	sum     uint32
 	size    int64
 	err     error
+
+	doubtful bool // several passwords may be right, and it can be read with none
 }
 
 func (d *data) start(method codec.Method) error {

@@ -79,8 +79,9 @@ func (d *data) unlock(method codec.Method) (io.Reader, error) {
 			return false, err
 		}
 		maybe = append(maybe, i)
-		// The one that was right before is right again; with AES, two bytes show it.
-		return d.rec.lock.strength > 0 || len(maybe) == 1 && d.z.opened.Load() && i == int(d.z.passwords.right.Load()), nil
+		// Another may pass, too: one in 256, with AES one in 65,536, where to try each takes long. There, the one that
+		// was right before is right again.
+		return d.rec.lock.strength > 0 && d.z.opened.Load() && i == int(d.z.passwords.right.Load()), nil
 	})
 	if err != nil {
 		return nil, err
@@ -92,10 +93,10 @@ func (d *data) unlock(method codec.Method) (io.Reader, error) {
 		return nil, fault.New(fault.Password, "none of the %d passwords given opens it", n)
 	}
 	right := maybe[0]
-	if len(maybe) > 1 {
+	if d.doubtful = len(maybe) > 1; d.doubtful {
 		for _, i := range maybe {
 			if r, _, err := open(d.z.passwords.list[i]); err == nil && d.readable(method, r) {
-				right = i
+				right, d.doubtful = i, false
 				break
 			}
 		}
@@ -185,6 +186,8 @@ func (d *data) locked(err error) error {
 	switch {
 	case err == nil || !d.entry.Encrypted || fault.Of(err) != fault.Damaged && fault.Known(err):
 		return err
+	case errors.Is(err, crypt.ErrCode) && d.doubtful:
+		return fault.New(fault.Password, "the password is wrong, or its data is damaged: %w", crypt.ErrCode)
 	case errors.Is(err, crypt.ErrCode):
 		return fault.New(fault.Damaged, "%w", crypt.ErrCode)
 	case d.rec.lock.strength == 0:
