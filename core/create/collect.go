@@ -369,6 +369,7 @@ func (c *collector) addGiven() error {
 		} else if err == nil && !info.Mode().IsRegular() {
 			err = fault.At(put.File, fault.New(fault.Unreadable, "it is neither a file nor a folder"))
 		} else if err == nil {
+			c.tops = append(c.tops, filepath.Dir(absolute))
 			err = c.take(item{path: absolute, via: c.via, info: info, entry: archive.Entry{Path: inside, Modified: info.ModTime(),
 				Mode: info.Mode().Perm(), HasMode: true, Size: info.Size()}})
 			c.leftOut[choose.Kept]++

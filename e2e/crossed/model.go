@@ -65,7 +65,7 @@ func Extract(sources []Source, there Tree, words []string) *Model {
 		}
 		m.unpack(s.Archive, s.Called, own(s), s.Root, 0)
 	}
-	if len(sources) > 0 && m.missed() && !m.halted { // else nobody knows what comes after
+	if len(sources) > 0 && m.missed() && len(m.failures) == 0 { // else it may be in what could not be read
 		m.failures = append(m.failures, 6)
 	}
 	kept, left := 0, 0
