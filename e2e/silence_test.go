@@ -31,7 +31,7 @@ func TestNothingIsSilent(t *testing.T) {
 		"nothing kept is not some":   {"a.zip: x.csv=1 y=2", "6 extract a.zip --into o --pick *.tsv --after remove --even-if-partial", "a.zip", "? nothing of it was kept", "o/a/x.csv: 5", "0 extract a.zip --into o --clash skip --pick x.csv --after remove --even-if-partial", "a.zip", "0 extract a.zip --into p --pick x.csv --after remove --even-if-partial", "!a.zip"},
 		"a file put, and removed":    {"d/x: 1", "e/y: 2", "0 create a.zip d --put e/y=z --after remove", "!e/y", "!d/x", "0 extract a.zip --layout shared --into o", "o/z = 2"},
 		"a list that stays":          {"a.zip: x=1", "0 convert a.zip --to tar --into o --sums o/s", "8 convert none.zip --to tar --into o --sums o/s", "6 convert a.zip --to tar --into p --pick *.q --sums o/s", "0 verify o/a.tar --check-sums o/s"},
-		"names that are nowhere":          {"a.zip: x=1", "b.zip: x=1", "6 extract a.zip --entry p --entry q --into o", "? p", "? q"},
+		"names that are nowhere":     {"a.zip: x=1", "b.zip: x=1", "6 extract a.zip --entry p --entry q --into o", "? p", "? q"},
 		"nowhere beside a failure":   {"a.zip: x=1", "bad.zip: nothing", "7 extract a.zip bad.zip --entry p --entry q --into o", "? p", "? q", "8 extract a.zip none.zip --entry p --into o", "? p", "7 inspect a.zip bad.zip --entry p", "7 verify bad.zip --entry p"},
 		"below the folder alone":     {"in/s/a.zip: x=1", "0 extract in --into o", "? --recursive"},
 		"not settled":                {"in/a.zip: x=1", "0 extract in --into o --settled 1h", "? 1 archive", "0 extract in --into o --settled 1h -q", "? 1 archive"},
