@@ -161,7 +161,8 @@ func (c *runCommand) forAllJobs(cmd *cobra.Command, t *jobRun) {
 	for _, name := range append(slices.Clone(forAll), shared...) {
 		from, to := cmd.Flags().Lookup(name), t.cmd.Flags().Lookup(name)
 		if from.Changed && to != nil && name != "report" {
-			_ = t.cmd.Flags().Set(name, from.Value.String()) // what was taken there is taken here
+			_ = option.Put(to, from.Value.String()) // what was taken there is taken here
+			to.Changed = true
 		}
 	}
 }

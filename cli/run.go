@@ -104,7 +104,7 @@ func (c *runCommand) run(cmd *cobra.Command, args []string) error {
 	}
 	for _, path := range []string{"receipt", "report"} { // they belong to the command line, and not to the file
 		if f := cmd.Flags().Lookup(path); f.Changed {
-			_ = f.Value.Set(storage.Absolute(f.Value.String()))
+			_ = option.Put(f, storage.Absolute(f.Value.String()))
 		}
 	}
 	path, err := enter(args[0])

@@ -8,6 +8,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widecrate/cli/option"
 )
 
 // A wrong command line is answered with what was found, what is expected, and something that works.
@@ -47,7 +49,7 @@ func TestGeneralWords(t *testing.T) {
 		for word, ours := range optionWords {
 			for _, one := range ours {
 				name, value, _ := strings.Cut(strings.TrimPrefix(one, "--"), " ")
-				if f := cmd.Flags().Lookup(name); f != nil && (value == "" || f.Value.Set(value) == nil) {
+				if f := cmd.Flags().Lookup(name); f != nil && (value == "" || option.Put(f, value) == nil) {
 					options[word] = cmd.Flags().Lookup(word) == nil
 				}
 			}

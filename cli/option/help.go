@@ -42,7 +42,7 @@ func Placeholders(cmd *cobra.Command) (all []place.Placeholder) {
 		}
 	}
 	cmd.LocalFlags().VisitAll(func(f *pflag.Flag) {
-		if v, ok := f.Value.(filled); ok {
+		if v, ok := f.Value.(*filled); ok {
 			if t, ok := v.Value.(interface{ placeholders() []string }); ok {
 				add(t.placeholders()...)
 			}

@@ -19,7 +19,7 @@ func Keys(cmd *cobra.Command) (keys []job.Key) {
 		}
 		k := job.Key{Name: f.Name, Help: f.Annotations[helpKey][0]}
 		v := f.Value
-		if inside, ok := v.(filled); ok {
+		if inside, ok := v.(*filled); ok {
 			v = inside.Value
 		}
 		switch v := v.(type) {
@@ -47,13 +47,13 @@ func Keys(cmd *cobra.Command) (keys []job.Key) {
 
 // SetRows gives an option the pairs that a job file has.
 func SetRows(f *pflag.Flag, rows [][]string) {
-	*f.Value.(filled).Value.(Pairs).Rows = rows
+	*f.Value.(*filled).Value.(Pairs).Rows = rows
 	f.Changed = true
 }
 
 // Rows are the pairs that an option was given.
 func Rows(f *pflag.Flag) [][]string {
-	if pairs, ok := f.Value.(filled).Value.(Pairs); ok && pairs.Rows != nil {
+	if pairs, ok := f.Value.(*filled).Value.(Pairs); ok && pairs.Rows != nil {
 		return *pairs.Rows
 	}
 	return nil

@@ -120,7 +120,7 @@ func nearest(word string, words []string) string {
 func (s *Set) add(v pflag.Value, name string) *pflag.Flag {
 	r := row(name, s.cmd.Name())
 	if _, isSwitch := v.(*truth); !isSwitch {
-		v = filled{v}
+		v = &filled{Value: v, repeats: repeats(v)}
 	}
 	f := s.cmd.Flags().VarPF(v, name, r.Letter, r.More)
 	f.Annotations = map[string][]string{titleKey: {s.title}, placeholderKey: {r.Placeholder}, helpKey: {r.Help}}
@@ -130,12 +130,37 @@ func (s *Set) add(v pflag.Value, name string) *pflag.Flag {
 	return f
 }
 
-// filled refuses an empty value: a variable that a script did not set.
-type filled struct{ pflag.Value }
+// repeats reports whether a value takes more with each time that it is given.
+func repeats(v pflag.Value) bool {
+	switch v.(type) {
+	case *texts, *list:
+		return true
+	}
+	return false
+}
 
-func (f filled) Set(text string) error {
-	if text == "" {
+// filled refuses an empty value: a variable that a script did not set. It also refuses a second value, of which one would
+// be lost.
+type filled struct {
+	pflag.Value
+	repeats, given bool
+}
+
+func (f *filled) Set(text string) error {
+	switch {
+	case text == "":
 		return fmt.Errorf("it is empty: is a variable not set?")
+	case f.given && !f.repeats:
+		return fmt.Errorf("it is given twice, before as %q", f.String())
+	}
+	f.given = true
+	return f.Value.Set(text)
+}
+
+// Put gives an option another value, as the program itself does.
+func Put(f *pflag.Flag, text string) error {
+	if inside, ok := f.Value.(*filled); ok {
+		return inside.Value.Set(text)
 	}
 	return f.Value.Set(text)
 }
@@ -169,7 +194,7 @@ func (s *Set) Value(v Value, name string) { s.add(v, name) }
 
 // Words are all that an option can be; nil: there are too many.
 func Words(f *pflag.Flag) []string {
-	if inside, ok := f.Value.(filled); ok {
+	if inside, ok := f.Value.(*filled); ok {
 		if v, ok := inside.Value.(Value); ok {
 			return v.Words()
 		}
@@ -214,7 +239,7 @@ func Files(cmd *cobra.Command) (files []File) {
 
 // Values are those of an option that may be given several times.
 func Values(f *pflag.Flag) []string {
-	if v, ok := f.Value.(filled); ok {
+	if v, ok := f.Value.(*filled); ok {
 		if several, ok := v.Value.(*texts); ok {
 			return *several
 		}

@@ -4,6 +4,10 @@ package option
 var Conflicts = []Conflict{
 	{"quiet", "verbose", "one prints less, the other more"},
 	{"fresh", "layout=shared", "it swaps own folders, and there are none"},
+	{"fresh", "clash=skip", "it replaces the whole own folder"},
+	{"fresh", "clash=newer", "it replaces the whole own folder"},
+	{"fresh", "clash=number", "it replaces the whole own folder"},
+	{"layout=shared", "own-name", "there are no own folders to name"},
 	{"fresh", "nested", "archives inside go into the folder of the outer one"},
 	{"name-encoding=all", "sort", "a few names are shown in each encoding"},
 	{"name-encoding=all", "totals", "a few names are shown in each encoding"},
