@@ -61,7 +61,7 @@ others are still unpacked.`,
   widecrate extract sftp://tide@gauges.example/srv/tidewatch/bundles/ --into may
   widecrate extract bundles --into new --receipt done.jsonl --skip-done
   widecrate extract readings --into landing --failed move=failed
-  widecrate extract bundles --into share --shard 0/4 --report page.html`,
+  widecrate extract bundles --into share --shard 0/4 --report page-{shard}.html`,
 		PreRunE: c.check,
 		RunE:    c.run,
 	}

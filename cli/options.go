@@ -137,6 +137,15 @@ func (o *sourceOptions) check(cmd *cobra.Command, args []string, others bool) er
 	} else if err := onceInput(cmd, args); err != nil {
 		return err
 	}
+	if page := cmd.Flags().Lookup("report"); page != nil && page.Changed {
+		path, err := o.shard.perShare(page.Value.String())
+		if err == nil {
+			err = option.Put(page, path)
+		}
+		if err != nil {
+			return usage(cmd, err)
+		}
+	}
 	return o.request.Check()
 }
 

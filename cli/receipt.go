@@ -50,6 +50,9 @@ func (o *recordOptions) wanted() bool {
 // begin starts the receipt, if there is to be one, of a run that writes to some folders.
 func (o *recordOptions) begin(cmd *cobra.Command, s *streams, roots []string, dryRun bool) (err error) {
 	o.records = s.sites
+	if shard := cmd.Flags().Lookup("shard"); shard != nil && shard.Changed {
+		o.lacking = true // the other shares add to the same lists
+	}
 	if o.receipt == "" || dryRun {
 		return nil
 	}

@@ -177,11 +177,16 @@ func (c *runCommand) read(cmd *cobra.Command, path string) (*jobFile, error) {
 	if err := c.onlyKnown(cmd, parsed); err != nil {
 		return nil, err
 	}
+	if c.report, err = c.shard.perShare(c.report); err != nil {
+		return nil, usage(cmd, err)
+	}
 	f := &jobFile{File: parsed, shard: c.shard.String(), report: c.report, halt: c.halt}
 	for _, s := range parsed.Common {
 		switch value := s.Values[0].Text; {
 		case s.Key == "report" && c.report == "":
-			f.report = value
+			if f.report, err = c.shard.perShare(value); err != nil {
+				return nil, usage(cmd, err)
+			}
 		case s.Key == "halt" && value == "true":
 			f.halt = true
 		}

@@ -22,6 +22,20 @@ func (s *shardOption) String() string {
 	return fmt.Sprintf("%d/%d", s.Index, s.Count)
 }
 
+// perShare is the path of a page that each share makes: {shard} in it stands for the share. Without that, each would write
+// over those of the others.
+func (s *shardOption) perShare(path string) (string, error) {
+	const placeholder = "{shard}"
+	share := fmt.Sprintf("%d-of-%d", s.Index, s.Count)
+	switch {
+	case s.Count == 0 || path == "" || strings.Contains(path, share):
+		return path, nil
+	case !strings.Contains(path, placeholder):
+		return "", fmt.Errorf("--report %s: each share would write over the page of the others; put %s into its name, such as page-%s.html", path, placeholder, placeholder)
+	}
+	return strings.ReplaceAll(path, placeholder, share), nil
+}
+
 // Set reads a share. With auto, the variables of a batch engine tell which one this is.
 func (s *shardOption) Set(text string) error {
 	index, count, both := strings.Cut(text, "/")

@@ -120,7 +120,7 @@ func (c *verifyCommand) run(cmd *cobra.Command, args []string) (err error) {
 	}
 	var listed error
 	if c.sums != "" {
-		listed = shown.List.Write(c.sites, c.sums, shown.Failures.Count() == 0)
+		listed = shown.List.Write(c.sites, c.sums, shown.Failures.Count() == 0 && c.shard.Count == 0)
 	}
 	if len(r.Sources) > 0 {
 		shown.Finish()

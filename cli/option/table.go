@@ -57,7 +57,7 @@ var Table = []Row{
 	{Name: "settled", Placeholder: "TIME", Help: "leave alone what changed less than this ago",
 		More: "leave archives alone that changed less than this TIME ago, such as 10m: they may still be arriving"},
 	{Name: "sums", Addresses: "extract verify create convert", Placeholder: "FILE", Help: "write the SHA-256 sums of the results",
-		More: "write the list of SHA-256 sums to this FILE, which every system can check: of what was unpacked, by its path below --into, or packed, by its path in the archive",
+		More: "write the list of SHA-256 sums to this FILE, which every system can check: of what was unpacked, by its path below --into, or packed, by its path in the archive; with --shard, each share adds to it",
 		For: map[string]As{
 			"verify":  {More: "write the list of SHA-256 sums of what the archives hold to this FILE"},
 			"create":  {Help: "write SHA-256 sums of what is packed", More: "write the list of SHA-256 sums to this FILE, which every system can check: of what is packed, by its path in the archive; with --each of the archives, by their paths from where the list lies"},
@@ -73,7 +73,7 @@ var Table = []Row{
 			"create":  {More: "append what was done to this FILE, which can be at an address, as JSON Lines: each archive, and each file with its SHA-256"},
 			"convert": {More: "append what was done to this FILE, which can be at an address, as JSON Lines: each archive, and each file with its SHA-256"},
 		}},
-	{Name: "report", Placeholder: "FILE.html", Help: "a page about the run", More: "a page about the run, all in one FILE.html: the results, failures first, and charts"},
+	{Name: "report", Placeholder: "FILE.html", Help: "a page about the run", More: "a page about the run, all in one FILE.html: the results, failures first, and charts; with --shard, {shard} in its name stands for the share"},
 	{Name: "skip-done", Help: "skip what the receipt says is done", More: "skip archives that the receipt, or one of --done-in, says are done: they are as they were, the options are the same, and what was delivered is still there"},
 	{Name: "done-in", Addresses: "extract create convert", Needs: "skip-done", Seldom: true, Placeholder: "FILE", Help: "another receipt that says what is done", More: "another receipt, a FILE, that says what is done (repeatable)"},
 	{Name: "against", Addresses: "verify", Placeholder: "RECEIPT", Help: "check what a receipt says was delivered", More: "check the files that a RECEIPT says were delivered, on disk, instead of archives: missing and changed ones are named (repeatable)"},

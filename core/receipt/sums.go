@@ -58,7 +58,21 @@ var sumLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`
 // done that was asked for, what the list had stays in it. Errors are of kind fault.Unwritable, or fault.Refused where something
 // else is there.
 func (s *Sums) Write(sites newfile.Sites, path string, all bool) error {
+	const tries = 50 // of several that add to one list, each makes it anew
+	for try := 1; ; try++ {
+		err := s.write(sites, path, all)
+		if all || !errors.Is(err, fault.Refused) || try == tries || CheckSums(sites, path) != nil {
+			return err
+		}
+	}
+}
+
+func (s *Sums) write(sites newfile.Sites, path string, all bool) error {
 	if err := CheckSums(sites, path); err != nil {
+		return err
+	}
+	old, err := sites.Look(storage.Absolute(path))
+	if err != nil {
 		return err
 	}
 	if s.Empty() || !all {
@@ -74,7 +88,7 @@ func (s *Sums) Write(sites newfile.Sites, path string, all bool) error {
 		}
 		s = earlier
 	}
-	f, err := sites.Create(storage.Absolute(path), true)
+	f, err := sites.CreateOver(old)
 	if err != nil {
 		return err
 	}
