@@ -343,11 +343,10 @@ var laws = map[string]func(t tester, w *world, args []string){
 		if run.code == 2 {
 			return
 		}
-		if w.reads() { // what was delivered may be all that there is
-			if _, _, code := cli(t, dir, "undo", "DIR/receipt"); code != 0 {
-				assert.Equal(t, 3, code)
-				return
-			}
+		if w.reads() { // what came through a pipe may be all that there is
+			_, _, code := cli(t, dir, "undo", "DIR/receipt")
+			assert.Contains(t, []int{0, 3}, code)
+			return
 		}
 		_, _, code := cli(t, dir, "undo", "DIR/receipt", "--dry-run")
 		assert.Zero(t, code)
