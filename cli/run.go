@@ -236,7 +236,7 @@ func (c *runCommand) mistakes(err error) error {
 		c.Problem(fault.At(fmt.Sprintf("%s, line %d, column %d", wrong.File, m.Line, m.Column), fault.New(fault.Usage, "%s", m.Why).Advise(m.Do)))
 		line, caret := m.Mark()
 		number := fmt.Sprintf("%6d", m.Line)
-		c.Err.Printf("%s  %s\n%s  %s\n", c.Err.Faint(number), show.Plain(line), strings.Repeat(" ", len(number)), c.Err.Bad(caret))
+		c.Err.Printf("%s  %s\n%s  %s\n", c.Err.Faint(number), show.Plain(show.DiscreetLine(line)), strings.Repeat(" ", len(number)), c.Err.Bad(caret))
 	}
 	c.Err.Flush()
 	return reported{err}

@@ -250,7 +250,7 @@ func (p *Page) Write(file string, code int) error {
 	if err != nil {
 		return err
 	}
-	if _, err := f.Write(b.Bytes()); err != nil {
+	if _, err := f.Write(show.Discreet(b.Bytes())); err != nil {
 		return errors.Join(fault.Writing(file, err), f.Discard())
 	}
 	return f.Commit()

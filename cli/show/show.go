@@ -115,11 +115,12 @@ func (s *Screen) SetColor(on bool) { s.colored = on }
 // Printf prints; on a terminal, lines end between words. A write that fails is reported
 // by Flush.
 func (s *Screen) Printf(format string, args ...any) {
+	text := Discreet(fmt.Appendf(s.AvailableBuffer(), format, args...))
 	if s.Width == 0 {
-		fmt.Fprintf(s.Writer, format, args...)
+		s.Write(text)
 		return
 	}
-	for line := range strings.Lines(fmt.Sprintf(format, args...)) {
+	for line := range strings.Lines(string(text)) {
 		s.WriteString(wrapped(line, s.Width))
 	}
 }

@@ -74,10 +74,10 @@ func (t *Table) Width(column int) int { return t.columns[column].Width }
 func (t *Table) Row(cells ...string) {
 	last := len(cells) - 1
 	if t.screen.Width == 0 || !t.columns[last].Text || t.before(cells)+Width(cells[last]) <= t.screen.Width {
-		t.screen.Write(append(t.fitting(t.format(cells)), '\n'))
+		t.screen.Write(append(Discreet(t.fitting(t.format(cells))), '\n'))
 		return
 	}
-	t.screen.Write(append(t.fitting(t.format(cells[:last])), '\n'))
+	t.screen.Write(append(Discreet(t.fitting(t.format(cells[:last]))), '\n'))
 	t.screen.Printf("    %s\n", cells[last])
 }
 

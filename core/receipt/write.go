@@ -104,6 +104,17 @@ func (w *Writer) write(b []byte) {
 	}
 }
 
+// private keeps others from reading a receipt with the query of an address, which may be its signature: it is needed to know
+// a source again.
+func (w *Writer) private(from []Part) {
+	for i := range from {
+		if _, rest, address := strings.Cut(from[i].Path, "://"); address && strings.Contains(rest, "?") && w.err == nil {
+			w.err = fault.Writing(w.path, w.file.Chmod(0o600))
+			return
+		}
+	}
+}
+
 // Unpacked takes note of an archive that was unpacked, or failed. Those inside it
 // follow it, and count with it.
 func (w *Writer) Unpacked(o *report.Unpacked) {
@@ -120,6 +131,7 @@ func (w *Writer) Unpacked(o *report.Unpacked) {
 	w.awaited += o.Inside - 1
 	if o.From != nil {
 		u.From, u.ID = partsOf(o.From), ID(o.From, o.Asked)
+		w.private(u.From)
 	}
 	u.Finished = time.Now().UTC()
 	if o.Dates != nil {
@@ -272,6 +284,7 @@ func (w *Writer) Created(c *report.Created) {
 // Converted takes note of an archive that was made of another.
 func (w *Writer) Converted(c *report.Converted) {
 	u := &Unit{ID: ID(c.From, c.Asked), Archive: c.Path, From: partsOf(c.From), Dates: c.Dates}
+	w.private(u.From)
 	switch {
 	case c.Done || c.DryRun:
 		return
