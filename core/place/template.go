@@ -26,7 +26,7 @@ var Placeholders = []Placeholder{
 	{"ext", "the extension alone, with its dot", ".csv"},
 	{"n", "a counter of what is delivered; {nnn}: three digits", "7"},
 	{"modified", "the date of the entry, in UTC; {modified:yymmdd}: in another form", "2026-05-01"},
-	{"today", "the date of the run, in UTC; {today:yyyy/mm}: in another form", "2026-05-31"},
+	{"today", "the date of the run, in the local time zone; {today:yyyy/mm}: in another form", "2026-05-31"},
 }
 
 // A Template makes names from placeholders in braces; see Placeholders.
@@ -106,7 +106,8 @@ func layoutOf(shape string) (string, error) {
 	return layout, nil
 }
 
-func (p *part) date(t time.Time) string { return t.UTC().Format(cmp.Or(p.shape, time.DateOnly)) }
+// date is that of a time in its own zone.
+func (p *part) date(t time.Time) string { return t.Format(cmp.Or(p.shape, time.DateOnly)) }
 
 // Counts reports whether the template has a counter.
 func (t *Template) Counts() bool {
@@ -156,7 +157,7 @@ func (t *Template) Expand(v Values) string {
 		case "n":
 			fmt.Fprintf(&b, "%0*d", p.digits, v.Number)
 		case "modified":
-			b.WriteString(p.date(v.Modified))
+			b.WriteString(p.date(v.Modified.UTC()))
 		case "today":
 			b.WriteString(p.date(v.Today))
 		}
