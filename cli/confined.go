@@ -167,8 +167,12 @@ func (k *keeping) options(cmd *cobra.Command) {
 	for _, name := range takingAway {
 		if f := cmd.Flags().Lookup(name); f != nil {
 			if folder, moves := strings.CutPrefix(f.Value.String(), "move="); moves {
-				k.make(folder)
-				k.root(folder)
+				if before := beforeNames(folder); before != folder {
+					k.write(before)
+				} else {
+					k.make(folder)
+				}
+				k.root(beforeNames(folder))
 			}
 		}
 	}
@@ -184,8 +188,6 @@ func (k *keeping) make(folder string) {
 	case folder == "" || folder == "-":
 	case remote.IsAddress(folder):
 		k.Network = true
-	case unvaried(folder) != folder:
-		k.write(unvaried(folder))
 	default:
 		k.Make = append(k.Make, folder)
 	}
@@ -194,7 +196,7 @@ func (k *keeping) make(folder string) {
 // root keeps a folder, or an address, that an option names to write to.
 func (k *keeping) root(folder string) {
 	if folder != "" && folder != "-" {
-		k.named = append(k.named, unvaried(folder))
+		k.named = append(k.named, folder)
 	}
 }
 
@@ -245,7 +247,15 @@ func isOn(cmd *cobra.Command, name string) bool {
 	return f != nil && f.Value.String() == "true"
 }
 
-// unvaried is the part of a path before what stands for something else in it.
+// beforeNames is the part of a path before a placeholder in it.
+func beforeNames(path string) string {
+	if at := strings.IndexByte(path, '{'); at >= 0 {
+		return storage.Dir(path[:at] + "x")
+	}
+	return path
+}
+
+// unvaried is the part of a path before what stands for something else in it, as in names of sources.
 func unvaried(path string) string {
 	if at := strings.IndexAny(path, "{*?["); at >= 0 {
 		return storage.Dir(path[:at] + "x")

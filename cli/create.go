@@ -7,7 +7,6 @@ import (
 	"os"
 	"runtime"
 	"strconv"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -239,7 +238,7 @@ func (c *createCommand) run(cmd *cobra.Command, args []string) (err error) {
 		o.Done = earlier.made
 	}
 	c.several = c.each
-	k := keeping{named: []string{storage.Dir(unvaried(args[0]))}}
+	k := keeping{named: []string{storage.Dir(beforeNames(args[0]))}}
 	k.options(cmd)
 	if err := c.recordOptions.begin(cmd, c.streams, k.roots(), c.dryRun); err != nil {
 		return err
@@ -309,12 +308,10 @@ func (c *createCommand) options(cmd *cobra.Command, archive string, sources []st
 	o = create.Options{Archive: archive, Sources: sources, DropTop: c.top.Value(), Under: inside(c.under), RelativeTo: c.relativeTo,
 		Links: c.links.Value(), Names: c.names.Value(), Existing: c.clash.Value(), Sites: c.guarded(cmd, named(sources), c.folders(sources)...), Keep: c.keepIn(), Writing: c.writing(c.workers), ReadBack: c.readBack, Remove: c.after.Value(),
 		Halt: c.halt, DryRun: c.dryRun, Workers: c.workers}
-	if !c.each && strings.Contains(o.Archive, "{today") {
-		name, err := place.NewTemplate(o.Archive, "today")
-		if err != nil {
+	if !c.each {
+		if o.Archive, err = place.Dated(o.Archive, time.Now()); err != nil {
 			return o, err
 		}
-		o.Archive = name.Expand(place.Values{Today: time.Now()})
 	}
 	if o.Format, err = create.FormatOf(archive, c.format); err != nil {
 		return o, err

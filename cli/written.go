@@ -111,13 +111,13 @@ func (s *streams) needed(cmd *cobra.Command) (needed []disposal.Needed) {
 	}
 	for _, option := range []string{"replaced", "keep-fetched"} {
 		if f := cmd.Flags().Lookup(option); f != nil {
-			name(option, unvaried(f.Value.String()))
+			name(option, f.Value.String())
 		}
 	}
 	for _, option := range takingAway {
 		if f := cmd.Flags().Lookup(option); f != nil {
 			if folder, moves := strings.CutPrefix(f.Value.String(), "move="); moves {
-				name(option, unvaried(folder))
+				name(option, beforeNames(folder))
 			}
 		}
 	}

@@ -37,6 +37,17 @@ func TestToday(t *testing.T) {
 			t.Skip("it is midnight there")
 		}
 		today := now.Format(time.DateOnly)
+		_, stderr, code = run(t, dir, "extract", "a.zip", "--into", "p/{today:yyyy}/x", "--sums", "s-{today}", "--receipt", "r-{today}.jsonl", "--report", "q-{today}.html")
+		require.Zero(t, code, stderr)
+		for _, path := range []string{"p/" + today[:4] + "/x/a/new.csv", "s-" + today, "r-" + today + ".jsonl", "q-" + today + ".html"} {
+			assert.FileExists(t, filepath.Join(dir, path))
+		}
+		_, stderr, code = run(t, dir, "extract", "a.zip", "--into", "p/{stem}")
+		assert.Equal(t, 2, code)
+		assert.Contains(t, stderr, "{stem} in")
+		_, stderr, code = run(t, dir, "extract", "a.zip", "--into", "p[1]/{mine}")
+		assert.Zero(t, code, stderr)
+		assert.FileExists(t, filepath.Join(dir, "p[1]", "{mine}", "a", "new.csv"))
 		assert.Equal(t, map[string]string{today + "/": "", today + "/new.csv": "new.csv"}, tree(t, filepath.Join(dir, "o")), zone)
 	}
 }

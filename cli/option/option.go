@@ -8,11 +8,13 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
 	"widecrate/core/fault"
+	"widecrate/core/place"
 	"widecrate/core/remote"
 )
 
@@ -265,6 +267,7 @@ func (n *Need) Error() string { return spelt(n.A) + " needs " + spelt(n.B) }
 // Check finds the options of a command line that exclude each other: each is a Conflict,
 // a Need or a Local.
 func Check(cmd *cobra.Command) (wrong []error) {
+	wrong = dated(cmd, time.Now())
 	for i, c := range Conflicts {
 		if given(cmd, c.A) && given(cmd, c.B) {
 			wrong = append(wrong, &Conflicts[i])
@@ -277,6 +280,27 @@ func Check(cmd *cobra.Command) (wrong []error) {
 		}
 	}
 	return append(wrong, onDisk(cmd)...)
+}
+
+// dated puts the date of the run into the paths that options name.
+func dated(cmd *cobra.Command, today time.Time) (wrong []error) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		of := f.Annotations[placeholderKey]
+		if !f.Changed || of == nil || !slices.Contains([]string{"FILE", "FILE.html", "RECEIPT", "DIR", "FOLDER"}, of[0]) || !strings.Contains(f.Value.String(), "{") {
+			return
+		}
+		several := Values(f)
+		for i := range several {
+			path, err := place.Dated(several[i], today)
+			if err != nil {
+				wrong = append(wrong, fmt.Errorf("--%s: %w", f.Name, err))
+			}
+			if several[i] = path; !repeats(f.Value.(*filled).Value) {
+				_ = Put(f, path) // a text is taken as it is
+			}
+		}
+	})
+	return wrong
 }
 
 // A Local is a path that has to be on disk, and is an address.

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -95,6 +97,29 @@ func NewTemplate(text string, allowed ...string) (*Template, error) {
 		rest = behind
 	}
 	return t, nil
+}
+
+// inBraces matches what may be a placeholder.
+var inBraces = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{([a-z]+)(?::[^}]*)?\}`) })
+
+// Dated is a path with the date of a run in place of {today}. What is a placeholder elsewhere is of kind fault.Usage;
+// other braces are a part of the path.
+func Dated(path string, today time.Time) (dated string, err error) {
+	dated = inBraces().ReplaceAllStringFunc(path, func(text string) string {
+		name := inBraces().FindStringSubmatch(text)[1]
+		switch {
+		case name == "today":
+			t, wrong := NewTemplate(text, "today")
+			if wrong == nil {
+				return t.Expand(Values{Today: today})
+			}
+			err = wrong
+		case strings.Trim(name, "n") == "" || slices.ContainsFunc(Placeholders, func(p Placeholder) bool { return p.Name == name }):
+			err = fault.New(fault.Usage, "%s in %q stands for nothing there", text, path).Advise("a path that an option names may have {today}")
+		}
+		return text
+	})
+	return dated, err
 }
 
 // layoutOf is the layout for the shape of a date.
