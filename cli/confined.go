@@ -154,14 +154,20 @@ func (k *keeping) options(cmd *cobra.Command) {
 			k.Network = true
 		case writes:
 			k.write(filepath.Dir(f.Path))
+			k.write(filepath.Dir(storage.Followed(f.Path)))
 		default:
 			k.Read = append(k.Read, f.Path)
 		}
 	}
 	for _, name := range destinations {
-		if f := cmd.Flags().Lookup(name); f != nil {
+		f := cmd.Flags().Lookup(name)
+		if f == nil {
+			continue
+		}
+		if k.root(f.Value.String()); cmd.Name() == "join" && name == "into" && f.Changed { // it may be a file
+			k.write(f.Value.String())
+		} else {
 			k.make(f.Value.String())
-			k.root(f.Value.String())
 		}
 	}
 	for _, name := range takingAway {
@@ -178,6 +184,9 @@ func (k *keeping) options(cmd *cobra.Command) {
 	}
 	if f := cmd.Flags().Lookup("parts-in"); f != nil {
 		k.Read = append(k.Read, option.Values(f)...)
+		if changesSources(cmd) {
+			k.Write = append(k.Write, option.Values(f)...)
+		}
 	}
 	k.spools = k.spools || slices.Contains([]string{"convert", "edit", "create", "weigh"}, cmd.Name()) || isOn(cmd, "nested")
 }

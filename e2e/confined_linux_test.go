@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"net"
 	"os"
@@ -135,5 +136,53 @@ func TestConfined(t *testing.T) {
 			}
 		}
 		assert.ElementsMatch(t, strings.Fields(c.gets), slices.Collect(maps.Keys(got)), c.line)
+	}
+}
+
+// What a run may do is enough for what it is asked for, wherever links lead.
+func TestConfinedIsEnough(t *testing.T) {
+	dir := t.TempDir()
+	noise := strings.Repeat("ebb and flow ", 20_000)
+	pack(t, filepath.Join(dir, "in", "a.zip"), "x", noise)
+	for i := range 1200 {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "links"), 0o777))
+		require.NoError(t, os.Symlink("../in/a.zip", filepath.Join(dir, "links", fmt.Sprintf("%d.zip", i))))
+	}
+	for _, name := range []string{"r.jsonl", "s", "p.html", "w"} {
+		put(t, filepath.Join(dir, "away", name), "")
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, "led"), 0o777))
+		require.NoError(t, os.Symlink("../away/"+name, filepath.Join(dir, "led", name)))
+	}
+	require.NoError(t, os.Remove(filepath.Join(dir, "away", "w")))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "away", "w"), 0o777))
+	put(t, filepath.Join(dir, "join.yaml"), "widecrate: 1\njobs:\n  - {name: join, parts-join: {sources: [set/s.bin.001], parts-in: more, into: joined}}\n")
+	put(t, filepath.Join(dir, "parts.yaml"), "widecrate: 1\njobs:\n  - {name: unpack, extract: {sources: set2/s.zip.001, parts-in: more2, into: o, after: remove}}\n")
+	put(t, filepath.Join(dir, "set", "s.bin"), noise)
+	for _, line := range []string{
+		"parts split set/s.bin --part-size 100k", "create set2/s.zip set/s.bin --part-size 200",
+		"extract links --into many -q", "extract in/a.zip --into o1 --receipt led/r.jsonl --sums led/s --report led/p.html --staging led/w -q",
+	} {
+		_, stderr, code := run(t, dir, strings.Fields(line)...)
+		require.Zero(t, code, "%s: %s", line, stderr)
+	}
+	for _, moved := range [][2]string{{"set/s.bin.002", "more"}, {"set2/s.zip.002", "more2"}} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, moved[1]), 0o777))
+		require.NoError(t, os.Rename(filepath.Join(dir, moved[0]), filepath.Join(dir, moved[1], filepath.Base(moved[0]))))
+	}
+	for _, job := range []string{"join.yaml", "parts.yaml"} {
+		stdout, stderr, code := run(t, dir, "run", job)
+		require.Zero(t, code, "%s: %s%s", job, stdout, stderr)
+	}
+	joined, err := os.ReadFile(filepath.Join(dir, "joined"))
+	require.NoError(t, err)
+	assert.True(t, string(joined) == noise)
+	assert.NoFileExists(t, filepath.Join(dir, "more2", "s.zip.002"))
+	for _, name := range []string{"r.jsonl", "s", "p.html"} {
+		text, err := os.ReadFile(filepath.Join(dir, "away", name))
+		require.NoError(t, err)
+		assert.NotEmpty(t, text, name)
+		info, err := os.Lstat(filepath.Join(dir, "led", name))
+		require.NoError(t, err)
+		assert.NotZero(t, info.Mode()&os.ModeSymlink, "%s is no link any more", name)
 	}
 }

@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -242,11 +241,7 @@ func (p *Page) Write(file string, code int) error {
 	if err := p.content(code).markup().Render(&b); err != nil {
 		return err
 	}
-	full, err := filepath.Abs(file)
-	if err != nil {
-		return fault.Writing(file, err)
-	}
-	f, err := newfile.Create(full, true)
+	f, err := newfile.Create(storage.Followed(file), true)
 	if err != nil {
 		return err
 	}

@@ -54,9 +54,13 @@ func Enter(r Rights) (held bool, release func(), err error) {
 	rules := map[string]landlock.AccessFSSet{}
 	allow := func(rights landlock.AccessFSSet, paths ...string) {
 		for _, path := range paths {
-			if path != "" {
-				rules[storage.Absolute(path)] |= rights
+			if path == "" {
+				continue
 			}
+			if to, err := filepath.EvalSymlinks(path); err == nil { // where there are too many, it is the folders of these that count
+				path = to
+			}
+			rules[storage.Absolute(path)] |= rights
 		}
 	}
 	var discards []func()

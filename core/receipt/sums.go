@@ -71,7 +71,7 @@ func (s *Sums) write(sites newfile.Sites, path string, all bool) error {
 	if err := CheckSums(sites, path); err != nil {
 		return err
 	}
-	old, err := sites.Look(storage.Absolute(path))
+	old, err := sites.Look(storage.Followed(path))
 	if err != nil {
 		return err
 	}

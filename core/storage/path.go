@@ -92,6 +92,15 @@ func In(folder, path string) string {
 	return filepath.Join(folder, path)
 }
 
+// Followed is an absolute path without the links in it, as far as it is there: what is replaced is what they lead to.
+func Followed(path string) string {
+	path = Absolute(path)
+	if to, err := filepath.EvalSymlinks(path); err == nil && !remote.IsAddress(path) {
+		return to
+	}
+	return path
+}
+
 // Absolute is a path that stays the same wherever the program is.
 func Absolute(path string) string {
 	if remote.IsAddress(path) {
