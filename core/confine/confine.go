@@ -4,6 +4,7 @@
 package confine
 
 import (
+	"crypto/x509"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/landlock-lsm/go-landlock/landlock"
 	system "github.com/landlock-lsm/go-landlock/landlock/syscall"
@@ -51,6 +53,7 @@ func Enter(r Rights) (held bool, release func(), err error) {
 	if version, err := system.LandlockGetABIVersion(); err != nil || version < 2 {
 		return false, release, nil
 	}
+	load(r.Network)
 	rules := map[string]landlock.AccessFSSet{}
 	allow := func(rights landlock.AccessFSSet, paths ...string) {
 		for _, path := range paths {
@@ -86,6 +89,11 @@ func Enter(r Rights) (held bool, release func(), err error) {
 	allow(system.AccessFSRemoveDir, r.Empty...)
 	if r.Network {
 		allow(reading, ofNetwork...)
+		for _, path := range []string{"/etc/resolv.conf", "/etc/hosts", "/etc/nsswitch.conf"} { // read anew, wherever they lead
+			if to, err := filepath.EvalSymlinks(path); err == nil {
+				allow(reading, filepath.Dir(to))
+			}
+		}
 	}
 	var all []landlock.Rule
 	for path, rights := range few(rules) {
@@ -108,6 +116,15 @@ func Enter(r Rights) (held bool, release func(), err error) {
 		return false, release, fmt.Errorf("the kernel does not confine this run: %w", err)
 	}
 	return true, release, nil
+}
+
+// load reads what the libraries of the language read once, wherever that lies: the local time zone, and the
+// certificates that are trusted.
+func load(network bool) {
+	_, _ = time.Now().Zone()
+	if network {
+		_, _ = x509.SystemCertPool() // without any, each use says so
+	}
 }
 
 // existing is a path, or the nearest above it that is there, through links.
