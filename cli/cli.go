@@ -149,8 +149,16 @@ Exit codes:
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args:          noCommand,
-		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if isOn(cmd, "version") {
+				s.version()
+				return nil
+			}
+			return cmd.Help()
+		},
 	}
+	root.Flags().Bool("version", false, "say which version this is")
+	_ = root.Flags().MarkHidden("version") // it is a command as well
 	root.SuggestionsMinimumDistance = 0
 	root.DisableSuggestions = true
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error { return usage(cmd, err) })

@@ -30,14 +30,19 @@ func newVersion(s *streams) *cobra.Command {
 				s.Out.WriteString(licences)
 				return nil
 			}
-			s.Out.Printf("widecrate %s (%s/%s", Version, runtime.GOOS, runtime.GOARCH)
-			if info, ok := debug.ReadBuildInfo(); ok {
-				s.Out.Printf(", %s", info.GoVersion)
-			}
-			s.Out.Printf(")\n")
+			s.version()
 			return nil
 		},
 	}
 	option.Of(cmd).Switch(&all, "licences")
 	return cmd
+}
+
+// version says which version this is.
+func (s *streams) version() {
+	s.Out.Printf("widecrate %s (%s/%s", Version, runtime.GOOS, runtime.GOARCH)
+	if info, ok := debug.ReadBuildInfo(); ok {
+		s.Out.Printf(", %s", info.GoVersion)
+	}
+	s.Out.Printf(")\n")
 }

@@ -89,7 +89,7 @@ func noCommand(cmd *cobra.Command, args []string) error {
 // those are called.
 var (
 	commandWords = map[string]string{
-		"list": "inspect", "show": "inspect", "contents": "inspect", "find": "inspect",
+		"list": "inspect", "ls": "inspect", "show": "inspect", "contents": "inspect", "find": "inspect", "x": "extract",
 		"test": "verify", "check": "verify", "unpack": "extract", "pack": "create", "make": "create",
 		"diff": "compare", "rewrite": "convert", "update": "edit", "delete": "edit", "rename": "edit",
 		"split": "parts split", "join": "parts join", "revert": "undo", "measure": "weigh",
@@ -103,21 +103,35 @@ var (
 		"password": {"--password-env"}, "compression": {"--level"}, "silent": {"--quiet"}, "simulate": {"--dry-run"},
 		"delete": {"--after remove", "--remove"}, "log": {"--receipt"},
 	}
+	letters = map[string]string{ // that stand for such words
+		"d": "directory", "f": "force", "i": "include", "j": "jobs", "n": "simulate", "o": "output", "p": "password", "r": "recurse", "x": "exclude",
+	}
 )
+
+// oursFor is what a command has for a general word; empty: nothing.
+func oursFor(cmd *cobra.Command, word string) string {
+	for _, ours := range optionWords[strings.ToLower(word)] {
+		option, _, _ := strings.Cut(ours, " ")
+		if flag, is := strings.CutPrefix(option, "--"); !is || cmd.Flags().Lookup(flag) != nil {
+			return ours
+		}
+	}
+	return ""
+}
 
 // unknownOption says what is wrong about an option that there is not.
 func unknownOption(cmd *cobra.Command, unknown *pflag.NotExistError) error {
 	name := unknown.GetSpecifiedName()
-	if letters := unknown.GetSpecifiedShortnames(); letters != "" {
-		return fmt.Errorf("there is no option -%s; a source whose name starts with a dash is written ./-%s, or after --", name, letters)
+	if short := unknown.GetSpecifiedShortnames(); short != "" {
+		if ours := oursFor(cmd, letters[name]); ours != "" {
+			return fmt.Errorf("there is no option -%s; here it is %s", name, ours)
+		}
+		return fmt.Errorf("there is no option -%s; a source whose name starts with a dash is written ./-%s, or after --", name, short)
 	}
 	var names []string
 	cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
-	for _, ours := range optionWords[strings.ToLower(name)] {
-		option, _, _ := strings.Cut(ours, " ")
-		if flag, is := strings.CutPrefix(option, "--"); !is || cmd.Flags().Lookup(flag) != nil {
-			return fmt.Errorf("there is no option --%s; here it is %s", name, ours)
-		}
+	if ours := oursFor(cmd, name); ours != "" {
+		return fmt.Errorf("there is no option --%s; here it is %s", name, ours)
 	}
 	if nearest := fault.Nearest(name, names); nearest != "" {
 		return fmt.Errorf("there is no option --%s; the nearest is --%s", name, nearest)

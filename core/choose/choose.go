@@ -285,6 +285,7 @@ func (u Unmatched) Hint() fault.Hint {
 	switch {
 	case u.Nearest == "":
 		return fault.NoHint
+	case u.Entry && path.Base(u.Nearest) == u.Text: // the nearest says it: it is in a folder
 	case !u.Entry && (u.Nearest == u.Text || path.Base(u.Nearest) == u.Text):
 		return fault.ExactPath
 	case !u.Entry, same(u.Nearest), same(path.Base(u.Nearest)):
