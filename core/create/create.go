@@ -182,7 +182,7 @@ func Run(ctx context.Context, o Options) (*report.Created, error) {
 				r.From = append(r.From, c.origin(&c.found[i]))
 			}
 		}
-		if err := cmp.Or(o.Free(target), o.worthIt(target, &r.Made)); err != nil {
+		if err := cmp.Or(o.Free(target), o.WorthIt(target, &r.Made)); err != nil {
 			return nil, err
 		}
 		return r, nil
@@ -395,6 +395,9 @@ func (c *collector) write(target string, r *report.Created) error {
 		err = c.readBack(out, r)
 	}
 	if err != nil {
+		return errors.Join(err, out.Discard())
+	}
+	if err := c.WorthIt(target, &r.Made); err != nil {
 		return errors.Join(err, out.Discard())
 	}
 	return c.Commit(out, target, &r.Made)

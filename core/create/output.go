@@ -57,9 +57,6 @@ func NewOutput(target string, o Options) (Output, error) {
 
 // Commit lets an output appear. What it replaces is kept before, where that is asked for.
 func (o *Options) Commit(out Output, target string, r *report.Made) error {
-	if err := o.worthIt(target, r); err != nil {
-		return errors.Join(err, out.Discard())
-	}
 	keeper := disposal.Keeper{Folder: o.Keep}
 	if err := o.keep(&keeper, target, r); err != nil {
 		keeper.Back()
@@ -73,8 +70,8 @@ func (o *Options) Commit(out Output, target string, r *report.Made) error {
 	return err
 }
 
-// worthIt refuses to replace something by an archive without a file: kind fault.NoMatch.
-func (o *Options) worthIt(target string, r *report.Made) error {
+// WorthIt refuses to replace something by an archive without a file: kind fault.NoMatch.
+func (o *Options) WorthIt(target string, r *report.Made) error {
 	if o.Output != nil || o.Existing != Replace || r.Files > 0 {
 		return nil
 	}

@@ -205,6 +205,9 @@ func (c *Conversion) convert(ctx context.Context, s source.Source, target string
 	if err == nil {
 		err = from.Unchanged()
 	}
+	if err == nil {
+		err = o.WorthIt(target, &r.Made)
+	}
 	if err != nil {
 		return errors.Join(err, out.Discard())
 	}
