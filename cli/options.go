@@ -98,8 +98,9 @@ type sourceOptions struct {
 
 	encodings *bool // all are asked for; nil: they cannot be
 
-	left   []string        // archives that may still be arriving
-	others []source.Source // archives of other shares
+	refuse option.Choice[bool] // what is not called like an archive
+	left   []string            // archives that may still be arriving
+	others []source.Source     // archives of other shares
 }
 
 func (o *sourceOptions) addTo(set *option.Set) {
@@ -117,6 +118,8 @@ func (o *sourceOptions) addFiles(set *option.Set) {
 	set.Texts(&o.request.Archives, "archives")
 	o.nameOptions.addTo(set)
 	set.Value(&option.Wait{To: &o.request.Settled}, "settled")
+	o.refuse = option.Either([]string{"keep", "refuse"}, false, true)
+	set.Value(&o.refuse, "others")
 	set.Value(&o.shard, "shard")
 	set.Value(&option.Encoding{To: &o.reading.Encoding, All: o.encodings}, "name-encoding")
 	set.Value(&option.Zone{To: &o.reading.Zone}, "zone")
@@ -161,8 +164,12 @@ func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quie
 	}
 	o.request.Input = cmd.InOrStdin()
 	o.request.Left = func(s source.Source) { o.left = append(o.left, s.Path) }
+	o.request.RefuseOthers, o.request.Others = o.refuse.Value(), func(byExtension map[string]int) { s.NotTaken = byExtension }
 	if sources, err = source.Find(cmd.Context(), o.request); err != nil {
 		return nil, err
+	}
+	if len(s.NotTaken) > 0 && !quiet {
+		s.Warn("not taken: " + show.Extensions(s.NotTaken))
 	}
 	if len(o.left) > 0 && (!quiet || len(sources) == 0) {
 		s.Warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))
@@ -205,7 +212,7 @@ func (o *sourceOptions) below(cmd *cobra.Command) int {
 	if r.Recursive {
 		return 0
 	}
-	r.Recursive, r.Begun, r.Wait, r.Settled, r.Left = true, nil, 0, 0, nil
+	r.Recursive, r.Begun, r.Wait, r.Settled, r.Left, r.Others, r.RefuseOthers = true, nil, 0, 0, nil, nil, false
 	r.Names = slices.DeleteFunc(slices.Clone(r.Names), remote.IsAddress) // a server may make up folders without end
 	r.Pairs = slices.DeleteFunc(slices.Clone(r.Pairs), func(p source.Pair) bool { return remote.IsAddress(p.Source) })
 	sources, err := source.Find(cmd.Context(), r)

@@ -116,7 +116,7 @@ func TestCompare(t *testing.T) {
 	}
 	lines, _, _ := run(t, dir, "compare", "x.zip", "corrections", "--peel-a", "1", "--as", "json")
 	assert.Equal(t, `{"kind":"difference","path":"new.txt","status":"only in B","size_b":1}`+"\n"+
-		`{"kind":"comparison","a":"x.zip","b":"corrections","same":2,"different":0,"only_a":0,"only_b":1}`+"\n", lines)
+		`{"kind":"comparison","a":"x.zip","b":"corrections","same":2,"different":0,"unread":2,"only_a":0,"only_b":1}`+"\n", lines)
 	pack(t, filepath.Join(dir, "a.zip"), "x", "1", "y", "2")
 	pack(t, filepath.Join(dir, "b.zip"), "x", "1", "y", "3")
 	names, _, code := run(t, dir, "compare", "a.zip", "b.zip", "--as", "names")

@@ -197,8 +197,8 @@ func TestCreateInParts(t *testing.T) {
 // A series is one unit, to which the rule about clashes applies as a whole.
 func TestSeries(t *testing.T) {
 	dir := tidewatch(t)
-	series := []string{"extract", "instruments", "--series", "suite-{n}.tar", "--into", "out"}
-	stdout, stderr, code := run(t, dir, append(series, "--as", "json")...)
+	series := []string{"extract", "instruments", "--series", "suite-{n}.tar"}
+	stdout, stderr, code := run(t, dir, append(series, "--into", "out", "--as", "json")...)
 	require.Equal(t, 0, code, stderr)
 	assert.Contains(t, stdout, `"action":"same","summed":false,"member":"suite-12.tar"`)
 	assert.FileExists(t, filepath.Join(dir, "out/suite-docs/manual.txt"))

@@ -36,6 +36,7 @@ func TestNothingIsSilent(t *testing.T) {
 		"names that are nowhere":     {"a.zip: x=1", "b.zip: x=1", "6 extract a.zip --entry p --entry q --into o", "? p", "? q"},
 		"nowhere beside a failure":   {"a.zip: x=1", "bad.zip: nothing", "7 extract a.zip bad.zip --entry p --entry q --into o", "? p", "? q", "8 extract a.zip none.zip --entry p --into o", "? p", "7 inspect a.zip bad.zip --entry p", "7 verify bad.zip --entry p"},
 		"below the folder alone":     {"in/s/a.zip: x=1", "0 extract in --into o", "? --recursive"},
+		"what is not taken":          {"in/a.zip: x=1", "in/b.abc: 1", "in/c.abc: 1", "in/d: 1", "in/SHA256SUMS: ", "0 extract in --into o", "? not taken: 2 .abc, 1 without extension", "0 verify in --as json", `? "not_taken":{"":1,".abc":2}`, "7 extract in --into p --others refuse", "? in/b.abc is not called like an archive", "p/a/x = 1"},
 		"not settled":                {"in/a.zip: x=1", "0 extract in --into o --settled 1h", "? 1 archive", "0 extract in --into o --settled 1h -q", "? 1 archive"},
 		"a receipt of nothing":       {"in/x: 1", "0 extract in --into o --receipt r", "r", "0 verify --against r"},
 		"unsafe":                     {"x.tar: ../x=1", "9 verify x.tar", "? ../x", "0 inspect x.tar", "? unsafe"},

@@ -32,6 +32,8 @@ type Output struct {
 
 	Watch func(report.Event) // gets all events; nil: nobody asks
 
+	NotTaken map[string]int // files in the folders of the last command that were not taken, by extension
+
 	Last *report.Ended // what the last command came to; nil: it did not end, or does not say
 }
 
@@ -73,7 +75,7 @@ func (o *Output) Event(e report.Event) {
 			o.Warn(string(e))
 		}
 	case *report.Ended:
-		o.Last = e
+		o.Last, e.NotTaken = e, o.NotTaken
 	}
 	if o.Form == CSV {
 		o.deeds(e)

@@ -6,12 +6,15 @@ package show
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math"
 	"os"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -212,6 +215,26 @@ func Count(n int, noun string) string {
 
 // Number is a number for people.
 func Number[N int | int64](n N) string { return humanize.Comma(int64(n)) }
+
+// Extensions says how many files have which extension: of the most frequent ones.
+func Extensions(counts map[string]int) string {
+	const most = 5
+	names := slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
+	})
+	rest := 0
+	for _, name := range names[min(most, len(names)):] {
+		rest += counts[name]
+	}
+	parts := make([]string, 0, most+1)
+	for _, name := range names[:min(most, len(names))] {
+		parts = append(parts, Number(counts[name])+" "+cmp.Or(name, "without extension"))
+	}
+	if rest > 0 {
+		parts = append(parts, Number(rest)+" with others")
+	}
+	return strings.Join(parts, ", ")
+}
 
 // Took is a duration for people.
 func Took(d time.Duration) string {

@@ -84,14 +84,15 @@ func Stopped(archives int) Notice {
 
 // Ended is what a command came to: its last line.
 type Ended struct {
-	Archives int          `json:"archives"` // without a failure
-	Done     int          `json:"done,omitempty"`
-	Failed   int          `json:"failed"`
-	Files    int          `json:"files"`
-	Bytes    int64        `json:"bytes"` // written; of what only reads, that were read or listed
-	LeftOut  choose.Tally `json:"left_out,omitzero"`
-	DryRun   bool         `json:"dry_run,omitempty"`
-	Took     Took         `json:"seconds"`
+	Archives int            `json:"archives"` // without a failure
+	Done     int            `json:"done,omitempty"`
+	Failed   int            `json:"failed"`
+	Files    int            `json:"files"`
+	Bytes    int64          `json:"bytes"` // written; of what only reads, that were read or listed
+	LeftOut  choose.Tally   `json:"left_out,omitzero"`
+	NotTaken map[string]int `json:"not_taken,omitempty"` // files in folders that are not called like archives, by extension
+	DryRun   bool           `json:"dry_run,omitempty"`
+	Took     Took           `json:"seconds"`
 }
 
 // Lines are one.

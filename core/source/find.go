@@ -42,6 +42,11 @@ type Request struct {
 	Settled time.Duration // what was modified less than this long ago is left alone; 0: nothing is
 	Left    func(Source)  // gets it; may be nil
 
+	// Others gets how many files of folders are not taken, by extension, save lists of sums; nil: nobody asks.
+	// With RefuseOthers, each of them is a source with an error of kind fault.Damaged.
+	Others       func(byExtension map[string]int)
+	RefuseOthers bool
+
 	// Begun gets what is in each folder before archives are looked for there, and reports
 	// whether it changed something; nil: nothing is done.
 	Begun func(sites storage.Sites, folder string, names []string) (changed bool, err error)
@@ -101,7 +106,7 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	if r.Remote == nil {
 		r.Remote = remote.New(remote.Options{})
 	}
-	f := &finder{Request: r, ctx: ctx, seen: map[uint64]int32{}, seed: maphash.MakeSeed()}
+	f := &finder{Request: r, ctx: ctx, seen: map[uint64]int32{}, seed: maphash.MakeSeed(), others: map[string]int{}}
 	f.sets = parts.Lookup{Sites: f.sites(), More: r.PartsIn}
 	f.readSeries()
 	for _, pair := range append(named(r.Names), r.Pairs...) {
@@ -111,6 +116,9 @@ func find(ctx context.Context, r Request) ([]Source, error) {
 	}
 	if err := f.await(ctx); err != nil {
 		return nil, err
+	}
+	if r.Others != nil {
+		r.Others(f.others)
 	}
 	for i := range f.found {
 		f.found[i].check()
@@ -241,6 +249,7 @@ type finder struct {
 	seed   maphash.Seed
 	sets   parts.Lookup
 	begun  map[string]bool // folders of named files, where that was finished
+	others map[string]int  // files that are not taken, by extension
 	above  []string        // what the folders at addresses have that are being looked into, one in the other
 }
 
@@ -395,8 +404,12 @@ func (f *finder) addFolder(folder, sub string, to To) error {
 		}
 	}
 	for _, child := range l.children {
-		if file := l.pathOf(child.Name()); !isPart[file] && f.isArchiveFile(file, sub, child) {
+		switch file := l.pathOf(child.Name()); {
+		case isPart[file] || !isFile(file, child):
+		case f.isCalled(path.Join(sub, child.Name())):
 			found = append(found, l.source(child.Name()).below(sub, to))
+		default:
+			f.other(file, sub, to)
 		}
 	}
 	slices.SortStableFunc(found, func(a, b Source) int { return natural.Compare(storage.Base(a.Path), storage.Base(b.Path)) })
@@ -413,17 +426,28 @@ func (f *finder) addFolder(folder, sub string, to To) error {
 	return f.addBelow(l, sub, to)
 }
 
-// isArchiveFile reports whether a child of a folder is a file that is taken for an
-// archive by its name. Of a link, what it points at counts.
-func (f *finder) isArchiveFile(file, sub string, child fs.DirEntry) bool {
-	if !f.isCalled(path.Join(sub, child.Name())) {
-		return false
-	}
+// isFile reports whether a child of a folder is a file. Of a link, what it points at counts.
+func isFile(path string, child fs.DirEntry) bool {
 	if child.Type()&fs.ModeSymlink == 0 {
 		return child.Type().IsRegular()
 	}
-	info, err := os.Stat(file)
+	info, err := os.Stat(path)
 	return err == nil && info.Mode().IsRegular()
+}
+
+// other counts a file that is not taken, or says so.
+func (f *finder) other(file, sub string, to To) {
+	switch name := storage.Base(file); {
+	case place.IsStaging(name) || parts.IsList(name):
+	case f.RefuseOthers:
+		why := fault.New(fault.Damaged, "%s is not called like an archive", file)
+		if len(f.Archives) > 0 {
+			why = fault.New(fault.Damaged, "%s matches no pattern of --archives", file)
+		}
+		f.add(New(file, why.Advise("--archives takes what matches a pattern; --others keep leaves the rest alone")).below(sub, to))
+	default:
+		f.others[filepath.Ext(name)]++
+	}
 }
 
 // isCalled reports whether what has that path below a folder is called like an archive that is asked for.
@@ -451,8 +475,11 @@ func (f *finder) addBelow(l *listing, sub string, to To) error {
 		}
 	}
 	for _, info := range l.deeper {
-		if below := path.Join(sub, info.Below); f.isCalled(path.Join(below, info.Name)) {
-			f.add(inList(l.at.Listed(info)).below(below, to))
+		below, at := path.Join(sub, info.Below), l.at.Listed(info)
+		if f.isCalled(path.Join(below, info.Name)) {
+			f.add(inList(at).below(below, to))
+		} else {
+			f.other(at.String(), below, to)
 		}
 	}
 	return nil

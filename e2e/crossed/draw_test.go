@@ -289,7 +289,7 @@ var root = func() string {
 
 // aside are options of extract that are not drawn, with the reason.
 var aside = map[string]string{
-	"help": "ends the program", "wait": "takes time", "settled": "depends on the clock", "source-list": "a way", "null-in": "of lists",
+	"help": "ends the program", "wait": "takes time", "settled": "depends on the clock", "others": "as a damaged archive", "source-list": "a way", "null-in": "of lists",
 	"pairs": "a way", "check-sums": "needs a list", "parts-in": "needs folders", "pick-list": "as entry-list", "failed": "tests of its own", "series": "needs names of a series", "series-count": "as series", "allow-gaps": "as series",
 	"shard": "a law", "workers": "a law", "dry-run": "a law", "skip-done": "a law", "receipt": "a law", "after": "a law", "into": "always", "as": "always json",
 	"done-in": "as receipt", "token-env": "of addresses", "login-env": "of addresses", "identity": "of addresses", "known-hosts": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses", "keep-fetched": "of addresses",

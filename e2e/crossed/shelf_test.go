@@ -86,7 +86,7 @@ var undrawn = map[string]string{
 	"help": "ends the program", "ask-password": "needs a terminal", "null-out": "of names", "color": "looks", "progress": "looks", "quiet": "looks", "verbose": "looks", "report": "a page", "as": "always json",
 	"format": "the extension says it", "part-style": "64 KiB at least", "pick-list": "as entry-list", "password-file": "as password-env", "each": "several archives", "each-in": "several archives", "folders-only": "several archives", "stdin-as": "needs standard input", "names": "as extract's, which has tests of its own", "done-in": "as skip-done",
 	"recursive": "one archive", "halt": "one archive", "archives-by": "one archive", "pairs": "one archive", "archives": "one archive", "source-list": "one archive", "null-in": "one archive", "series": "one archive", "series-count": "one archive", "allow-gaps": "one archive",
-	"parts-in": "needs folders", "wait": "takes time", "settled": "depends on the clock", "shard": "one archive", "name-encoding": "names are UTF-8", "zone": "times say theirs",
+	"parts-in": "needs folders", "wait": "takes time", "settled": "depends on the clock", "others": "one archive", "shard": "one archive", "name-encoding": "names are UTF-8", "zone": "times say theirs",
 	"max-total": "law of extract", "max-ratio": "law of extract", "max-memory": "law of extract", "max-entries": "law of extract",
 	"token-env": "of addresses", "login-env": "of addresses", "identity": "of addresses", "known-hosts": "of addresses", "ca-file": "of addresses", "retries": "of addresses", "connections": "of addresses", "idle": "of addresses", "keep-fetched": "of addresses", "into": "always", "check-sums": "needs a list", "nested": "tests of its own", "nested-depth": "as nested",
 }
