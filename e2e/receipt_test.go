@@ -67,7 +67,7 @@ func TestPairsOfTheirOwn(t *testing.T) {
 func TestOnlyWhatIsNew(t *testing.T) {
 	for name, args := range map[string][]string{
 		"own":    {"readings", "--into", "landing", "--clash", "replace"},
-		"shared": {"readings", "--into", "landing", "--layout", "shared", "--own-name", "x", "--clash", "replace", "--rename", "{archive}-{name}"},
+		"shared": {"readings", "--into", "landing", "--layout", "shared", "--clash", "replace", "--rename", "{archive}-{name}"},
 		"fresh":  {"readings", "--into", "landing", "--fresh"},
 		"nested": {"bundles", "readings", "--into", "landing", "--nested", "--clash", "replace"},
 		"set":    {"readings", "survey/grids.tar.gz.002", "--into", "landing", "--clash", "replace"},

@@ -52,7 +52,7 @@ var Table = []Row{
 	{Name: "series-count", Needs: "series", Seldom: true, Shapes: true, Placeholder: "NUMBER", Help: "how many a series must have", More: "how many archives a series must have; not needed for a pattern such as 'day {n} of 5.zip'"},
 	{Name: "allow-gaps", Needs: "series", Seldom: true, Shapes: true, Help: "numbers may be missing in a series"},
 	{Name: "parts-in", Seldom: true, Placeholder: "DIR", Help: "parts of sets may also be there", More: "parts of sets may also be in this DIR (repeatable)"},
-	{Name: "others", Help: "files that are not called like archives: keep, refuse",
+	{Name: "others", Help: "files not called like archives: keep, refuse",
 		More: "files in folders that are not called like archives, lists of sums aside: keep (they stay and are counted), refuse (each of them is a failure, code 7)"},
 	{Name: "shard", Placeholder: "I/N", Help: "take share I of N of the archives: 0/8, auto",
 		More: "take share I of N of the archives, counted from 0; the share of an archive depends only on its path. auto/N takes I from the variables of a batch engine, auto takes both"},
