@@ -29,6 +29,7 @@ type passwords struct {
 	list  []string
 	used  []atomic.Bool // those that have opened something
 	right atomic.Int32  // the one that opened an entry last; tried first
+	wrong atomic.Bool   // all are, for one entry at least
 }
 
 // order goes through the candidates, beginning with the one that was right.
@@ -86,6 +87,7 @@ func (d *data) unlock(method codec.Method) (io.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
+	d.z.passwords.wrong.CompareAndSwap(false, len(maybe) == 0)
 	switch n := len(d.z.passwords.list); {
 	case len(maybe) == 0 && n == 1:
 		return nil, fault.New(fault.Password, "the password given does not open it")
@@ -186,13 +188,11 @@ func (d *data) locked(err error) error {
 	switch {
 	case err == nil || !d.entry.Encrypted || fault.Of(err) != fault.Damaged && fault.Known(err):
 		return err
-	case errors.Is(err, crypt.ErrCode) && d.doubtful:
-		return fault.New(fault.Password, "the password is wrong, or its data is damaged: %w", crypt.ErrCode)
+	case d.rec.lock.strength == 0 || d.doubtful || d.z.passwords.wrong.Load():
+		// One wrong password in 256 passes for the right one up to here, with AES one in 65,536.
+		return fault.New(fault.Password, "the password is wrong, or its data is damaged: %w", err)
 	case errors.Is(err, crypt.ErrCode):
 		return fault.New(fault.Damaged, "%w", crypt.ErrCode)
-	case d.rec.lock.strength == 0:
-		// One wrong password in 256 passes for the right one up to here.
-		return fault.New(fault.Password, "the password is wrong, or its data is damaged: %w", err)
 	}
 	return err
 }

@@ -169,6 +169,19 @@ func TestLocked(t *testing.T) {
 				assert.ErrorIs(t, err, fault.Password)
 				assert.Contains(t, err.Error(), "wrong, or its data is damaged")
 			}
+
+			// A password that does not open another entry may have passed here by chance.
+			b = built{entries: []fake{locked(way, "ebbe", levels), broken}}.bytes()
+			r, err := Open(bytes.NewReader(b), int64(len(b)), archive.Options{Passwords: []string{"gezeiten"}})
+			require.NoError(t, err)
+			for i := range r.Entries() {
+				d, err := r.Open(i)
+				if err == nil {
+					_, err = io.Copy(io.Discard, d)
+					d.Close()
+				}
+				assert.ErrorIs(t, err, fault.Password)
+			}
 		})
 	}
 }
