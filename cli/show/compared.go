@@ -19,8 +19,16 @@ func (o *Output) Compared(r *report.Compared) {
 		o.differences(r.Differences)
 	}
 	o.Result(r, names, func(s *Screen) {
-		s.Printf("%s%s\n", counts(r), left(&r.LeftOut))
+		s.Printf("%s%s%s\n", counts(r), unread(r.Unread), left(&r.LeftOut))
 	})
+}
+
+// unread says of how many files the data was not looked at.
+func unread(files int) string {
+	if files == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; of %s, stored checksums were compared, and not the data", Count(files, "file"))
 }
 
 func counts(r *report.Compared) string {
@@ -29,9 +37,6 @@ func counts(r *report.Compared) string {
 		if side[1] != "" {
 			text += fmt.Sprintf("; all of %s lies in %s/, which does not count", side[0], Plain(side[1]))
 		}
-	}
-	if r.Unread > 0 {
-		text += fmt.Sprintf("; of %s, stored checksums were compared, and not the data", Count(r.Unread, "file"))
 	}
 	return text
 }
@@ -60,6 +65,7 @@ type Comparisons struct {
 	*Output
 
 	Kept     int // files and links
+	unread   int // of them
 	LeftOut  choose.Tally
 	Failures report.Failures // of pairs that could not be compared, or are not the same
 	ended    report.CompareEnded
@@ -73,6 +79,7 @@ func (c *Comparisons) Event(e report.Event) {
 		return
 	}
 	c.Kept += r.Same + len(r.Differences)
+	c.unread += r.Unread
 	c.LeftOut.Add(r.LeftOut)
 	status := "same"
 	switch {
@@ -118,7 +125,7 @@ func (c *Comparisons) Finish() {
 		return
 	}
 	s, n := c.Summary(), c.ended
-	s.Printf("%s the same, %s different, %s on one side only%s\n", s.Strong(Count(n.Same, "pair")), Number(n.Different), Number(n.Alone), left(&c.LeftOut))
+	s.Printf("%s the same, %s different, %s on one side only%s%s\n", s.Strong(Count(n.Same, "pair")), Number(n.Different), Number(n.Alone), unread(c.unread), left(&c.LeftOut))
 	if n.Failed > 0 {
 		s.Printf("%s, reported above\n", s.Bad(Count(n.Failed, "pair")+" failed"))
 	}
