@@ -168,9 +168,6 @@ func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quie
 	if sources, err = source.Find(cmd.Context(), o.request); err != nil {
 		return nil, err
 	}
-	if len(s.NotTaken) > 0 && !quiet {
-		s.Warn("not taken: " + show.Extensions(s.NotTaken))
-	}
 	if len(o.left) > 0 && (!quiet || len(sources) == 0) {
 		s.Warn(fmt.Sprintf("left alone, modified less than %s ago: %s", cmd.Flags().Lookup("settled").Value, show.Count(len(o.left), "archive")+", "+parts.Shorten(o.left)))
 	}
@@ -182,6 +179,9 @@ func (o *sourceOptions) find(cmd *cobra.Command, args []string, s *streams, quie
 			}
 			s.Warn(text)
 		}
+	}
+	if len(s.NotTaken) > 0 && len(o.request.Archives) == 0 && !quiet {
+		s.Warn("not taken: " + show.Extensions(s.NotTaken))
 	}
 	if o.shard.Count > 0 {
 		sources, o.others = o.shard.Of(sources)
