@@ -200,11 +200,11 @@ func TestAfterElsewhere(t *testing.T) {
 				args []string
 				want string
 			}{
-				{[]string{"--after", "move=done"}, "can only be moved on its server"},
-				{[]string{"--after", "move=http://elsewhere.example/done/"}, "no address on the same host"},
+				{[]string{"--into", "x", "--after", "move=done"}, "can only be moved on its server"},
+				{[]string{"--into", "x", "--after", "move=http://elsewhere.example/done/"}, "no address on the same host"},
 				{[]string{"--into", at.address + "x"}, "widecrate convert --into makes an archive"},
 			} {
-				_, stderr, code := at.do(t, dir, append([]string{"extract", at.address + "done/", "--into", "x"}, c.args...)...)
+				_, stderr, code := at.do(t, dir, append([]string{"extract", at.address + "done/"}, c.args...)...)
 				assert.Equal(t, 2, code, stderr)
 				assert.Contains(t, stderr, c.want)
 			}
