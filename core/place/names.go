@@ -186,9 +186,9 @@ const Folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
 // Key is what paths have in common that are usually the same on this system.
 func Key(path string) string {
 	if Folds {
-		return folded(path)
+		return folded(filepath.ToSlash(path))
 	}
-	return path
+	return filepath.ToSlash(path)
 }
 
 // folded is the same for paths that some common system takes for equal.

@@ -212,7 +212,7 @@ var laws = map[string]func(t tester, w *world, args []string){
 			switch line["kind"] {
 			case "unit":
 				in, _ := line["root"].(string)
-				root = filepath.ToSlash(strings.TrimPrefix(in, filepath.Join(dir, "out")))
+				root = strings.TrimPrefix(filepath.ToSlash(in), filepath.ToSlash(filepath.Join(dir, "out")))
 			case "file":
 				at := path.Join(".", root, line["path"].(string))
 				brought[at] = true
