@@ -4,6 +4,7 @@ import "widecrate/core/fault"
 
 // words say by which options that can be done which an error hints at.
 var words = map[fault.Hint]string{
+	fault.TakeOrLeave:       "--archives takes what matches a pattern; --others keep leaves the rest alone",
 	fault.AllowMemory:       "if you trust it, allow more with --max-memory",
 	fault.AllowTotal:        "if you trust it, allow more with --max-total",
 	fault.AllowRatio:        "if you trust it, allow more with --max-ratio",

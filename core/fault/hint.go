@@ -60,10 +60,12 @@ const (
 	NameByArchive
 	NameReceipt
 	KeepReplaced
+	TakeOrLeave
 	hintCount
 )
 
 var hints = [hintCount]string{
+	TakeOrLeave:       "take what matches a pattern, or leave such files alone",
 	KeepReplaced:      "nothing was done; keep what is replaced, so that it can be put back",
 	AllowMemory:       "if you trust it, allow decoders more memory",
 	AllowTotal:        "if you trust it, allow more bytes in all",

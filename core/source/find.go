@@ -442,9 +442,9 @@ func (f *finder) other(file, sub string, to To) {
 	case f.RefuseOthers:
 		why := fault.New(fault.Damaged, "%s is not called like an archive", file)
 		if len(f.Archives) > 0 {
-			why = fault.New(fault.Damaged, "%s matches no pattern of --archives", file)
+			why = fault.New(fault.Damaged, "%s matches no pattern for archives", file)
 		}
-		f.add(New(file, why.Advise("--archives takes what matches a pattern; --others keep leaves the rest alone")).below(sub, to))
+		f.add(New(file, why.Suggest(fault.TakeOrLeave)).below(sub, to))
 	default:
 		f.others[filepath.Ext(name)]++
 	}
