@@ -233,7 +233,12 @@ func (s Sites) List(path string) ([]string, error) {
 	if at, err := s.address(path); at != nil || err != nil {
 		return nil, cmp.Or(err, errors.ErrUnsupported)
 	}
-	dir, err := os.Open(path)
+	root, err := os.OpenRoot(path) // which does not wait for a pipe that was put there
+	if err != nil {
+		return nil, fault.Reading(path, err)
+	}
+	defer root.Close()
+	dir, err := root.Open(".")
 	if err != nil {
 		return nil, fault.Reading(path, err)
 	}
