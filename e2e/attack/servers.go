@@ -56,14 +56,7 @@ func (h *harness) servers(random *rand.Rand) error {
 		return h.served.err
 	}
 	line, sftp := atServers[random.IntN(len(atServers))], random.IntN(2) == 0
-	dir, err := os.MkdirTemp(h.dir, "served-")
-	if err != nil {
-		return err
-	}
-	if err := copyTree(h.served.template, dir); err != nil {
-		return err
-	}
-	at, stop, err := h.serverOf(dir, sftp)
+	dir, at, stop, err := h.newServer(sftp)
 	if err != nil {
 		return err
 	}
@@ -194,14 +187,7 @@ func (h *harness) serve() (err error) {
 }
 
 func (h *harness) servedOnce(line string) error {
-	dir, err := os.MkdirTemp(h.dir, "served-")
-	if err != nil {
-		return err
-	}
-	if err := copyTree(h.served.template, dir); err != nil {
-		return err
-	}
-	at, stop, err := h.serverOf(dir, true)
+	dir, at, stop, err := h.newServer(true)
 	if err != nil {
 		return err
 	}
@@ -221,21 +207,27 @@ func (h *harness) servedOnce(line string) error {
 	return removeAll(dir)
 }
 
-// serverOf serves a folder; at makes a command for it.
-func (h *harness) serverOf(dir string, sftp bool) (at func(line string) string, stop func(), err error) {
+// newServer serves a new folder with what is in the template; at makes a command for it.
+func (h *harness) newServer(sftp bool) (dir string, at func(line string) string, stop func(), err error) {
+	if dir, err = os.MkdirTemp(h.dir, "served-"); err != nil {
+		return "", nil, nil, err
+	}
+	if err := copyTree(h.served.template, dir); err != nil {
+		return "", nil, nil, err
+	}
 	if !sftp {
 		server := httptest.NewServer(&dav.Server{Folder: dir})
-		return func(line string) string { return strings.ReplaceAll(line, "AT/", server.URL+"/") }, server.Close, nil
+		return dir, func(line string) string { return strings.ReplaceAll(line, "AT/", server.URL+"/") }, server.Close, nil
 	}
 	keys, err := os.MkdirTemp(filepath.Dir(h.program), "keys-")
 	if err != nil {
-		return nil, nil, err
+		return "", nil, nil, err
 	}
 	server, err := standin.StartSSH(keys)
 	if err != nil {
-		return nil, nil, err
+		return "", nil, nil, err
 	}
-	return func(line string) string {
+	return dir, func(line string) string {
 			if !strings.Contains(line, "AT/") {
 				return line
 			}
