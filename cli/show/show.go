@@ -27,6 +27,7 @@ import (
 	"golang.org/x/term"
 
 	"widecrate/core/fault"
+	"widecrate/core/source"
 )
 
 // Screen is one of the standard streams.
@@ -222,7 +223,8 @@ func Extensions(counts map[string]int) string {
 	names := slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
 		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
 	})
-	rest := 0
+	names = slices.DeleteFunc(names, func(name string) bool { return name == source.OtherExtensions })
+	rest := counts[source.OtherExtensions]
 	for _, name := range names[min(most, len(names)):] {
 		rest += counts[name]
 	}

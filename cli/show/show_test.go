@@ -127,3 +127,8 @@ func TestOtherEncodings(t *testing.T) {
 	assert.Equal(t, len("✗ a.zip › b: … → out ━━"), n)
 	assert.Equal(t, "x a.zip > b: ~ > out ==", b.String())
 }
+
+func TestExtensions(t *testing.T) {
+	assert.Equal(t, "2 .abc, 1 without extension, 7 with others", Extensions(map[string]int{".abc": 2, "": 1, "*": 7}))
+	assert.Equal(t, "2 .f, 1 .a, 1 .b, 1 .c, 1 .d, 1 with others", Extensions(map[string]int{".a": 1, ".b": 1, ".c": 1, ".d": 1, ".e": 1, ".f": 2}))
+}

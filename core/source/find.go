@@ -41,7 +41,7 @@ type Request struct {
 	Settled time.Duration // what was modified less than this long ago is left alone; 0: nothing is
 	Left    func(Source)  // gets it; may be nil
 
-	// Others gets how many files of folders are not taken, by extension, save lists of sums; nil: nobody asks.
+	// Others gets how many files of folders are not taken, by extension, or OtherExtensions, save lists of sums; nil: nobody asks.
 	// With RefuseOthers, each of them is a source with an error of kind fault.Damaged.
 	Others       func(byExtension map[string]int)
 	RefuseOthers bool

@@ -80,6 +80,11 @@ func isFile(path string, child fs.DirEntry) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
+// OtherExtensions stands for those beyond the first hundred that a count by extension has.
+const OtherExtensions = "*"
+
+const mostExtensions = 100
+
 // other counts a file that is not taken, or says so.
 func (f *finder) other(file, sub string, to To) {
 	switch name := storage.Base(file); {
@@ -91,7 +96,11 @@ func (f *finder) other(file, sub string, to To) {
 		}
 		f.add(New(file, why.Suggest(fault.TakeOrLeave)).below(sub, to))
 	default:
-		f.others[filepath.Ext(name)]++
+		ext := filepath.Ext(name)
+		if _, known := f.others[ext]; !known && len(f.others) >= mostExtensions {
+			ext = OtherExtensions
+		}
+		f.others[ext]++
 	}
 }
 
